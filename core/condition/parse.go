@@ -1,0 +1,169 @@
+package condition
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+)
+
+// ContextError says which place of an evaluation context cannot be taken, and the mend.
+type ContextError struct {
+	Place string // such as "context.site.plan"; empty for the whole
+	Mend  string
+}
+
+func (e *ContextError) Error() string {
+	if e.Place == "" {
+		return e.Mend
+	}
+	return e.Place + ": " + e.Mend
+}
+
+// ParseContext reads an evaluation context from a JSON object, as OpenFeature's remote
+// evaluation protocol sends it. An attribute "a.b" wins over a nested a -> b. No bytes, or
+// null, is an empty context. It returns a *[ContextError] for what is no context.
+func ParseContext(raw []byte) (*Context, error) {
+	if raw = bytes.TrimSpace(raw); len(raw) == 0 || string(raw) == "null" {
+		return NewContext(""), nil
+	}
+	if !utf8.Valid(raw) {
+		return nil, &ContextError{"context", "is not valid UTF-8"}
+	}
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.UseNumber()
+	var tree any
+	if err := dec.Decode(&tree); err != nil {
+		return nil, &ContextError{"context", "is no JSON: " + err.Error()}
+	}
+	object, ok := tree.(map[string]any)
+	if !ok {
+		return nil, &ContextError{"context", "must be an object"}
+	}
+	key, err := parseKey(object[KeyAttribute])
+	if err != nil {
+		return nil, err
+	}
+	delete(object, KeyAttribute)
+	f := flattener{seen: map[string]bool{}}
+	if err := f.add([]level{{"", object}}); err != nil {
+		return nil, err
+	}
+	return NewContext(key, f.out...), nil
+}
+
+func parseKey(v any) (string, error) {
+	place := "context." + KeyAttribute
+	switch v := v.(type) {
+	case nil:
+		return "", nil
+	case string:
+		return v, nil
+	case json.Number:
+		n, err := parseNumber(place, v)
+		if err != nil {
+			return "", err
+		}
+		if n != math.Trunc(n) {
+			return "", &ContextError{place, "must be a string or an integer, not " + v.String()}
+		}
+		return strconv.FormatInt(int64(n), 10), nil
+	}
+	return "", &ContextError{place, "must be a string or an integer"}
+}
+
+func parseNumber(place string, n json.Number) (float64, error) {
+	f, err := n.Float64()
+	if err != nil || math.Abs(f) > MaxInteger {
+		return 0, &ContextError{place, fmt.Sprintf("%s is outside -(2^53-1) to 2^53-1: send it as a string", n)}
+	}
+	return f, nil
+}
+
+type level struct {
+	prefix string
+	object map[string]any
+}
+
+// flattener walks nested objects level by level, so that a name written flat comes before
+// the same name nested.
+type flattener struct {
+	seen map[string]bool
+	out  []Attribute
+}
+
+func (f *flattener) add(levels []level) error {
+	var deeper []level
+	for _, l := range levels {
+		names := make([]string, 0, len(l.object))
+		for name := range l.object {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		slices.Reverse(names) // of two ways to nest, the longer flat prefix comes first
+		for _, name := range names {
+			full := l.prefix + name
+			if nested, ok := l.object[name].(map[string]any); ok {
+				deeper = append(deeper, level{full + ".", nested})
+			}
+			v, err := parseValue("context."+full, l.object[name])
+			if err != nil {
+				return err
+			}
+			if v.kind != Absent && !f.seen[full] {
+				f.seen[full] = true
+				f.out = append(f.out, Attribute{Intern(full), v})
+			}
+		}
+	}
+	if len(deeper) == 0 {
+		return nil
+	}
+	return f.add(deeper)
+}
+
+func parseValue(place string, v any) (Value, error) {
+	switch v := v.(type) {
+	case string:
+		return TextValue(v), nil
+	case bool:
+		return BooleanValue(v), nil
+	case json.Number:
+		f, err := parseNumber(place, v)
+		return NumberValue(f), err
+	case []any:
+		list := make([]string, 0, len(v))
+		for i, e := range v {
+			if n, ok := e.(json.Number); ok {
+				if _, err := parseNumber(fmt.Sprintf("%s[%d]", place, i), n); err != nil {
+					return Value{}, err
+				}
+			}
+			if s, ok := e.(string); ok {
+				list = append(list, s)
+			}
+		}
+		if len(list) < len(v) {
+			return OtherValue(), nil
+		}
+		return ListValue(list), nil
+	case map[string]any:
+		return OtherValue(), nil
+	}
+	return Value{}, nil
+}
+
+func joinQuoted(list []string, sep string) string {
+	var b strings.Builder
+	for i, s := range list {
+		if i > 0 {
+			b.WriteString(sep)
+		}
+		b.WriteString(strconv.Quote(s))
+	}
+	return b.String()
+}

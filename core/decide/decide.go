@@ -1,0 +1,267 @@
+// Package decide gives the answer of a flag for a unit: by a ruleset, a targeting key and
+// attributes, and nothing else. The service, clients, previews and replays of the past all
+// decide with it.
+//
+// Its nouns are a compiled [Ruleset], a [Flag] in it, the [Outcome] of a decision and its
+// [Explanation]. The smallest use:
+//
+//	rs := decide.Compile(source)
+//	f := rs.Flag("one-touch-open")
+//	o := f.Decide(rs, condition.NewContext("recipient-17"))
+//	f.Variant(o.Variant).Name // "off"
+//
+// Deciding takes no lock, allocates nothing and does not panic, whatever the ruleset or
+// the context holds.
+package decide
+
+import (
+	"encoding/json"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+)
+
+// Reason is OpenFeature's resolution reason.
+type Reason uint8
+
+// The reasons that are given. CACHED and STALE are states of a client, not reasons.
+const (
+	Error Reason = iota
+	Static
+	Default
+	TargetingMatch
+	Split
+	Disabled
+)
+
+// String is the reason as OpenFeature writes it.
+func (r Reason) String() string {
+	return [...]string{"ERROR", "STATIC", "DEFAULT", "TARGETING_MATCH", "SPLIT", "DISABLED"}[r]
+}
+
+// Note says what is worth knowing of an outcome beside its reason.
+type Note uint8
+
+// The notes.
+const (
+	NoNote    Note = iota
+	Missing        // the attribute that the end's shares are drawn by is absent
+	NeedUnmet      // a need is not met
+	Stopped        // a stop stands
+	TooOld         // the ruleset asks for what this build does not know
+	Broken         // the document cannot be read at all
+)
+
+// Outcome is the result of a decision, in a few bytes. Variant and Rule are indexes, -1
+// where there is none; Variant is -1 exactly where the reason is Error.
+type Outcome struct {
+	Variant int16
+	Rule    int16
+	Reason  Reason
+	Note    Note
+}
+
+// Variant is one of a flag's values.
+type Variant struct {
+	Name    string
+	Raw     json.RawMessage // the value as JSON
+	Boolean bool
+	Text    string
+	Number  float64
+}
+
+// Flag is a flag of one environment, ready to decide.
+type Flag struct {
+	Key     string
+	Type    flag.Type
+	Visible bool
+
+	variants []Variant
+	doc      *flag.Document
+	stops    []string // ids of standing stops
+	segments []string // every segment that a decision may look at
+
+	fixed  Outcome // the answer, where it is the same for every unit
+	isSame bool
+
+	resting int16
+	needs   []need
+	code    condition.Code
+	start   []int32 // of each rule, and of the end behind the last
+	gives   []gives // of each rule, and the end
+}
+
+type need struct {
+	flag, variant string
+}
+
+// gives is a compiled result: a variant, shares, or what this build does not understand.
+type gives struct {
+	variant int16
+	shares  *shares
+	tooOld  bool
+}
+
+type shares struct {
+	by     []condition.Name
+	seed   uint32
+	bounds []uint32 // the end of each run of buckets, ascending
+	owners []int16  // the variant of each run, goesOn, or nobody
+}
+
+const (
+	goesOn int16 = -1
+	nobody int16 = -2 // buckets that a malformed document leaves out
+)
+
+// Variants are the flag's variants in order of their names.
+func (f *Flag) Variants() []Variant { return f.variants }
+
+// Variant is the variant of an outcome; nil for an error.
+func (f *Flag) Variant(i int16) *Variant {
+	if i < 0 || int(i) >= len(f.variants) {
+		return nil
+	}
+	return &f.variants[i]
+}
+
+// RuleID is the id of the rule of an outcome, empty where no rule applied.
+func (f *Flag) RuleID(o Outcome) string {
+	if o.Rule < 0 || int(o.Rule) >= len(f.doc.Rules) {
+		return ""
+	}
+	return f.doc.Rules[o.Rule].ID
+}
+
+// MissingBy names the attribute whose absence an outcome with note [Missing] is due to.
+func (f *Flag) MissingBy() string {
+	if s := f.doc.End.Shares; s != nil && len(s.By) > 0 {
+		return s.By[0]
+	}
+	return ""
+}
+
+// Decide gives the outcome for a unit. The ruleset must be the one that the flag is of.
+func (f *Flag) Decide(rs *Ruleset, c *condition.Context) Outcome {
+	if f.isSame {
+		return f.fixed
+	}
+	o, _ := f.walk(rs, c, flag.MaxNeedCost, nil)
+	return o
+}
+
+// walk decides, and reports each step where a trace is asked for. The budget is how many
+// decisions on other flags may still be taken; what is left of it comes back. A chain of
+// needs that exhausts it is not met.
+func (f *Flag) walk(rs *Ruleset, c *condition.Context, budget int, t *trace) (Outcome, int) {
+	if f.isSame {
+		return f.fixed, budget
+	}
+	for i := range f.needs {
+		var met bool
+		if met, budget = rs.meets(&f.needs[i], c, budget, t); !met {
+			return Outcome{f.resting, -1, Disabled, NeedUnmet}, budget
+		}
+	}
+	return f.rules(c, t), budget
+}
+
+func (f *Flag) rules(c *condition.Context, t *trace) Outcome {
+	end := len(f.gives) - 1
+	for at := f.start[0]; ; {
+		i := end
+		if at >= 0 {
+			i = f.code.Run(at, c)
+		}
+		g := &f.gives[i]
+		if g.tooOld {
+			return Outcome{f.resting, ruleIndex(i, end), Default, TooOld}
+		}
+		if g.shares == nil {
+			return f.single(i, end)
+		}
+		owner, drawn := g.shares.draw(c, t)
+		switch {
+		case owner >= 0:
+			return Outcome{owner, ruleIndex(i, end), Split, NoNote}
+		case i == end && drawn, owner == nobody:
+			return Outcome{f.resting, ruleIndex(i, end), Default, TooOld}
+		case i == end:
+			return Outcome{f.resting, -1, Default, Missing}
+		}
+		at = f.start[i+1]
+	}
+}
+
+func (f *Flag) single(i, end int) Outcome {
+	switch {
+	case i < end:
+		return Outcome{f.gives[i].variant, int16(i), TargetingMatch, NoNote}
+	case f.plain():
+		return Outcome{f.gives[i].variant, -1, Static, NoNote}
+	}
+	return Outcome{f.gives[i].variant, -1, Default, NoNote}
+}
+
+// plain tells whether the flag has neither needs nor unparked rules.
+func (f *Flag) plain() bool {
+	for i := range f.doc.Rules {
+		if !f.doc.Rules[i].Parked {
+			return false
+		}
+	}
+	return len(f.needs) == 0
+}
+
+func ruleIndex(i, end int) int16 {
+	if i == end {
+		return -1
+	}
+	return int16(i)
+}
+
+// draw gives the owner of the unit's bucket. drawn is false where no attribute to draw by
+// is present; the unit then goes on.
+func (s *shares) draw(c *condition.Context, t *trace) (owner int16, drawn bool) {
+	for _, by := range s.by {
+		if key, ok := c.ShareKey(by); ok {
+			b := bucket.Of(key, s.seed)
+			owner := s.owner(b)
+			if t != nil {
+				t.drew(by.Value(), key, b)
+			}
+			return owner, true
+		}
+	}
+	return goesOn, false
+}
+
+func (s *shares) owner(b uint32) int16 {
+	for i, bound := range s.bounds {
+		if b < bound {
+			return s.owners[i]
+		}
+	}
+	return nobody
+}
+
+// Flag finds a flag by key; nil where there is none.
+func (rs *Ruleset) Flag(key string) *Flag { return rs.flags[key] }
+
+func (rs *Ruleset) meets(n *need, c *condition.Context, budget int, t *trace) (bool, int) {
+	other := rs.flags[n.flag]
+	if other == nil || budget <= 0 {
+		if t != nil {
+			t.needed(n, nil, Outcome{-1, -1, Error, NoNote}, false)
+		}
+		return false, budget
+	}
+	o, budget := other.walk(rs, c, budget-1, nil)
+	v := other.Variant(o.Variant)
+	met := v != nil && v.Name == n.variant
+	if t != nil {
+		t.needed(n, other, o, met)
+	}
+	return met, budget
+}

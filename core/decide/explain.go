@@ -1,0 +1,197 @@
+package decide
+
+import (
+	"fmt"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+)
+
+// trace records what a decision does; it changes nothing of it.
+type trace struct {
+	needs []NeedStep
+	draws []Draw
+}
+
+// Draw is the place of a unit among the buckets of one share.
+type Draw struct {
+	By     string `json:"by"`
+	Key    string `json:"key"`
+	Bucket uint32 `json:"bucket"`
+}
+
+// NeedStep is what became of one need.
+type NeedStep struct {
+	Flag  string `json:"flag"`
+	Wants string `json:"wants"`
+	Gave  string `json:"gave,omitempty"` // empty where the flag gave none
+	Met   bool   `json:"met"`
+}
+
+func (t *trace) drew(by, key string, b uint32) { t.draws = append(t.draws, Draw{by, key, b}) }
+
+func (t *trace) needed(n *need, other *Flag, o Outcome, met bool) {
+	step := NeedStep{Flag: n.flag, Wants: n.variant, Met: met}
+	if other != nil {
+		if v := other.Variant(o.Variant); v != nil {
+			step.Gave = v.Name
+		}
+	}
+	t.needs = append(t.needs, step)
+}
+
+// RuleStep is what became of one rule.
+type RuleStep struct {
+	ID        string              `json:"id"`
+	Name      string              `json:"name"`
+	Says      string              `json:"says"` // the last word on the rule, such as "applies"
+	Condition condition.Explained `json:"condition"`
+	Shares    *SharesStep         `json:"shares,omitempty"`
+}
+
+// SharesStep is what became of shares: where the unit lies and who owns which buckets.
+type SharesStep struct {
+	Draw  *Draw       `json:"draw,omitempty"` // nil where no attribute to draw by is present
+	Salt  string      `json:"salt"`
+	Parts []flag.Part `json:"parts"`
+}
+
+// Explanation is one decision step by step, in the order in which it was made.
+type Explanation struct {
+	Flag     string      `json:"flag"`
+	Epoch    int64       `json:"epoch"`
+	Revision int64       `json:"revision"`
+	Variant  string      `json:"variant,omitempty"`
+	Reason   string      `json:"reason"`
+	Rule     string      `json:"rule,omitempty"`
+	Because  string      `json:"because"` // one sentence
+	Lever    flag.Lever  `json:"lever"`
+	Stops    []string    `json:"stops"`
+	Needs    []NeedStep  `json:"needs"`
+	Rules    []RuleStep  `json:"rules"`
+	End      *SharesStep `json:"end,omitempty"`
+	Outcome  Outcome     `json:"-"`
+}
+
+// Explain decides as [Flag.Decide] does and says why. The outcome is that of the same walk.
+func (f *Flag) Explain(rs *Ruleset, c *condition.Context) Explanation {
+	t := &trace{}
+	o, _ := f.walk(rs, c, flag.MaxNeedCost, t)
+	x := Explanation{Flag: f.Key, Epoch: rs.Source.Epoch, Revision: rs.Source.Revision, Outcome: o, Reason: o.Reason.String(),
+		Lever: f.doc.Lever, Stops: append([]string{}, f.stops...), Needs: append([]NeedStep{}, t.needs...), Rules: []RuleStep{}}
+	if v := f.Variant(o.Variant); v != nil {
+		x.Variant = v.Name
+	}
+	x.Rule = f.RuleID(o)
+	if !(f.isSame && o.Reason != Static) && o.Note != NeedUnmet {
+		x.Rules = f.ruleSteps(rs, c, o, t)
+		if o.Rule < 0 && f.doc.End.Shares != nil {
+			draw := len(t.draws) - 1
+			if o.Note == Missing {
+				draw = -1
+			}
+			x.End = sharesStep(f.doc.End.Shares, t, draw)
+		}
+	}
+	x.Because = f.because(o, t)
+	return x
+}
+
+func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, o Outcome, t *trace) []RuleStep {
+	segments := flag.SegmentConditions(rs.Source.Segment)
+	steps := make([]RuleStep, 0, len(f.doc.Rules))
+	draws := 0
+	for i := range f.doc.Rules {
+		r := &f.doc.Rules[i]
+		s := RuleStep{ID: r.ID, Name: r.Name}
+		reached := o.Rule < 0 || i <= int(o.Rule)
+		if r.Parked || !reached || o.Note == TooOld && len(r.Requires) > 0 || f.code.Len() == 0 {
+			s.Says = map[bool]string{true: "is parked", false: "was not reached"}[r.Parked]
+			s.Condition = condition.Explained{Words: r.When.Words(), Said: "not looked at"}
+			if reached && len(r.Requires) > 0 && !r.Parked {
+				s.Says = "asks for what this build does not know"
+			}
+			steps = append(steps, s)
+			continue
+		}
+		s.Condition = r.When.Explain(c, segments)
+		applied := s.Condition.Truth == condition.True
+		switch {
+		case applied:
+			s.Says = "applies"
+		case s.Condition.Truth == condition.Unknown && r.AppliesOnUnknown(f.doc.Resting):
+			applied, s.Says = true, "applies, because doubt excludes"
+		case s.Condition.Truth == condition.Unknown:
+			s.Says = "does not apply, because its condition is unknown"
+		default:
+			s.Says = "does not apply"
+		}
+		if applied && r.Gives.Shares != nil {
+			s.Shares = sharesStep(r.Gives.Shares, t, -1)
+			if f.gives[i].shares != nil && hasKey(r.Gives.Shares, c) {
+				s.Shares = sharesStep(r.Gives.Shares, t, draws)
+				draws++
+			}
+			switch {
+			case int(o.Rule) == i:
+			case s.Shares.Draw == nil:
+				s.Says = fmt.Sprintf("does not apply: %s is absent", r.Gives.Shares.By[0])
+			default:
+				s.Says = "applies, and the unit goes on"
+			}
+		}
+		steps = append(steps, s)
+	}
+	return steps
+}
+
+func hasKey(s *flag.Shares, c *condition.Context) bool {
+	for _, by := range s.By {
+		if _, ok := c.ShareKey(condition.Intern(by)); ok {
+			return true
+		}
+	}
+	return false
+}
+
+func sharesStep(s *flag.Shares, t *trace, draw int) *SharesStep {
+	step := &SharesStep{Salt: s.Salt, Parts: s.Parts}
+	if draw >= 0 && draw < len(t.draws) {
+		step.Draw = &t.draws[draw]
+	}
+	return step
+}
+
+// because says in one sentence what decided.
+func (f *Flag) because(o Outcome, t *trace) string {
+	switch o.Note {
+	case Stopped:
+		return "the flag is stopped, so everybody gets its resting variant"
+	case NeedUnmet:
+		n := t.needs[len(t.needs)-1]
+		if n.Gave == "" {
+			return fmt.Sprintf("it needs %s to give %s, which gives nothing", n.Flag, n.Wants)
+		}
+		return fmt.Sprintf("it needs %s to give %s, which gives %s", n.Flag, n.Wants, n.Gave)
+	case Missing:
+		return fmt.Sprintf("the end's shares are drawn by %s, which is absent, so the unit gets the resting variant", f.MissingBy())
+	case TooOld:
+		return "the ruleset asks for what this build does not know, so the unit gets the resting variant"
+	case Broken:
+		return "the flag's document cannot be read"
+	}
+	switch {
+	case o.Reason == Disabled:
+		return "the lever is off, so everybody gets the resting variant"
+	case o.Rule >= 0 && o.Reason == Split:
+		d := t.draws[len(t.draws)-1]
+		return fmt.Sprintf("rule %q applies and %s %q lies at %s of its shares", f.doc.Rules[o.Rule].Name, d.By, d.Key, bucket.Percent(d.Bucket))
+	case o.Rule >= 0:
+		return fmt.Sprintf("rule %q applies", f.doc.Rules[o.Rule].Name)
+	case o.Reason == Split:
+		d := t.draws[len(t.draws)-1]
+		return fmt.Sprintf("no rule took the unit, and %s %q lies at %s of the end's shares", d.By, d.Key, bucket.Percent(d.Bucket))
+	}
+	return "no rule took the unit, so it gets the end's variant"
+}

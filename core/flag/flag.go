@@ -1,0 +1,277 @@
+// Package flag holds what an environment owns of a flag, and a whole environment's ruleset,
+// as they are stored, sent and read back: documents, events and snapshots.
+//
+// Its nouns are a [Document] (one flag in one environment), a [Segment], a [Stop] and a
+// [Ruleset] that a [Snapshot] starts and an [Event] carries on. The smallest use:
+//
+//	rs, err := flag.ReadSnapshot(raw)
+//	err = rs.Apply(event) // the next revision
+package flag
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+)
+
+// Format is the number of the wire format that this package writes, and the highest that it reads.
+const Format = 1
+
+// Type is the type of a flag's values. It never changes.
+type Type string
+
+// The four types.
+const (
+	Boolean Type = "boolean"
+	String  Type = "string"
+	Number  Type = "number"
+	Object  Type = "object"
+)
+
+// Types lists the types.
+func Types() []Type { return []Type{Boolean, String, Number, Object} }
+
+// Lever is a flag's position in an environment.
+type Lever string
+
+// The positions. While a stop stands a flag is decided as with the lever off.
+const (
+	On  Lever = "on"
+	Off Lever = "off"
+)
+
+// Document is what an environment owns of a flag: exactly what followers get.
+type Document struct {
+	Key      string                     `json:"key"`
+	Type     Type                       `json:"type"`
+	Variants map[string]json.RawMessage `json:"variants"`
+	Visible  bool                       `json:"visible"` // to browsers
+	Lever    Lever                      `json:"lever"`
+	Resting  string                     `json:"resting"`
+	Needs    []Need                     `json:"needs,omitempty"`
+	Rules    []Rule                     `json:"rules,omitempty"`
+	End      Gives                      `json:"end"`
+	Requires []string                   `json:"requires,omitempty"` // what a client must know to decide this flag
+}
+
+// Need says that the flag may leave its resting variant only where another gives a variant.
+type Need struct {
+	Flag    string `json:"flag"`
+	Variant string `json:"variant"`
+}
+
+// OnUnknown says what a rule does where its condition is unknown.
+type OnUnknown string
+
+// What a rule does with doubt. Empty: a rule that gives only the resting variant applies,
+// any other is skipped.
+const (
+	Apply OnUnknown = "apply"
+	Skip  OnUnknown = "skip"
+)
+
+// Rule gives something when a condition holds; without a condition, to everybody.
+type Rule struct {
+	ID        string          `json:"id"`
+	Name      string          `json:"name"`
+	When      *condition.Node `json:"when,omitempty"`
+	Gives     Gives           `json:"gives"`
+	Parked    bool            `json:"parked,omitempty"`
+	OnUnknown OnUnknown       `json:"onUnknown,omitempty"`
+	Requires  []string        `json:"requires,omitempty"`
+}
+
+// Gives is a rule's result: one variant, or shares.
+type Gives struct {
+	Variant string  `json:"variant,omitempty"`
+	Shares  *Shares `json:"shares,omitempty"`
+}
+
+// Shares divide the units among variants by the bucket of an attribute.
+type Shares struct {
+	By    []string `json:"by"`   // the first attribute present counts
+	Salt  string   `json:"salt"` // random, its own
+	Hash  int      `json:"hash"` // scheme of package bucket
+	Parts []Part   `json:"parts"`
+}
+
+// Part is a share of one variant, or the part that goes on to the next rule.
+type Part struct {
+	Variant string   `json:"variant,omitempty"`
+	GoesOn  bool     `json:"goesOn,omitempty"`
+	Share   uint32   `json:"share"`  // parts per million
+	Ranges  []Ranges `json:"ranges"` // the buckets that it owns
+}
+
+// Ranges is a run of buckets, from the first to the one behind the last.
+type Ranges [2]uint32
+
+// goesOn names the part that goes on in layouts; no variant can have this name.
+const goesOn = ">"
+
+func (p Part) name() string {
+	if p.GoesOn {
+		return goesOn
+	}
+	return p.Variant
+}
+
+// OnlyGives tells whether the rule's result can be nothing but the variant.
+func (g Gives) OnlyGives(variant string) bool {
+	if g.Shares == nil {
+		return g.Variant == variant
+	}
+	for _, p := range g.Shares.Parts {
+		if p.Share > 0 && (p.GoesOn || p.Variant != variant) {
+			return false
+		}
+	}
+	return true
+}
+
+// AppliesOnUnknown tells whether the rule applies where its condition is unknown.
+func (r *Rule) AppliesOnUnknown(resting string) bool {
+	switch r.OnUnknown {
+	case Apply:
+		return true
+	case Skip:
+		return false
+	}
+	return r.Gives.OnlyGives(resting)
+}
+
+// Uses tells whether the variant stands anywhere in the document, and where.
+func (d *Document) Uses(variant string) (place string, used bool) {
+	if d.Resting == variant {
+		return "resting", true
+	}
+	if d.End.uses(variant) {
+		return "end", true
+	}
+	for i := range d.Rules {
+		if d.Rules[i].Gives.uses(variant) {
+			return fmt.Sprintf("rule %q", d.Rules[i].Name), true
+		}
+	}
+	return "", false
+}
+
+func (g Gives) uses(variant string) bool {
+	return g.Shares == nil && g.Variant == variant ||
+		g.Shares != nil && slices.ContainsFunc(g.Shares.Parts, func(p Part) bool { return p.Variant == variant })
+}
+
+// VariantNames lists the variants in order of their names.
+func (d *Document) VariantNames() []string {
+	names := make([]string, 0, len(d.Variants))
+	for n := range d.Variants {
+		names = append(names, n)
+	}
+	slices.Sort(names)
+	return names
+}
+
+// Segments lists the keys of the segments that the rules name, each once.
+func (d *Document) Segments() []string {
+	var keys []string
+	for i := range d.Rules {
+		keys = append(keys, segmentsOf(d.Rules[i].When)...)
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys)
+}
+
+func segmentsOf(n *condition.Node) (keys []string) {
+	n.Leaves(func(l *condition.Node) {
+		if l.Test == condition.SegmentTest {
+			keys = append(keys, l.Segment)
+		}
+	})
+	return keys
+}
+
+// Segment is a reusable audience, as an environment owns it.
+type Segment struct {
+	Key  string          `json:"key"`
+	When *condition.Node `json:"when,omitempty"` // nil: nobody
+}
+
+// Segments lists the keys of the segments that this one names.
+func (s *Segment) Segments() []string { return segmentsOf(s.When) }
+
+// Condition is the segment's condition; one without any takes nobody.
+func (s *Segment) Condition() *condition.Node {
+	if s.When == nil {
+		return &nobody
+	}
+	return s.When
+}
+
+// nobody is false for every unit: the key cannot be present and absent.
+var nobody = condition.Node{All: []condition.Node{
+	{Test: "present", Attribute: condition.KeyAttribute}, {Test: "absent", Attribute: condition.KeyAttribute},
+}}
+
+// Stop forces flags to their resting variants. It is no part of any document.
+type Stop struct {
+	ID    string   `json:"id"`
+	Flags []string `json:"flags"`
+	At    int64    `json:"at"` // Unix milliseconds
+}
+
+// Layout gives the parts as package bucket lays them out.
+func (s *Shares) Layout() []bucket.Part {
+	if s == nil {
+		return nil
+	}
+	var out []bucket.Part
+	for _, p := range s.Parts {
+		part := bucket.Part{Name: p.name()}
+		for _, r := range p.Ranges {
+			part.Ranges = append(part.Ranges, bucket.Range{From: r[0], To: r[1]})
+		}
+		out = append(out, part)
+	}
+	return out
+}
+
+// Arrange puts the parts in their stored order and gives each its buckets, moving as few
+// as possible from where old has them; old may be nil. The part that goes on stands last,
+// else the resting variant.
+func (s *Shares) Arrange(old *Shares, resting string) error {
+	parts := slices.Clone(s.Parts)
+	slices.SortStableFunc(parts, func(a, b Part) int { return rank(a, resting) - rank(b, resting) })
+	wants := make([]bucket.Want, 0, len(parts))
+	byName := map[string]Part{}
+	for _, p := range parts {
+		wants = append(wants, bucket.Want{Name: p.name(), Size: p.Share})
+		byName[p.name()] = p
+	}
+	laid, err := bucket.Allocate(old.Layout(), wants)
+	if err != nil {
+		return err
+	}
+	s.Parts = s.Parts[:0:0]
+	for _, l := range laid {
+		p := byName[l.Name]
+		p.Ranges = []Ranges{}
+		for _, r := range l.Ranges {
+			p.Ranges = append(p.Ranges, Ranges{r.From, r.To})
+		}
+		s.Parts = append(s.Parts, p)
+	}
+	return nil
+}
+
+func rank(p Part, resting string) int {
+	switch {
+	case p.GoesOn:
+		return 2
+	case p.Variant == resting:
+		return 1
+	}
+	return 0
+}

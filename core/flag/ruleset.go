@@ -1,0 +1,143 @@
+package flag
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+)
+
+// ErrFormat is returned for a snapshot or an event in a newer format than this build reads.
+var ErrFormat = errors.New("the ruleset is in a newer format than this build reads: update it")
+
+// ErrGap is returned when an event is not the one that follows a ruleset.
+var ErrGap = errors.New("the event does not follow this revision")
+
+// Snapshot is a whole environment at a revision.
+type Snapshot struct {
+	Format   int               `json:"format"`
+	Epoch    int64             `json:"epoch"` // UTC milliseconds; the installation's generation
+	Revision int64             `json:"revision"`
+	At       int64             `json:"at"` // Unix milliseconds of the revision
+	Flags    []json.RawMessage `json:"flags"`
+	Segments []json.RawMessage `json:"segments"`
+	Stops    []Stop            `json:"stops"`
+}
+
+// Event is one revision: whole documents of what changed. It applies as a whole or not at all.
+type Event struct {
+	Format   int               `json:"format"`
+	Epoch    int64             `json:"epoch"`
+	Revision int64             `json:"revision"`
+	At       int64             `json:"at"`
+	Flags    []json.RawMessage `json:"flags,omitempty"`
+	Segments []json.RawMessage `json:"segments,omitempty"`
+	Gone     *Gone             `json:"gone,omitempty"`
+	Stops    []Stop            `json:"stops,omitempty"`
+	Lifted   []string          `json:"lifted,omitempty"`
+}
+
+// Gone names what is no more.
+type Gone struct {
+	Flags    []string `json:"flags,omitempty"`
+	Segments []string `json:"segments,omitempty"`
+}
+
+// Ruleset is an environment's documents at a revision. Documents are kept as they came,
+// so that what this build does not understand survives being stored.
+type Ruleset struct {
+	Epoch    int64
+	Revision int64
+	At       int64
+	Flags    map[string]json.RawMessage
+	Segments map[string]json.RawMessage
+	Stops    []Stop
+}
+
+type keyed struct {
+	Key string `json:"key"`
+}
+
+func index(into map[string]json.RawMessage, what string, docs []json.RawMessage) error {
+	for i, raw := range docs {
+		var k keyed
+		if err := json.Unmarshal(raw, &k); err != nil || k.Key == "" {
+			return fmt.Errorf("%s %d of the ruleset has no key: %w", what, i, err)
+		}
+		into[k.Key] = raw
+	}
+	return nil
+}
+
+// NewRuleset indexes a snapshot. It returns [ErrFormat] for a newer format.
+func NewRuleset(s *Snapshot) (*Ruleset, error) {
+	if s.Format > Format {
+		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, s.Format, Format)
+	}
+	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Stops: s.Stops,
+		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage, len(s.Segments))}
+	return rs, errors.Join(index(rs.Flags, "flag", s.Flags), index(rs.Segments, "segment", s.Segments))
+}
+
+// ReadSnapshot decodes a snapshot.
+func ReadSnapshot(raw []byte) (*Ruleset, error) {
+	var s Snapshot
+	if err := json.Unmarshal(raw, &s); err != nil {
+		return nil, fmt.Errorf("read snapshot: %w", err)
+	}
+	if s.Format == 0 {
+		return nil, errors.New(`read snapshot: "format" is missing: this is no ruleset`)
+	}
+	return NewRuleset(&s)
+}
+
+// Snapshot gives the ruleset back as it is sent, sorted by key.
+func (rs *Ruleset) Snapshot() *Snapshot {
+	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At,
+		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...)}
+}
+
+func sorted(docs map[string]json.RawMessage) []json.RawMessage {
+	out := make([]json.RawMessage, 0, len(docs))
+	for _, key := range slices.Sorted(maps.Keys(docs)) {
+		out = append(out, docs[key])
+	}
+	return out
+}
+
+// Apply gives the ruleset after an event, leaving this one as it is. It returns [ErrGap]
+// unless the event is of the same epoch and the next revision, and [ErrFormat].
+func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
+	if e.Format > Format {
+		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, e.Format, Format)
+	}
+	if e.Epoch != rs.Epoch || e.Revision != rs.Revision+1 {
+		return nil, fmt.Errorf("%w: have %d.%d, got %d.%d", ErrGap, rs.Epoch, rs.Revision, e.Epoch, e.Revision)
+	}
+	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Flags: rs.Flags, Segments: rs.Segments}
+	if len(e.Flags) > 0 || e.Gone != nil && len(e.Gone.Flags) > 0 {
+		next.Flags = maps.Clone(rs.Flags)
+	}
+	if len(e.Segments) > 0 || e.Gone != nil && len(e.Gone.Segments) > 0 {
+		next.Segments = maps.Clone(rs.Segments)
+	}
+	if err := errors.Join(index(next.Flags, "flag", e.Flags), index(next.Segments, "segment", e.Segments)); err != nil {
+		return nil, err
+	}
+	if e.Gone != nil {
+		for _, k := range e.Gone.Flags {
+			delete(next.Flags, k)
+		}
+		for _, k := range e.Gone.Segments {
+			delete(next.Segments, k)
+		}
+	}
+	for _, s := range rs.Stops {
+		if !slices.Contains(e.Lifted, s.ID) {
+			next.Stops = append(next.Stops, s)
+		}
+	}
+	next.Stops = append(next.Stops, e.Stops...)
+	return next, nil
+}

@@ -1,0 +1,3 @@
+module greenlever.example/core
+
+go 1.25

@@ -1,0 +1,118 @@
+// Package sentence says what a flag does in an environment, in one sentence and complete:
+// two documents that decide differently read differently.
+//
+//	sentence.Of(doc, false) // "`site.region` is "north": 8 % by site.id get `on`, the others go on; everybody else gets `off`."
+package sentence
+
+import (
+	"fmt"
+	"strings"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+)
+
+// Of says what the flag does; stopped tells whether a stop stands.
+func Of(d *flag.Document, stopped bool) string {
+	switch {
+	case stopped:
+		return fmt.Sprintf("Stopped: everybody gets %s.", Variant(d.Resting))
+	case d.Lever != flag.On:
+		return fmt.Sprintf("Off: everybody gets %s.", Variant(d.Resting))
+	}
+	var parts []string
+	for i := range d.Rules {
+		if r := &d.Rules[i]; !r.Parked {
+			parts = append(parts, Rule(r, d.Resting, condition.PlainQuote))
+		}
+	}
+	end := "everybody"
+	if len(parts) > 0 {
+		end = "everybody else"
+	}
+	parts = append(parts, End(d.End, end, d.Resting))
+	said := strings.Join(parts, "; ") + "."
+	if len(d.Needs) > 0 {
+		var needs []string
+		for _, n := range d.Needs {
+			needs = append(needs, fmt.Sprintf("%s gives %s", n.Flag, Variant(n.Variant)))
+		}
+		said = fmt.Sprintf("Where %s: %s Anyone else gets %s.", strings.Join(needs, " and "), said, Variant(d.Resting))
+	}
+	return strings.ToUpper(said[:1]) + said[1:]
+}
+
+// Rule says whom a rule takes and what it gives; parked or not is not said.
+func Rule(r *flag.Rule, resting string, quote condition.Quote) string {
+	said := audience(r.When, quote)
+	switch r.OnUnknown {
+	case flag.Apply:
+		said += " or in doubt"
+	case flag.Skip:
+		if r.Gives.OnlyGives(resting) {
+			said += ", in doubt not"
+		}
+	}
+	if r.Gives.Shares == nil {
+		return said + ": " + Variant(r.Gives.Variant)
+	}
+	return said + ": " + Gives(r.Gives)
+}
+
+func audience(n *condition.Node, quote condition.Quote) string {
+	if n == nil {
+		return "everybody"
+	}
+	if n.Attribute == condition.KeyAttribute && !n.IgnoreCase && (n.Test == "string.one-of" || n.Test == "string.equals") {
+		names := make([]string, len(n.Text))
+		for i, s := range n.Text {
+			names[i] = quote(n.Attribute, s)
+		}
+		units := "named units"
+		if len(names) == 1 {
+			units = "named unit"
+		}
+		return fmt.Sprintf("%d %s (%s)", len(names), units, strings.Join(names, ", "))
+	}
+	return n.WordsWith(quote)
+}
+
+// Gives says a result: one variant, or shares with what they are drawn by.
+func Gives(g flag.Gives) string {
+	if g.Shares == nil {
+		return Variant(g.Variant)
+	}
+	var parts []string
+	for _, p := range g.Shares.Parts {
+		if p.GoesOn {
+			parts = append(parts, fmt.Sprintf("%s go on", bucket.Percent(p.Share)))
+			continue
+		}
+		parts = append(parts, fmt.Sprintf("%s get %s", bucket.Percent(p.Share), Variant(p.Variant)))
+	}
+	return fmt.Sprintf("by %s %s", By(g.Shares.By), strings.Join(parts, ", "))
+}
+
+// End says what those get whom no rule takes.
+func End(g flag.Gives, who, resting string) string {
+	if g.Shares == nil {
+		return who + " gets " + Variant(g.Variant)
+	}
+	return fmt.Sprintf("%s: %s; without %s: %s", who, Gives(g), By(g.Shares.By), Variant(resting))
+}
+
+// By says what shares are drawn by.
+func By(by []string) string {
+	words := make([]string, len(by))
+	for i, b := range by {
+		words[i] = b
+		if b == condition.KeyAttribute {
+			words[i] = "key"
+		}
+	}
+	return strings.Join(words, ", else ")
+}
+
+// Variant prints a variant's name as sentences do.
+func Variant(name string) string { return "`" + name + "`" }
