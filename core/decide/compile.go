@@ -14,18 +14,63 @@ import (
 type Ruleset struct {
 	Source *flag.Ruleset
 	flags  map[string]*Flag
+	slots  int32
+}
+
+// SlotBlock is the size of the blocks that no flag's slots straddle.
+const SlotBlock = 1024
+
+// Slots is one more than the highest slot in use. Every flag owns a run of slots from its
+// Slot on: one for each variant in their order, and one for errors. A flag keeps its run
+// from revision to revision while its variants keep their names, and no run is used again
+// for anything else, so that a caller can count in a flat array that only grows.
+func (rs *Ruleset) Slots() int32 { return rs.slots }
+
+// place gives the flag its run of slots, the one that it had if that still fits.
+func (rs *Ruleset) place(f, before *Flag) {
+	if before != nil && slices.EqualFunc(f.variants, before.variants, func(a, b Variant) bool { return a.Name == b.Name }) {
+		f.Slot = before.Slot
+		return
+	}
+	need := int32(len(f.variants)) + 1
+	if rs.slots%SlotBlock+need > SlotBlock {
+		rs.slots += SlotBlock - rs.slots%SlotBlock
+	}
+	f.Slot = rs.slots
+	rs.slots += need
+}
+
+// After compiles a ruleset, keeping the slots of the one before it, which may be nil.
+func After(before *Ruleset, source *flag.Ruleset) *Ruleset {
+	rs := &Ruleset{Source: source, flags: make(map[string]*Flag, len(source.Flags))}
+	if before != nil {
+		rs.slots = before.slots
+	}
+	stops := stopsByFlag(source)
+	for key := range source.Flags {
+		f := compileFlag(source, key, stops[key])
+		var old *Flag
+		if before != nil {
+			old = before.flags[key]
+		}
+		rs.place(f, old)
+		rs.flags[key] = f
+	}
+	return rs
+}
+
+// Flags calls yield for every flag, in no order.
+func (rs *Ruleset) Flags(yield func(*Flag) bool) {
+	for _, f := range rs.flags {
+		if !yield(f) {
+			return
+		}
+	}
 }
 
 // Compile prepares every flag of a ruleset. Nothing in it can make this fail: a flag that
 // cannot be read answers with an error, one that asks too much gives its resting variant.
-func Compile(source *flag.Ruleset) *Ruleset {
-	rs := &Ruleset{Source: source, flags: make(map[string]*Flag, len(source.Flags))}
-	stops := stopsByFlag(source)
-	for key := range source.Flags {
-		rs.flags[key] = compileFlag(source, key, stops[key])
-	}
-	return rs
-}
+func Compile(source *flag.Ruleset) *Ruleset { return After(nil, source) }
 
 // Next applies an event and compiles only what it touches. It returns the errors of
 // [flag.Ruleset.Apply] and leaves this ruleset as it is.
@@ -34,14 +79,20 @@ func (rs *Ruleset) Next(e *flag.Event) (*Ruleset, error) {
 	if err != nil {
 		return nil, err
 	}
-	next := &Ruleset{Source: source, flags: maps.Clone(rs.flags)}
+	next := &Ruleset{Source: source, flags: rs.flags, slots: rs.slots}
 	stops := stopsByFlag(source)
-	for _, key := range rs.touched(e, source) {
+	touched := rs.touched(e, source)
+	if len(touched) > 0 {
+		next.flags = maps.Clone(rs.flags)
+	}
+	for _, key := range touched {
 		if source.Flags[key] == nil {
 			delete(next.flags, key)
 			continue
 		}
-		next.flags[key] = compileFlag(source, key, stops[key])
+		f := compileFlag(source, key, stops[key])
+		next.place(f, rs.flags[key])
+		next.flags[key] = f
 	}
 	return next, nil
 }

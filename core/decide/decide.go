@@ -76,6 +76,7 @@ type Flag struct {
 	Key     string
 	Type    flag.Type
 	Visible bool
+	Slot    int32 // a number for callers that count: see [Ruleset.Slots]
 
 	variants []Variant
 	doc      *flag.Document

@@ -1,0 +1,290 @@
+// Package greenlever decides feature flags inside a Go service.
+//
+// Its nouns are a [Client], which follows one environment of a Green Lever service, a
+// [Context], which is what the application knows about a unit, and an [Answer]. The
+// smallest use, with GREENLEVER_URL and GREENLEVER_KEY set:
+//
+//	flags, err := greenlever.Open(ctx, greenlever.Options{Application: "door"})
+//	if err != nil {
+//		return err // the configuration is wrong; the message names what
+//	}
+//	defer flags.Close()
+//	unit := greenlever.Unit("recipient-17", greenlever.Text("site.id", "site-12"))
+//	if flags.Bool("one-touch-open", unit, false) {
+//		...
+//	}
+//
+// Decisions are made in process: no request, no lock, no allocation. Where the service
+// cannot be reached the client decides from the last ruleset that it had, from the one on
+// its disk, from a file shipped with the application, and last from the caller's fallbacks,
+// in this order; [Client.State] says from which, and the client recovers by itself.
+package greenlever
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+)
+
+// Options configure a [Client]. Every field has a default.
+type Options struct {
+	URL  string // of the service; default: GREENLEVER_URL
+	Key  string // an access key of kind service; default: GREENLEVER_KEY
+	File string // a ruleset to start from; alone, without URL and key, it is followed; default: GREENLEVER_FILE
+	Dir  string // where the last ruleset is kept; default: GREENLEVER_DIR, or the user's cache directory
+
+	Application string // named in the service's list of instances; default: the program's name
+	Version     string // of the application
+
+	Wait   time.Duration // how long Open waits for the first ruleset; default 2 s, negative: not at all
+	Report time.Duration // between reports of counts; default 10 s
+
+	HTTP   *http.Client
+	Logger *slog.Logger
+}
+
+// Source is where the ruleset in use came from.
+type Source string
+
+// The sources, from best to worst.
+const (
+	FromService Source = "service"
+	FromDisk    Source = "disk"
+	FromFile    Source = "file"
+	FromNowhere Source = "fallback" // there is no ruleset: callers get their fallbacks
+)
+
+// State says what a client decides from.
+type State struct {
+	Source    Source
+	Epoch     int64
+	Revision  int64
+	Connected bool // the feed is being read now
+	Instance  string
+	Skew      time.Duration // how far this machine's clock is behind the service's
+	LastError string        // of the connection, kept until it works again
+}
+
+// state is a ruleset with its counters; it is replaced as a whole.
+type state struct {
+	rules  *decide.Ruleset
+	blocks []*block
+	source Source
+}
+
+func (s *state) ready() bool { return s.source != FromNowhere }
+
+// Client decides flags. Its methods may be called from any goroutine.
+type Client struct {
+	options  Options
+	log      *slog.Logger
+	instance string
+	state    atomic.Pointer[state]
+	counts   counts
+	disk     *disk
+
+	mu      sync.Mutex // guards what follows, and the order of changes of state
+	link    State
+	changed chan struct{} // closed and replaced when the state changes
+
+	nudge  chan struct{} // asks for a report soon
+	cancel context.CancelFunc
+	done   sync.WaitGroup
+}
+
+// Open starts a client. The error is one of configuration and names it: a service that
+// cannot be reached is none. The context bounds the wait for the first ruleset only.
+func Open(ctx context.Context, o Options) (*Client, error) {
+	c, err := newClient(o)
+	if err != nil {
+		return nil, err
+	}
+	c.set(emptyRuleset, FromNowhere)
+	run, cancel := context.WithCancel(context.Background())
+	c.cancel = cancel
+	if c.options.URL == "" {
+		if err := c.loadFile(); err != nil {
+			cancel()
+			return nil, fmt.Errorf("greenlever: %w", err)
+		}
+		c.done.Go(func() { c.watchFile(run) })
+		return c, nil
+	}
+	c.startFromDiskOrFile()
+	c.done.Go(func() { c.follow(run) })
+	c.done.Go(func() { c.reportForEver(run) })
+	c.done.Go(func() { c.disk.keep(run, c) })
+	c.waitReady(ctx)
+	return c, nil
+}
+
+var emptyRuleset = &flag.Ruleset{}
+
+func newClient(o Options) (*Client, error) {
+	o.URL = strings.TrimRight(firstOf(o.URL, os.Getenv("GREENLEVER_URL")), "/")
+	o.Key = firstOf(o.Key, os.Getenv("GREENLEVER_KEY"))
+	o.File = firstOf(o.File, os.Getenv("GREENLEVER_FILE"))
+	o.Application = firstOf(o.Application, filepath.Base(os.Args[0]))
+	switch {
+	case o.URL == "" && o.File == "":
+		return nil, errors.New("greenlever: set GREENLEVER_URL to the service's address (and GREENLEVER_KEY), or GREENLEVER_FILE to a ruleset's path")
+	case o.URL != "" && o.Key == "":
+		return nil, errors.New("greenlever: set GREENLEVER_KEY to an access key of kind service")
+	}
+	if u, err := url.Parse(o.URL); o.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
+		return nil, fmt.Errorf("greenlever: GREENLEVER_URL is %q, which is no address such as https://flags.pinecrest.example", o.URL)
+	}
+	if o.Wait == 0 {
+		o.Wait = 2 * time.Second
+	}
+	if o.Report <= 0 {
+		o.Report = 10 * time.Second
+	}
+	if o.HTTP == nil {
+		o.HTTP = &http.Client{}
+	}
+	if o.Logger == nil {
+		o.Logger = slog.Default()
+	}
+	c := &Client{options: o, log: o.Logger, instance: newInstance(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
+	c.link.Source = FromNowhere
+	dir := firstOf(o.Dir, os.Getenv("GREENLEVER_DIR"))
+	if dir == "" {
+		if cache, err := os.UserCacheDir(); err == nil {
+			dir = filepath.Join(cache, "greenlever")
+		}
+	}
+	c.disk = newDisk(dir, o.URL, o.Key)
+	return c, nil
+}
+
+func firstOf(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+func (c *Client) startFromDiskOrFile() {
+	rs, err := c.disk.read()
+	if err == nil {
+		c.set(rs, FromDisk)
+		return
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		c.log.Warn("greenlever: the ruleset kept on disk is of no use", "error", err)
+	}
+	if c.options.File != "" {
+		if err := c.loadFile(); err != nil {
+			c.log.Warn("greenlever: the ruleset's file is of no use", "error", err)
+		}
+	}
+}
+
+// waitReady waits for a ruleset from the service, as long as the options say; one from
+// disk or file makes a silent service no reason to wait.
+func (c *Client) waitReady(ctx context.Context) {
+	if c.options.Wait < 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, c.options.Wait)
+	defer cancel()
+	for {
+		state, changed := c.watch()
+		if state.Source == FromService || state.LastError != "" && state.Source != FromNowhere {
+			return
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// watch gives the state and a channel that is closed when it changes.
+func (c *Client) watch() (State, <-chan struct{}) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.link, c.changed
+}
+
+// State says what the client decides from.
+func (c *Client) State() State {
+	s, _ := c.watch()
+	s.Instance = c.instance
+	return s
+}
+
+// Changed gives a channel that is closed at the next change of [Client.State], such as a
+// new revision.
+func (c *Client) Changed() <-chan struct{} {
+	_, changed := c.watch()
+	return changed
+}
+
+// set puts a ruleset into use.
+func (c *Client) set(source *flag.Ruleset, from Source) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	var before *decide.Ruleset
+	if s := c.state.Load(); s != nil {
+		before = s.rules
+	}
+	c.use(decide.After(before, source), from)
+}
+
+// apply carries the ruleset on by one event.
+func (c *Client) apply(e *flag.Event) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	next, err := c.state.Load().rules.Next(e)
+	if err != nil {
+		return err
+	}
+	c.use(next, FromService)
+	return nil
+}
+
+func (c *Client) use(rs *decide.Ruleset, from Source) {
+	c.state.Store(&state{rules: rs, blocks: c.counts.grow(rs), source: from})
+	c.link.Source, c.link.Epoch, c.link.Revision = from, rs.Source.Epoch, rs.Source.Revision
+	c.tell()
+	if from != FromNowhere {
+		c.log.Info("greenlever: ruleset in use", "from", from, "epoch", rs.Source.Epoch, "revision", rs.Source.Revision)
+	}
+	if from == FromService {
+		c.disk.mark()
+		c.reportSoon()
+	}
+}
+
+func (c *Client) tell() {
+	close(c.changed)
+	c.changed = make(chan struct{})
+}
+
+// Close ends the client: it stops following, reports what is counted, says that it leaves,
+// and keeps the ruleset on disk. Decisions go on with the last ruleset.
+func (c *Client) Close() error {
+	c.cancel()
+	c.done.Wait()
+	if c.options.URL == "" {
+		return nil
+	}
+	return c.disk.write(c.state.Load())
+}

@@ -1,0 +1,88 @@
+package greenlever
+
+import (
+	"log/slog"
+	"math"
+	"sync"
+
+	"greenlever.example/core/condition"
+)
+
+// Context is what the application knows about the unit that it asks for. It does not
+// change after it is made and may be shared; the zero Context knows nothing.
+type Context struct{ unit *condition.Context }
+
+// Unit makes the context of a unit: its targeting key, empty where there is none, and its
+// attributes. Of two attributes with one name the first counts.
+func Unit(key string, attributes ...Attribute) Context {
+	list := make([]condition.Attribute, len(attributes))
+	for i, a := range attributes {
+		list[i] = a.inner
+	}
+	return Context{condition.NewContext(key, list...)}
+}
+
+// Key is the unit's targeting key, empty where there is none.
+func (c Context) Key() string { return c.unit.Key() }
+
+// Attribute is a named value of a context.
+type Attribute struct{ inner condition.Attribute }
+
+// Name is an attribute's name, looked up once. Keep it in a package variable where
+// contexts are made often.
+type Name struct {
+	inner condition.Name
+	text  string
+}
+
+// Named makes a Name, such as "site.id".
+func Named(name string) Name { return Name{condition.Intern(name), name} }
+
+// Text is a string attribute.
+func (n Name) Text(v string) Attribute { return n.of(condition.TextValue(v)) }
+
+// Bool is a boolean attribute.
+func (n Name) Bool(v bool) Attribute { return n.of(condition.BooleanValue(v)) }
+
+// List is an attribute that is a list of strings; the list must not change afterwards.
+func (n Name) List(v ...string) Attribute { return n.of(condition.ListValue(v)) }
+
+// Number is a number attribute. NaN, the infinities, and numbers beyond ±(2^53-1) are
+// absent, which is logged once for each attribute: send such a number as a string.
+func (n Name) Number(v float64) Attribute {
+	if math.IsNaN(v) || math.Abs(v) > condition.MaxInteger {
+		if _, told := oddNumbers.LoadOrStore(n.text, true); !told {
+			slog.Warn("greenlever: number is outside -(2^53-1) to 2^53-1 and counts as absent: send it as a string", "attribute", n.text)
+		}
+	}
+	return n.of(condition.NumberValue(v))
+}
+
+// Integer is a number attribute; the limits of [Name.Number] hold.
+func (n Name) Integer(v int64) Attribute {
+	if v > condition.MaxInteger || v < -condition.MaxInteger {
+		return n.Number(math.Inf(1))
+	}
+	return n.Number(float64(v))
+}
+
+func (n Name) of(v condition.Value) Attribute {
+	return Attribute{condition.Attribute{Name: n.inner, Value: v}}
+}
+
+var oddNumbers sync.Map
+
+// Text is a string attribute.
+func Text(name, v string) Attribute { return Named(name).Text(v) }
+
+// Bool is a boolean attribute.
+func Bool(name string, v bool) Attribute { return Named(name).Bool(v) }
+
+// Number is a number attribute; see [Name.Number].
+func Number(name string, v float64) Attribute { return Named(name).Number(v) }
+
+// Integer is a number attribute; see [Name.Integer].
+func Integer(name string, v int64) Attribute { return Named(name).Integer(v) }
+
+// List is an attribute that is a list of strings.
+func List(name string, v ...string) Attribute { return Named(name).List(v...) }

@@ -1,0 +1,167 @@
+package greenlever
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"greenlever.example/core/flag"
+)
+
+// disk keeps the last ruleset in a file that belongs to one address and access key.
+//
+// The first line is a header with the digest of the rest. The file is written beside its
+// place and renamed, so that a reader meets a whole one or none.
+type disk struct {
+	path  string
+	owner string
+	dirty chan struct{}
+}
+
+type diskHeader struct {
+	Owner string `json:"owner"` // digest of address and key
+	Sum   string `json:"sum"`   // digest of what follows the line
+}
+
+func newDisk(dir, url, key string) *disk {
+	sum := sha256.Sum256([]byte(url + "\x00" + key))
+	d := &disk{owner: hex.EncodeToString(sum[:]), dirty: make(chan struct{}, 1)}
+	if dir != "" {
+		d.path = filepath.Join(dir, "ruleset-"+d.owner[:16])
+	}
+	return d
+}
+
+func (d *disk) mark() {
+	select {
+	case d.dirty <- struct{}{}:
+	default:
+	}
+}
+
+// keep writes the ruleset a moment after it changed, at most once in that moment.
+func (d *disk) keep(ctx context.Context, c *Client) {
+	failed := ""
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-d.dirty:
+		}
+		if err := d.write(c.state.Load()); err != nil && err.Error() != failed {
+			failed = err.Error()
+			c.log.Warn("greenlever: the ruleset cannot be kept on disk, so a restart needs the service", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (d *disk) write(s *state) error {
+	if d.path == "" || s.source != FromService {
+		return nil
+	}
+	body, err := json.Marshal(s.rules.Source.Snapshot())
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(body)
+	head, err := json.Marshal(diskHeader{Owner: d.owner, Sum: hex.EncodeToString(sum[:])})
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(d.path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(d.path), ".ruleset-*") // 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(append(append(head, '\n'), body...))
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), d.path)
+}
+
+func (d *disk) read() (*flag.Ruleset, error) {
+	if d.path == "" {
+		return nil, os.ErrNotExist
+	}
+	raw, err := os.ReadFile(d.path)
+	if err != nil {
+		return nil, err
+	}
+	line, body, _ := bytes.Cut(raw, []byte("\n"))
+	var head diskHeader
+	if err := json.Unmarshal(line, &head); err != nil {
+		return nil, fmt.Errorf("%s: no header", d.path)
+	}
+	sum := sha256.Sum256(body)
+	if head.Owner != d.owner {
+		return nil, fmt.Errorf("%s belongs to another address or access key", d.path)
+	}
+	if head.Sum != hex.EncodeToString(sum[:]) {
+		return nil, fmt.Errorf("%s is damaged", d.path)
+	}
+	return flag.ReadSnapshot(body)
+}
+
+func newInstance() string {
+	var b [12]byte
+	rand.Read(b[:]) // never fails
+	return hex.EncodeToString(b[:])
+}
+
+// loadFile puts the ruleset of the options' file into use.
+func (c *Client) loadFile() error {
+	raw, err := os.ReadFile(c.options.File)
+	if err != nil {
+		return err
+	}
+	rs, err := flag.ReadSnapshot(raw)
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.options.File, err)
+	}
+	c.set(rs, FromFile)
+	return nil
+}
+
+// watchFile rereads the file when it was saved. A version that cannot be read is logged
+// and the one before stays in use.
+func (c *Client) watchFile(ctx context.Context) {
+	stamp := func() (time.Time, int64) {
+		if info, err := os.Stat(c.options.File); err == nil {
+			return info.ModTime(), info.Size()
+		}
+		return time.Time{}, 0
+	}
+	at, size := stamp()
+	tick := time.NewTicker(200 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if a, n := stamp(); !a.Equal(at) || n != size {
+			at, size = a, n
+			if err := c.loadFile(); err != nil {
+				c.log.Warn("greenlever: the ruleset's file was saved with an error, so the one before stays in use", "error", err)
+			}
+		}
+	}
+}

@@ -1,0 +1,224 @@
+package greenlever
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/http"
+	"strings"
+	"time"
+
+	"greenlever.example/core/flag"
+)
+
+const (
+	silence     = 40 * time.Second // a feed that says nothing for so long is dead
+	firstRetry  = 100 * time.Millisecond
+	longestWait = 15 * time.Second
+	maxEvent    = 64 << 20
+)
+
+// follow reads the feed for as long as the client lives.
+func (c *Client) follow(ctx context.Context) {
+	wait := firstRetry
+	for ctx.Err() == nil {
+		started := time.Now()
+		err := c.readFeed(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		c.disconnected(err)
+		if time.Since(started) > longestWait {
+			wait = firstRetry
+		}
+		pause := wait/2 + rand.N(wait) // spread out, so that a returning service is not overrun
+		wait = min(wait*2, longestWait)
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (c *Client) disconnected(err error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.link.LastError != err.Error() {
+		c.log.Warn("greenlever: not connected, deciding goes on", "from", c.link.Source, "error", err)
+	}
+	c.link.Connected, c.link.LastError = false, err.Error()
+	c.tell()
+}
+
+func (c *Client) connected() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.link.Connected, c.link.LastError = true, ""
+	c.tell()
+}
+
+func (c *Client) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, method, c.options.URL+path, body)
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+c.options.Key)
+	return req, nil
+}
+
+func (c *Client) readFeed(ctx context.Context) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	req, err := c.request(ctx, http.MethodGet, "/follow/v1/feed", nil)
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Accept", "text/event-stream")
+	if s := c.state.Load(); s.source == FromService || s.source == FromDisk {
+		req.Header.Set("Last-Event-ID", fmt.Sprintf("%d.%d", s.rules.Source.Epoch, s.rules.Source.Revision))
+	}
+	watchdog := time.AfterFunc(silence, cancel)
+	defer watchdog.Stop()
+	res, err := c.options.HTTP.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return statusError(res)
+	}
+	c.connected()
+	return readEvents(res.Body, func(event string, data []byte) error {
+		watchdog.Reset(silence)
+		return c.event(ctx, event, data)
+	})
+}
+
+func statusError(res *http.Response) error {
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
+	var problem struct{ Title, Detail string }
+	_ = json.Unmarshal(raw, &problem)
+	return fmt.Errorf("the service answers %d: %s %s", res.StatusCode, problem.Title, problem.Detail)
+}
+
+// readEvents parses server-sent events (WHATWG HTML, "Server-sent events").
+func readEvents(r io.Reader, take func(event string, data []byte) error) error {
+	scan := bufio.NewScanner(r)
+	scan.Buffer(make([]byte, 0, 64<<10), maxEvent)
+	event, data := "", []byte(nil)
+	for scan.Scan() {
+		line := scan.Text()
+		if line == "" {
+			if data != nil {
+				if err := take(event, data); err != nil {
+					return err
+				}
+			}
+			event, data = "", nil
+			continue
+		}
+		field, value, _ := strings.Cut(line, ":")
+		value = strings.TrimPrefix(value, " ")
+		switch field {
+		case "event":
+			event = value
+		case "data":
+			if data != nil {
+				data = append(data, '\n')
+			}
+			data = append(data, value...)
+		}
+	}
+	if err := scan.Err(); err != nil {
+		return err
+	}
+	return io.ErrUnexpectedEOF
+}
+
+func (c *Client) event(ctx context.Context, name string, data []byte) error {
+	switch name {
+	case "revision":
+		var e flag.Event
+		if err := json.Unmarshal(data, &e); err != nil {
+			return fmt.Errorf("read revision: %w", err)
+		}
+		have := c.state.Load().rules.Source
+		if e.Epoch == have.Epoch && e.Revision <= have.Revision && c.state.Load().source == FromService {
+			return nil
+		}
+		err := c.apply(&e)
+		if errors.Is(err, flag.ErrGap) {
+			return c.fetchSnapshot(ctx)
+		}
+		return err
+	case "snapshot":
+		return c.fetchSnapshot(ctx)
+	case "beat":
+		var beat struct{ Now, Epoch, Revision int64 }
+		if err := json.Unmarshal(data, &beat); err != nil {
+			return fmt.Errorf("read beat: %w", err)
+		}
+		return c.beat(ctx, beat.Now, beat.Epoch, beat.Revision)
+	}
+	return nil // of a newer service
+}
+
+// beat corrects the clock. A beat of the revision in use also confirms a ruleset that was
+// started from disk.
+func (c *Client) beat(ctx context.Context, now, epoch, revision int64) error {
+	c.mu.Lock()
+	before := c.link.Skew
+	c.link.Skew = time.Until(time.UnixMilli(now)).Round(time.Millisecond)
+	off, wasOff := c.link.Skew.Abs() > time.Second, before.Abs() > time.Second
+	s := c.state.Load()
+	have := s.rules.Source
+	c.mu.Unlock()
+	if off && !wasOff {
+		c.log.Warn("greenlever: this machine's clock differs from the service's", "by", c.link.Skew)
+	}
+	if epoch == have.Epoch && revision == have.Revision && s.source == FromDisk {
+		c.set(have, FromService)
+	} else if epoch > have.Epoch || epoch == have.Epoch && revision > have.Revision {
+		return c.fetchSnapshot(ctx)
+	}
+	return nil
+}
+
+// fetchSnapshot puts the service's present ruleset into use, unless it is an older one of
+// the same epoch.
+func (c *Client) fetchSnapshot(ctx context.Context) error {
+	req, err := c.request(ctx, http.MethodGet, "/follow/v1/snapshot", nil)
+	if err != nil {
+		return err
+	}
+	res, err := c.options.HTTP.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return statusError(res)
+	}
+	raw, err := io.ReadAll(res.Body)
+	if err != nil {
+		return fmt.Errorf("read snapshot: %w", err)
+	}
+	rs, err := flag.ReadSnapshot(raw)
+	if err != nil {
+		return err
+	}
+	have := c.state.Load()
+	mine := have.rules.Source
+	local := have.source == FromNowhere || have.source == FromFile
+	if !local && (rs.Epoch < mine.Epoch || rs.Epoch == mine.Epoch && rs.Revision < mine.Revision) {
+		return fmt.Errorf("the service is at %d.%d, behind %d.%d that this client has had: it was restored from a backup and needs `greenlever epoch new`",
+			rs.Epoch, rs.Revision, mine.Epoch, mine.Revision)
+	}
+	c.set(rs, FromService)
+	return nil
+}
