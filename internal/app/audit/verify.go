@@ -1,0 +1,233 @@
+package audit
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/ed25519"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+)
+
+// SignedHead is a head with a node's signature over [Head.message].
+type SignedHead struct {
+	Head
+	At        int64  `db:"at" json:"at"` // Unix milliseconds
+	Key       string `db:"public_key" json:"key"`
+	Signature string `db:"signature" json:"signature"`
+}
+
+func (h Head) message(at int64) []byte {
+	return fmt.Appendf(nil, "greenlever audit head\n%s\n%d\n%s\n%d\n", h.Chain, h.Sequence, h.Digest, at)
+}
+
+// Sign signs a head with Ed25519 (RFC 8032).
+func Sign(h Head, at int64, key ed25519.PrivateKey) SignedHead {
+	return SignedHead{Head: h, At: at, Key: hex.EncodeToString(key.Public().(ed25519.PublicKey)),
+		Signature: hex.EncodeToString(ed25519.Sign(key, h.message(at)))}
+}
+
+func (s SignedHead) valid() bool {
+	key, err1 := hex.DecodeString(s.Key)
+	sig, err2 := hex.DecodeString(s.Signature)
+	return err1 == nil && err2 == nil && len(key) == ed25519.PublicKeySize && ed25519.Verify(key, s.message(s.At), sig)
+}
+
+// Finding is one thing that a verification found wrong.
+type Finding struct {
+	Chain    string `json:"chain"`
+	Sequence int64  `json:"sequence"`
+	What     string `json:"what"`
+}
+
+func (f Finding) String() string { return fmt.Sprintf("%s/%d: %s", f.Chain, f.Sequence, f.What) }
+
+// Report says what a verification looked at and found.
+type Report struct {
+	Entries  int64     `json:"entries"`
+	Chains   []Head    `json:"chains"` // as far as they were read
+	Signed   int       `json:"signed"` // heads whose signatures were checked
+	Findings []Finding `json:"findings"`
+}
+
+// Sound tells whether nothing was found.
+func (r *Report) Sound() bool { return len(r.Findings) == 0 }
+
+// Verifier checks rows one after the other, chain by chain in order of sequence.
+type Verifier struct {
+	report Report
+	signed map[string]map[int64]SignedHead
+	open   *Head
+	now    []Head // heads that a chain must end at or behind
+	keys   map[string]bool
+}
+
+// NewVerifier makes a verifier that also holds the chains against signed heads. Keys are
+// the public keys that may sign; nil takes any.
+func NewVerifier(heads []SignedHead, keys map[string]bool) *Verifier {
+	v := &Verifier{signed: map[string]map[int64]SignedHead{}, keys: keys, report: Report{Findings: []Finding{}, Chains: []Head{}}}
+	for _, h := range heads {
+		if v.signed[h.Chain] == nil {
+			v.signed[h.Chain] = map[int64]SignedHead{}
+		}
+		if !h.valid() || keys != nil && !keys[h.Key] {
+			v.find(h.Chain, h.Sequence, "the signed head's signature is wrong, or its key is not one of this installation's")
+			continue
+		}
+		v.report.Signed++
+		v.signed[h.Chain][h.Sequence] = h
+	}
+	return v
+}
+
+func (v *Verifier) find(chain string, sequence int64, format string, args ...any) {
+	v.report.Findings = append(v.report.Findings, Finding{chain, sequence, fmt.Sprintf(format, args...)})
+}
+
+// Row checks the next row.
+func (v *Verifier) Row(r *Row) {
+	if v.open == nil || v.open.Chain != r.Chain {
+		v.close()
+		v.open = &Head{Chain: r.Chain}
+	}
+	v.report.Entries++
+	if r.Sequence != v.open.Sequence+1 {
+		v.find(r.Chain, r.Sequence, "entry %d is missing before it", v.open.Sequence+1)
+	}
+	var e Entry
+	canonical, err := Canonical(r.Entry)
+	switch {
+	case err != nil || json.Unmarshal(r.Entry, &e) != nil:
+		v.find(r.Chain, r.Sequence, "the entry cannot be read")
+	case !bytes.Equal(canonical, r.Entry):
+		v.find(r.Chain, r.Sequence, "the entry is not in canonical form")
+	case Digest(r.Entry) != r.Digest:
+		v.find(r.Chain, r.Sequence, "the entry does not match its digest")
+	case e.Previous != v.open.Digest:
+		v.find(r.Chain, r.Sequence, "it does not hold the digest of the entry before")
+	case e.Chain != r.Chain || e.Sequence != r.Sequence || e.At != r.At || e.Project != r.Project ||
+		e.Environment != r.Environment || e.Subject != r.Subject || e.Actor.ID != r.Actor || e.Action != r.Action:
+		v.find(r.Chain, r.Sequence, "its columns differ from the entry")
+	}
+	v.plain(r, &e)
+	v.open.Sequence, v.open.Digest = r.Sequence, r.Digest
+	if h, ok := v.signed[r.Chain][r.Sequence]; ok && h.Digest != r.Digest {
+		v.find(r.Chain, r.Sequence, "it differs from the head that was signed")
+	}
+}
+
+// plain checks the personal values that are still kept; erased ones are no finding.
+func (v *Verifier) plain(r *Row, e *Entry) {
+	if len(r.Personal) == 0 || string(r.Personal) == "null" {
+		return
+	}
+	var plain []Plain
+	if json.Unmarshal(r.Personal, &plain) != nil || len(plain) != len(e.Personal) {
+		v.find(r.Chain, r.Sequence, "its personal values cannot be read")
+		return
+	}
+	for i, p := range plain {
+		if p.digest() != e.Personal[i] {
+			v.find(r.Chain, r.Sequence, "personal value %d does not match its digest", i)
+		}
+	}
+	if kept, err := json.Marshal(plain); err != nil || !bytes.Equal(kept, r.Personal) {
+		v.find(r.Chain, r.Sequence, "its personal values were rewritten")
+	}
+}
+
+// Expect says where a chain must at least end.
+func (v *Verifier) Expect(h Head) { v.now = append(v.now, h) }
+
+func (v *Verifier) close() {
+	if v.open == nil {
+		return
+	}
+	v.report.Chains = append(v.report.Chains, *v.open)
+	v.open = nil
+}
+
+// Done ends the verification: it looks for cut tails and gives the report.
+func (v *Verifier) Done() *Report {
+	v.close()
+	last := map[string]Head{}
+	for _, h := range v.report.Chains {
+		last[h.Chain] = h
+	}
+	for _, h := range v.now {
+		switch have := last[h.Chain]; {
+		case have.Sequence < h.Sequence:
+			v.find(h.Chain, have.Sequence, "the chain ends here and should go on to %d", h.Sequence)
+		case have.Sequence == h.Sequence && have.Digest != h.Digest:
+			v.find(h.Chain, h.Sequence, "the chain's head differs from its last entry")
+		}
+	}
+	for chain, heads := range v.signed {
+		for sequence := range heads {
+			if have := last[chain]; have.Sequence < sequence {
+				v.find(chain, have.Sequence, "the chain ends here, but a head at %d was signed", sequence)
+			}
+		}
+	}
+	return &v.report
+}
+
+// Line is one line of an export: a row or a signed head.
+type Line struct {
+	Entry    json.RawMessage `json:"entry,omitempty"`
+	Digest   string          `json:"digest,omitempty"`
+	Personal json.RawMessage `json:"personal,omitempty"`
+	Head     *SignedHead     `json:"head,omitempty"`
+}
+
+// ExportRow gives the row as a line of an export.
+func ExportRow(r *Row) Line { return Line{Entry: r.Entry, Digest: r.Digest, Personal: r.Personal} }
+
+// VerifyExport checks an export: lines of JSON, as [Line]. It needs nothing but the file.
+// It returns an error for what is no export.
+func VerifyExport(in io.Reader) (*Report, error) {
+	var rows []*Row
+	var heads []SignedHead
+	scan := bufio.NewScanner(in)
+	scan.Buffer(nil, 64<<20)
+	for n := 1; scan.Scan(); n++ {
+		if len(bytes.TrimSpace(scan.Bytes())) == 0 {
+			continue
+		}
+		var l Line
+		dec := json.NewDecoder(bytes.NewReader(scan.Bytes()))
+		dec.DisallowUnknownFields()
+		if err := dec.Decode(&l); err != nil {
+			return nil, fmt.Errorf("line %d is no line of an export: %w", n, err)
+		}
+		if l.Head != nil {
+			heads = append(heads, *l.Head)
+			continue
+		}
+		var e Entry
+		if err := json.Unmarshal(l.Entry, &e); err != nil {
+			return nil, fmt.Errorf("line %d holds no entry: %w", n, err)
+		}
+		rows = append(rows, &Row{Chain: e.Chain, Sequence: e.Sequence, At: e.At, Project: e.Project, Environment: e.Environment,
+			Subject: e.Subject, Actor: e.Actor.ID, Action: e.Action, Entry: bytes.Clone(l.Entry), Digest: l.Digest, Personal: l.Personal})
+	}
+	if err := scan.Err(); err != nil {
+		return nil, err
+	}
+	v := NewVerifier(heads, nil)
+	for _, r := range rows {
+		v.Row(r)
+	}
+	return v.Done(), nil
+}
+
+// Encode gives a line of an export with its line break. Unlike encoding/json by itself it
+// leaves the entry's bytes as they are.
+func Encode(l Line) ([]byte, error) {
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	err := enc.Encode(l)
+	return b.Bytes(), err
+}

@@ -1,0 +1,252 @@
+// Package localdb runs a private MariaDB server on loopback: for the demo, for tests, and
+// for a service that was given no address of a database.
+//
+// Its noun is a [Server]. The smallest use:
+//
+//	db, err := localdb.Start(ctx, dir)
+//	defer db.Stop()
+//	db.DSN("greenlever") // for package store
+package localdb
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+)
+
+// ErrNotInstalled is returned where there is no MariaDB server on this machine.
+var ErrNotInstalled = errors.New("no MariaDB server is installed: install it (apt-get install mariadb-server), or give the address of one")
+
+// ErrInUse is returned where another process runs a server on the same directory.
+var ErrInUse = errors.New("the database's directory is in use by another process")
+
+// Server is a running MariaDB server with its data in one directory.
+type Server struct {
+	dir    string
+	port   int
+	cmd    *exec.Cmd
+	mu     sync.Mutex
+	exited chan struct{}
+}
+
+// startTimeout bounds a start, recovery after a crash included.
+const startTimeout = 60 * time.Second
+
+// Start starts a server on a free port with its data below dir, which is made and filled
+// at the first start. It returns when the server takes connections.
+func Start(ctx context.Context, dir string) (*Server, error) {
+	mariadbd, err := find("mariadbd")
+	if err != nil {
+		return nil, err
+	}
+	if dir, err = filepath.Abs(dir); err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, err
+	}
+	s := &Server{dir: dir}
+	if err := s.checkUnused(); err != nil {
+		return nil, err
+	}
+	if _, err := os.Stat(filepath.Join(dir, "data", "mysql")); err != nil {
+		if err := install(ctx, dir); err != nil {
+			return nil, err
+		}
+	}
+	if s.port, err = freePort(); err != nil {
+		return nil, err
+	}
+	return s, s.run(ctx, mariadbd)
+}
+
+func find(name string) (string, error) {
+	for _, p := range []string{name, "/usr/sbin/" + name, "/usr/bin/" + name, "/usr/local/sbin/" + name} {
+		if path, err := exec.LookPath(p); err == nil {
+			return path, nil
+		}
+	}
+	return "", ErrNotInstalled
+}
+
+func install(ctx context.Context, dir string) error {
+	tool, err := find("mariadb-install-db")
+	if err != nil {
+		return err
+	}
+	fresh := filepath.Join(dir, "data.new")
+	if err := os.RemoveAll(fresh); err != nil {
+		return err
+	}
+	args := append([]string{"--no-defaults", "--datadir=" + fresh, "--auth-root-authentication-method=normal",
+		"--skip-test-db", "--innodb-log-file-size=16M"}, asRoot()...)
+	if out, err := exec.CommandContext(ctx, tool, args...).CombinedOutput(); err != nil {
+		return fmt.Errorf("make the database's directory: %w: %s", err, bytes.TrimSpace(out))
+	}
+	return os.Rename(fresh, filepath.Join(dir, "data")) // an interrupted first start leaves nothing half made
+}
+
+func asRoot() []string {
+	if os.Geteuid() == 0 {
+		return []string{"--user=root"}
+	}
+	return nil
+}
+
+func freePort() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+// checkUnused returns [ErrInUse] where the pid file names a living server.
+func (s *Server) checkUnused() error {
+	raw, err := os.ReadFile(filepath.Join(s.dir, "pid"))
+	if err != nil {
+		return nil
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(raw)))
+	if err != nil {
+		return nil
+	}
+	name, _ := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+	if strings.HasPrefix(string(name), "maria") || strings.HasPrefix(string(name), "mysqld") {
+		return fmt.Errorf("%w: process %d, directory %s", ErrInUse, pid, s.dir)
+	}
+	return nil
+}
+
+func (s *Server) run(ctx context.Context, mariadbd string) error {
+	socket := filepath.Join(s.dir, "socket")
+	if len(socket) >= 100 { // the system's limit on the path of a socket
+		f, err := os.MkdirTemp("", "gl-db-")
+		if err != nil {
+			return err
+		}
+		socket = filepath.Join(f, "socket")
+	}
+	logFile, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + socket,
+		"--pid-file=" + filepath.Join(s.dir, "pid"), "--port=" + strconv.Itoa(s.port), "--bind-address=127.0.0.1",
+		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
+		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200", "--max-allowed-packet=64M"}, asRoot()...)
+	s.cmd = exec.Command(mariadbd, args...)
+	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
+	// In a group of its own, so that Ctrl-C reaches the owner first, which stops it in order;
+	// and it dies with its owner, however that ends.
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	if err := s.cmd.Start(); err != nil {
+		return fmt.Errorf("start MariaDB: %w", err)
+	}
+	s.exited = make(chan struct{})
+	go func() { _ = s.cmd.Wait(); close(s.exited) }()
+	if err := s.await(ctx); err != nil {
+		_ = s.Stop()
+		return err
+	}
+	return nil
+}
+
+func (s *Server) await(ctx context.Context) error {
+	ctx, cancel := context.WithTimeout(ctx, startTimeout)
+	defer cancel()
+	db, err := sql.Open("mysql", s.config("").FormatDSN())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	tick := time.NewTicker(20 * time.Millisecond)
+	defer tick.Stop()
+	for {
+		if err := db.PingContext(ctx); err == nil {
+			return nil
+		}
+		select {
+		case <-s.exited:
+			return fmt.Errorf("MariaDB did not start: %s", s.lastLog())
+		case <-ctx.Done():
+			return fmt.Errorf("MariaDB did not answer in time: %s", s.lastLog())
+		case <-tick.C:
+		}
+	}
+}
+
+func (s *Server) lastLog() string {
+	raw, _ := os.ReadFile(filepath.Join(s.dir, "log"))
+	return string(raw[max(0, len(raw)-500):])
+}
+
+func (s *Server) config(database string) *mysql.Config {
+	c := mysql.NewConfig()
+	c.User, c.Net, c.Addr, c.DBName = "root", "tcp", fmt.Sprintf("127.0.0.1:%d", s.port), database
+	c.Logger = &mysql.NopLogger{}
+	return c
+}
+
+// DSN is the address of a database on the server, which is made if it is not there yet.
+func (s *Server) DSN(database string) (string, error) {
+	db, err := sql.Open("mysql", s.config("").FormatDSN())
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE DATABASE IF NOT EXISTS `" + database + "` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+		return "", fmt.Errorf("make the database: %w", err)
+	}
+	return s.config(database).FormatDSN(), nil
+}
+
+// Stop ends the server in order, so that the next start has nothing to recover.
+func (s *Server) Stop() error { return s.end(syscall.SIGTERM) }
+
+// Kill ends the server at once, as a power cut would.
+func (s *Server) Kill() error { return s.end(syscall.SIGKILL) }
+
+// Again starts the server again on the same port after it was stopped or killed.
+func (s *Server) Again(ctx context.Context) error {
+	mariadbd, err := find("mariadbd")
+	if err != nil {
+		return err
+	}
+	return s.run(ctx, mariadbd)
+}
+
+func (s *Server) end(sig syscall.Signal) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	select {
+	case <-s.exited:
+		return nil
+	default:
+	}
+	if err := s.cmd.Process.Signal(sig); err != nil && !errors.Is(err, os.ErrProcessDone) {
+		return err
+	}
+	select {
+	case <-s.exited:
+	case <-time.After(30 * time.Second):
+		_ = s.cmd.Process.Kill()
+		<-s.exited
+	}
+	return nil
+}

@@ -1,0 +1,337 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Projects lists all projects by key.
+func (s *Store) Projects(ctx context.Context) ([]app.Project, error) {
+	return list[app.Project](ctx, s.db, "SELECT * FROM projects ORDER BY project_key")
+}
+
+// Project finds a project by key.
+func (s *Store) Project(ctx context.Context, key string) (*app.Project, error) {
+	return get[app.Project](ctx, s.db, "there is no project "+key+", or you have no role in it", "SELECT * FROM projects WHERE project_key = ?", key)
+}
+
+// Environments lists the environments of a project in the order in which they were made.
+func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environment, error) {
+	return list[app.Environment](ctx, s.db, "SELECT * FROM environments WHERE project_id = ? ORDER BY id", project)
+}
+
+// AllEnvironments lists the environments of all projects.
+func (s *Store) AllEnvironments(ctx context.Context) ([]app.Environment, error) {
+	return list[app.Environment](ctx, s.db, "SELECT * FROM environments ORDER BY id")
+}
+
+// Environment finds an environment of a project by key.
+func (s *Store) Environment(ctx context.Context, project int64, key string) (*app.Environment, error) {
+	return get[app.Environment](ctx, s.db, "there is no environment "+key+" in this project",
+		"SELECT * FROM environments WHERE project_id = ? AND environment_key = ?", project, key)
+}
+
+// AddProject makes a project and its chain.
+func (t *Tx) AddProject(p *app.Project) error {
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO projects (project_key, title, created) VALUES (?, ?, ?)", p.Key, p.Title, p.Created)
+	if isDuplicate(err) {
+		return app.InvalidField("key", "there is a project %s already: choose another key", p.Key)
+	}
+	if err != nil {
+		return err
+	}
+	p.ID, err = res.LastInsertId()
+	return err
+}
+
+// AddEnvironment makes an environment.
+func (t *Tx) AddEnvironment(e *app.Environment) error {
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO environments (project_id, environment_key, title, ask_first, revision, created) VALUES (?, ?, ?, ?, ?, ?)",
+		e.ProjectID, e.Key, e.Title, e.AskFirst, e.Revision, e.Created)
+	if isDuplicate(err) {
+		return app.InvalidField("key", "there is an environment %s already: choose another key", e.Key)
+	}
+	if err != nil {
+		return err
+	}
+	e.ID, err = res.LastInsertId()
+	return err
+}
+
+// UpdateEnvironment saves title and whether the environment asks first.
+func (t *Tx) UpdateEnvironment(e *app.Environment) error {
+	return t.exec("UPDATE environments SET title = ?, ask_first = ? WHERE id = ?", e.Title, e.AskFirst, e.ID)
+}
+
+// LockProject holds the project's row until the end of the transaction, so that what
+// spans all of its environments finds them all.
+func (t *Tx) LockProject(id int64) error {
+	var got int64
+	return t.get(&got, "SELECT id FROM projects WHERE id = ? FOR UPDATE", id)
+}
+
+// LockEnvironment holds an environment's row until the end of the transaction and reads it.
+// It gives the order of commits in the environment.
+func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
+	var e app.Environment
+	err := t.get(&e, "SELECT * FROM environments WHERE id = ? FOR UPDATE", id)
+	return &e, err
+}
+
+// LockEnvironments holds all environments of a project, in order of their ids.
+func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
+	var out []app.Environment
+	err := t.list(&out, "SELECT * FROM environments WHERE project_id = ? ORDER BY id FOR UPDATE", project)
+	return out, err
+}
+
+// SetBehind notes the revision that a follower has had while the records know a lower one.
+func (s *Store) SetBehind(ctx context.Context, environment, revision int64) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE environments SET behind = GREATEST(behind, ?) WHERE id = ? AND revision < ?", revision, environment, revision)
+	return fault(err)
+}
+
+// Epoch is the installation's generation.
+func (s *Store) Epoch(ctx context.Context) (int64, error) {
+	v, err := get[int64](ctx, s.db, "the installation has no epoch", "SELECT epoch FROM installation")
+	if err != nil {
+		return 0, err
+	}
+	return *v, nil
+}
+
+// Epoch is the installation's generation.
+func (t *Tx) Epoch() (epoch int64, err error) {
+	err = t.get(&epoch, "SELECT epoch FROM installation")
+	return epoch, err
+}
+
+// RaiseEpoch starts a new epoch; it holds all environments, so that no change is half in each.
+func (t *Tx) RaiseEpoch(at int64) (int64, error) {
+	var ids []int64
+	if err := t.list(&ids, "SELECT id FROM environments ORDER BY id FOR UPDATE"); err != nil {
+		return 0, err
+	}
+	if err := t.exec("UPDATE installation SET epoch = GREATEST(epoch + 1, ?)", at); err != nil {
+		return 0, err
+	}
+	if err := t.exec("UPDATE environments SET behind = 0"); err != nil {
+		return 0, err
+	}
+	return t.Epoch()
+}
+
+// Definitions lists the definitions of a project by key.
+func (s *Store) Definitions(ctx context.Context, project int64) ([]app.Definition, error) {
+	return definitions(ctx, s.db, "SELECT * FROM definitions WHERE project_id = ? ORDER BY flag", project)
+}
+
+// Definition finds a definition by key.
+func (s *Store) Definition(ctx context.Context, project int64, key string) (*app.Definition, error) {
+	return oneDefinition(ctx, s.db, key, "", project)
+}
+
+type definitionRow struct {
+	ID        int64
+	ProjectID int64 `db:"project_id"`
+	Flag      string
+	Version   int64
+	Body      []byte
+}
+
+func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args ...any) ([]app.Definition, error) {
+	rows, err := list[definitionRow](ctx, q, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]app.Definition, 0, len(rows))
+	for _, r := range rows {
+		d, err := decode[app.Definition](r.Body)
+		if err != nil {
+			return nil, fmt.Errorf("definition %s: %w", r.Flag, err)
+		}
+		d.ID, d.ProjectID, d.Key, d.Version = r.ID, r.ProjectID, r.Flag, r.Version
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string, project int64) (*app.Definition, error) {
+	all, err := definitions(ctx, q, "SELECT * FROM definitions WHERE project_id = ? AND flag = ?"+lock, project, key)
+	if err != nil {
+		return nil, err
+	}
+	if len(all) == 0 {
+		return nil, app.Faultf(app.NotFound, "there is no flag %s in this project", key)
+	}
+	return &all[0], nil
+}
+
+// Definitions lists the definitions of a project.
+func (t *Tx) Definitions(project int64) ([]app.Definition, error) {
+	return definitions(t.ctx, t.tx, "SELECT * FROM definitions WHERE project_id = ? ORDER BY flag", project)
+}
+
+// LockDefinition holds a definition until the end of the transaction and reads it.
+func (t *Tx) LockDefinition(project int64, key string) (*app.Definition, error) {
+	return oneDefinition(t.ctx, t.tx, key, " FOR UPDATE", project)
+}
+
+// AddDefinition makes a definition.
+func (t *Tx) AddDefinition(d *app.Definition) error {
+	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID, d.Key, d.Version, encode(d))
+	if isDuplicate(err) {
+		return app.InvalidField("key", "there is or was a flag %s already, and keys are never used again: choose another", d.Key)
+	}
+	return err
+}
+
+// UpdateDefinition saves a definition.
+func (t *Tx) UpdateDefinition(d *app.Definition) error {
+	return t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version, encode(d), d.ProjectID, d.Key)
+}
+
+// SegmentDefinition is what a project owns of a segment.
+type segmentDefinition struct {
+	ProjectID int64  `db:"project_id"`
+	Segment   string `db:"segment"`
+	Title     string `db:"title"`
+	Created   int64  `db:"created"`
+}
+
+// SegmentTitles gives the titles of a project's segments by key.
+func (s *Store) SegmentTitles(ctx context.Context, project int64) (map[string]string, error) {
+	return segmentTitles(ctx, s.db, project)
+}
+
+// SegmentTitles gives the titles of a project's segments by key.
+func (t *Tx) SegmentTitles(project int64) (map[string]string, error) {
+	return segmentTitles(t.ctx, t.tx, project)
+}
+
+func segmentTitles(ctx context.Context, q sqlx.QueryerContext, project int64) (map[string]string, error) {
+	rows, err := list[segmentDefinition](ctx, q, "SELECT * FROM segment_definitions WHERE project_id = ?", project)
+	out := map[string]string{}
+	for _, r := range rows {
+		out[r.Segment] = r.Title
+	}
+	return out, err
+}
+
+// AddSegmentDefinition makes a segment in a project.
+func (t *Tx) AddSegmentDefinition(project int64, key, title string, at int64) error {
+	err := t.exec("INSERT INTO segment_definitions (project_id, segment, title, created) VALUES (?, ?, ?, ?)", project, key, title, at)
+	if isDuplicate(err) {
+		return app.InvalidField("key", "there is a segment %s already: choose another key", key)
+	}
+	return err
+}
+
+// Flag reads a flag's document in an environment.
+func (t *Tx) Flag(environment int64, key string) (*app.FlagRecord, error) {
+	return readFlag(t.ctx, t.tx, environment, key)
+}
+
+// Flag reads a flag's document in an environment.
+func (s *Store) Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error) {
+	return readFlag(ctx, s.db, environment, key)
+}
+
+type documentRow struct {
+	EnvironmentID int64  `db:"environment_id"`
+	Key           string `db:"doc_key"`
+	Version       int64  `db:"version"`
+	Revision      int64  `db:"revision"`
+	Document      []byte `db:"document"`
+}
+
+func readFlag(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.FlagRecord, error) {
+	r, err := get[documentRow](ctx, q, "there is no flag "+key+" in this environment",
+		"SELECT environment_id, flag doc_key, version, revision, document FROM flags WHERE environment_id = ? AND flag = ?", environment, key)
+	if err != nil {
+		return nil, err
+	}
+	d, err := decode[flag.Document](r.Document)
+	return &app.FlagRecord{EnvironmentID: environment, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+}
+
+// Flags reads all documents of an environment.
+func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
+	rows, err := list[documentRow](t.ctx, t.tx, "SELECT environment_id, flag doc_key, version, revision, document FROM flags WHERE environment_id = ? ORDER BY flag", environment)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]app.FlagRecord, len(rows))
+	for i, r := range rows {
+		d, err := decode[flag.Document](r.Document)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = app.FlagRecord{EnvironmentID: environment, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}
+	}
+	return out, nil
+}
+
+// FlagVersions gives the version of every flag of an environment by key.
+func (s *Store) FlagVersions(ctx context.Context, environment int64) (map[string]int64, error) {
+	rows, err := list[documentRow](ctx, s.db, "SELECT environment_id, flag doc_key, version, revision, '' document FROM flags WHERE environment_id = ?", environment)
+	out := map[string]int64{}
+	for _, r := range rows {
+		out[r.Key] = r.Version
+	}
+	return out, err
+}
+
+// PutFlag saves a document as a new version, the first one included.
+func (t *Tx) PutFlag(r *app.FlagRecord) error {
+	doc := encode(r.Document)
+	if err := t.exec("INSERT INTO flags (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	return t.exec("INSERT INTO flag_versions (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc)
+}
+
+// Segment reads a segment in an environment; nil where there is none.
+func (t *Tx) Segment(environment int64, key string) (*app.SegmentRecord, error) {
+	return readSegment(t.ctx, t.tx, environment, key)
+}
+
+// Segment reads a segment in an environment; nil where there is none.
+func (s *Store) Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error) {
+	return readSegment(ctx, s.db, environment, key)
+}
+
+func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.SegmentRecord, error) {
+	var r documentRow
+	err := sqlx.GetContext(ctx, q, &r, "SELECT environment_id, segment doc_key, version, revision, document FROM segments WHERE environment_id = ? AND segment = ?", environment, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fault(err)
+	}
+	d, err := decode[flag.Segment](r.Document)
+	return &app.SegmentRecord{EnvironmentID: environment, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+}
+
+// PutSegment saves a segment as a new version, the first one included.
+func (t *Tx) PutSegment(r *app.SegmentRecord) error {
+	doc := encode(r.Document)
+	if err := t.exec("INSERT INTO segments (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	return t.exec("INSERT INTO segment_versions (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc)
+}
