@@ -116,6 +116,13 @@ const (
 	nobody int16 = -2 // buckets that a malformed document leaves out
 )
 
+// Document is what the flag was compiled from; it must not be changed. One that cannot be
+// read has no variants.
+func (f *Flag) Document() *flag.Document { return f.doc }
+
+// Stops are the ids of the stops that stand on the flag.
+func (f *Flag) Stops() []string { return f.stops }
+
 // Variants are the flag's variants in order of their names.
 func (f *Flag) Variants() []Variant { return f.variants }
 

@@ -118,6 +118,12 @@ type Token struct {
 	Digest    []byte `json:"-" db:"digest"`
 }
 
+// Session is a signed-in browser.
+type Session struct {
+	AccountID string `db:"account_id"`
+	CSRF      string `db:"csrf"`
+}
+
 // KeyKind is what an access key may do.
 type KeyKind string
 

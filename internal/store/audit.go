@@ -30,26 +30,8 @@ func (t *Tx) Append(chain string, e audit.Entry, personal []string) error {
 	return t.exec("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence, head.Digest, chain)
 }
 
-// HistoryQuery says which entries are looked for; zero fields take all.
-type HistoryQuery struct {
-	Project     int64 // 0: the access chain
-	Environment int64
-	Subject     string
-	Actor       string
-	From, To    int64 // Unix milliseconds
-	Before      Place // entries older than this place; the zero Place is now
-	Limit       int
-}
-
-// Place is where an entry stands among all, newest first.
-type Place struct {
-	At       int64
-	Chain    string
-	Sequence int64
-}
-
 // History lists rows of the audit, newest first.
-func (s *Store) History(ctx context.Context, q HistoryQuery) ([]audit.Row, error) {
+func (s *Store) History(ctx context.Context, q audit.Query) ([]audit.Row, error) {
 	where, args := []string{"project_id = ?"}, []any{q.Project}
 	add := func(clause string, values ...any) { where, args = append(where, clause), append(args, values...) }
 	if q.Project == 0 {
@@ -70,7 +52,7 @@ func (s *Store) History(ctx context.Context, q HistoryQuery) ([]audit.Row, error
 	if q.To != 0 {
 		add("at < ?", q.To)
 	}
-	if q.Before != (Place{}) {
+	if q.Before != (audit.Place{}) {
 		add("(at, chain, sequence) < (?, ?, ?)", q.Before.At, q.Before.Chain, q.Before.Sequence)
 	}
 	args = append(args, q.Limit)

@@ -5,6 +5,8 @@ import (
 	"crypto/subtle"
 	"database/sql"
 	"errors"
+	"slices"
+	"strings"
 
 	"greenlever.example/greenlever/internal/app"
 )
@@ -112,20 +114,14 @@ func (t *Tx) SetRoles(project int64, account string, roles []app.Role) error {
 	return nil
 }
 
-// Session is a signed-in browser.
-type Session struct {
-	AccountID string `db:"account_id"`
-	CSRF      string `db:"csrf"`
-}
-
 // AddSession keeps a session under its secret's digest.
 func (t *Tx) AddSession(digest []byte, account, csrf string, created, expires int64) error {
 	return t.exec("INSERT INTO sessions (digest, account_id, csrf, created, expires) VALUES (?, ?, ?, ?, ?)", digest, account, csrf, created, expires)
 }
 
 // Session finds a session that has not expired; nil where there is none.
-func (s *Store) Session(ctx context.Context, digest []byte, now int64) (*Session, error) {
-	var v Session
+func (s *Store) Session(ctx context.Context, digest []byte, now int64) (*app.Session, error) {
+	var v app.Session
 	err := s.db.GetContext(ctx, &v, "SELECT account_id, csrf FROM sessions WHERE digest = ? AND expires > ?", digest, now)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -222,10 +218,17 @@ func (s *Store) TakeReport(ctx context.Context, environment int64, r *app.Report
 	return taken, err
 }
 
+// portion is how many counts one statement takes.
+const portion = 500
+
 func (t *Tx) addCounts(environment, minute int64, lines []app.CountLine) error {
-	for _, c := range lines {
-		if err := t.exec("INSERT INTO counts (environment_id, minute, flag, variant, count) VALUES (?, ?, ?, ?, ?) ON DUPLICATE KEY UPDATE count = count + VALUES(count)",
-			environment, minute, c.Flag, c.Variant, c.Count); err != nil {
+	for some := range slices.Chunk(lines, portion) {
+		args := make([]any, 0, 5*len(some))
+		for _, c := range some {
+			args = append(args, environment, minute, c.Flag, c.Variant, c.Count)
+		}
+		values := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?, ?),", len(some)), ",")
+		if err := t.exec("INSERT INTO counts (environment_id, minute, flag, variant, count) VALUES "+values+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", args...); err != nil {
 			return err
 		}
 	}

@@ -167,3 +167,21 @@ func (r *Row) Read() (*Entry, error) {
 	}
 	return &e, nil
 }
+
+// Query says which entries are looked for; zero fields take all.
+type Query struct {
+	Project     int64 // 0: the access chain
+	Environment int64
+	Subject     string
+	Actor       string
+	From, To    int64 // Unix milliseconds
+	Before      Place // entries older than this place; the zero Place is now
+	Limit       int
+}
+
+// Place is where an entry stands among all, newest first.
+type Place struct {
+	At       int64
+	Chain    string
+	Sequence int64
+}

@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+	"go.yaml.in/yaml/v4"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// profile is a kept address and token.
+type profile struct {
+	URL     string `yaml:"url"`
+	Token   string `yaml:"token"`
+	Project string `yaml:"project,omitempty"`
+	Env     string `yaml:"env,omitempty"`
+}
+
+func profilesPath() (string, error) {
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", err
+	}
+	return filepath.Join(dir, "greenlever", "profiles.yaml"), nil
+}
+
+func readProfiles() (map[string]profile, error) {
+	path, err := profilesPath()
+	if err != nil {
+		return map[string]profile{}, nil // no home: nothing is kept
+	}
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		return map[string]profile{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	all := map[string]profile{}
+	if err := yaml.Unmarshal(raw, &all); err != nil {
+		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
+	}
+	return all, nil
+}
+
+func writeProfile(name string, p profile) (string, error) {
+	path, err := profilesPath()
+	if err != nil {
+		return "", err
+	}
+	all, err := readProfiles()
+	if err != nil {
+		return "", err
+	}
+	all[name] = p
+	raw, err := yaml.Marshal(all)
+	if err != nil {
+		return "", err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return "", err
+	}
+	return path, os.WriteFile(path, raw, 0o600)
+}
+
+// api talks to the management API.
+type api struct {
+	url, token string
+	http       *http.Client
+}
+
+// connect finds the service's address and the token: options, then environment, then the profile.
+func (s *session) connect() (*api, error) {
+	all, err := readProfiles()
+	if err != nil {
+		return nil, err
+	}
+	p := all[s.profile]
+	first := func(values ...string) string {
+		for _, v := range values {
+			if v != "" {
+				return v
+			}
+		}
+		return ""
+	}
+	s.project = first(s.project, os.Getenv("GREENLEVER_PROJECT"), p.Project)
+	s.env = first(s.env, os.Getenv("GREENLEVER_ENV"), p.Env)
+	a := &api{url: strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"), token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token), http: &http.Client{Timeout: time.Minute}}
+	if a.url == "" {
+		return nil, coded(exitUsage, "no service is known: run `greenlever sign-in`, or set GREENLEVER_URL and GREENLEVER_TOKEN")
+	}
+	if a.token == "" {
+		return nil, coded(exitRefused, "no personal token is known: run `greenlever sign-in`, or set GREENLEVER_TOKEN")
+	}
+	return a, nil
+}
+
+// call is one request of the management API.
+type request struct {
+	method, path string
+	body         any
+	version      int64 // for If-Match; 0 sends none
+}
+
+// do sends a request and decodes its answer into out, unless that is nil.
+func (a *api) do(ctx context.Context, r request, out any) error {
+	res, err := a.send(ctx, r)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err != nil {
+		return coded(exitNoConnection, "the answer broke off: %w", err)
+	}
+	if out == nil {
+		return nil
+	}
+	return json.Unmarshal(raw, out)
+}
+
+func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
+	var body io.Reader
+	if r.body != nil {
+		raw, err := json.Marshal(r.body)
+		if err != nil {
+			return nil, err
+		}
+		body = bytes.NewReader(raw)
+	}
+	req, err := http.NewRequestWithContext(ctx, r.method, a.url+"/api/v1"+r.path, body)
+	if err != nil {
+		return nil, coded(exitUsage, "%q is no address of a service", a.url)
+	}
+	req.Header.Set("Authorization", "Bearer "+a.token)
+	req.Header.Set("User-Agent", "greenlever-cli")
+	req.Header.Set("Content-Type", "application/json")
+	if r.method != http.MethodGet {
+		req.Header.Set("Idempotency-Key", uuid.NewString())
+	}
+	if r.version > 0 {
+		req.Header.Set("If-Match", fmt.Sprintf(`"%d"`, r.version))
+	}
+	res, err := a.http.Do(req)
+	if err != nil {
+		return nil, coded(exitNoConnection, "no connection to %s: %w", a.url, err)
+	}
+	if res.StatusCode < 400 {
+		return res, nil
+	}
+	defer res.Body.Close()
+	return nil, problem(res)
+}
+
+// problem turns a problem document into an error with its exit code.
+func problem(res *http.Response) error {
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
+	var p struct {
+		Title, Detail string
+		Fields        []flag.Problem
+	}
+	_ = json.Unmarshal(raw, &p)
+	said := p.Detail
+	if said == "" {
+		said = res.Status
+	}
+	if len(p.Fields) > 0 {
+		f := &app.Fault{Fields: p.Fields}
+		said = f.Error()
+	}
+	code := exitFailed
+	switch res.StatusCode {
+	case http.StatusUnauthorized, http.StatusForbidden:
+		code = exitRefused
+	case http.StatusNotFound:
+		code = exitNotFound
+	case http.StatusConflict, http.StatusPreconditionFailed, http.StatusPreconditionRequired:
+		code = exitConflict
+	case http.StatusBadRequest, http.StatusRequestEntityTooLarge:
+		code = exitInvalid
+	case http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout:
+		code = exitNoConnection
+	}
+	return coded(code, "%s", said)
+}
+
+// inProject finds the project: the one named, or the only one there is.
+func (s *session) inProject(ctx context.Context) (*api, string, error) {
+	a, err := s.connect()
+	if err != nil {
+		return nil, "", err
+	}
+	if s.project == "" {
+		var all struct{ Items []app.Project }
+		if err := a.do(ctx, request{method: "GET", path: "/projects"}, &all); err != nil {
+			return nil, "", err
+		}
+		if len(all.Items) != 1 {
+			return nil, "", coded(exitUsage, "there are %d projects: say which with --project", len(all.Items))
+		}
+		s.project = all.Items[0].Key
+	}
+	return a, "/projects/" + url.PathEscape(s.project), nil
+}
+
+// inEnvironment finds the environment that is named, or the only one there is.
+func (s *session) inEnvironment(ctx context.Context) (*api, string, *app.Environment, error) {
+	a, path, err := s.inProject(ctx)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	var all struct{ Items []app.Environment }
+	if err := a.do(ctx, request{method: "GET", path: path + "/environments"}, &all); err != nil {
+		return nil, "", nil, err
+	}
+	var keys []string
+	for _, e := range all.Items {
+		keys = append(keys, e.Key)
+		if e.Key == s.env || s.env == "" && len(all.Items) == 1 {
+			s.env = e.Key
+			return a, path + "/environments/" + url.PathEscape(e.Key), &e, nil
+		}
+	}
+	if s.env == "" {
+		return nil, "", nil, coded(exitUsage, "say which environment with --env: %s", strings.Join(keys, ", "))
+	}
+	return nil, "", nil, coded(exitNotFound, "there is no environment %s in project %s: there are %s", s.env, s.project, strings.Join(keys, ", "))
+}

@@ -1,0 +1,393 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/url"
+	"os"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/httpapi"
+)
+
+func (s *session) whyCommand() *cobra.Command {
+	var set []string
+	var at string
+	var revision int64
+	c := &cobra.Command{Use: "why FLAG [UNIT]", Short: "Why does a unit get what it gets, step by step",
+		Example: "  greenlever why night-batching recipient-17 --set site.id=site-12 --set crew_size=3 --env production",
+		Args:    cobra.RangeArgs(1, 2), RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, _, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
+			}
+			unit, err := contextOf(args[1:], set)
+			if err != nil {
+				return err
+			}
+			body := map[string]any{"context": unit}
+			if revision > 0 {
+				body["revision"] = revision
+			}
+			if at != "" {
+				ms, err := parseWhen(at)
+				if err != nil {
+					return err
+				}
+				body["at"] = ms
+			}
+			var w httpapi.Why
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags/" + url.PathEscape(args[0]) + "/why", body: body}, &w); err != nil {
+				return err
+			}
+			return s.show(w, func() { s.printWhy(&w) })
+		}}
+	c.Flags().StringArrayVar(&set, "set", nil, "NAME=VALUE: an attribute; true, false, numbers and JSON lists are read as such, everything else as text")
+	c.Flags().StringVar(&at, "at", "", "a time in the past, such as 2026-11-23T08:00:00Z")
+	c.Flags().Int64Var(&revision, "revision", 0, "a revision of the past")
+	return c
+}
+
+func contextOf(unit, set []string) (map[string]any, error) {
+	c := map[string]any{}
+	if len(unit) == 1 {
+		c[condition.KeyAttribute] = unit[0]
+	}
+	for _, pair := range set {
+		name, text, ok := strings.Cut(pair, "=")
+		if !ok || name == "" {
+			return nil, coded(exitUsage, "--set takes NAME=VALUE, not %q", pair)
+		}
+		var v any
+		if err := json.Unmarshal([]byte(text), &v); err != nil {
+			v = text
+		} else if _, number := v.(float64); number {
+			v = json.Number(text)
+		}
+		c[name] = v
+	}
+	return c, nil
+}
+
+func (s *session) printWhy(w *httpapi.Why) {
+	s.say("%s gives %s %s", w.Flag, w.Variant, string(w.Value))
+	s.say("because %s", wrap(w.Because, s.wide(), 8))
+	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.At))
+	s.say("")
+	s.say("%-3s stops: %s", mark(len(w.Stops) == 0), orNone(w.Stops))
+	s.say("%-3s lever: %s", mark(w.Lever == flag.On), w.Lever)
+	for _, n := range w.Needs {
+		s.say("%-3s needs %s to give %s: it gives %s", mark(n.Met), n.Flag, n.Wants, n.Gave)
+	}
+	for i := range w.Rules {
+		r := &w.Rules[i]
+		s.say("%-3s rule %q %s", map[bool]string{true: "->", false: "  "}[r.ID == w.Rule && r.ID != ""], r.Name, r.Says)
+		s.printCondition(&r.Condition, 6)
+		s.printShares(r.Shares)
+	}
+	if w.End != nil || w.Rule == "" && w.Reason != "DISABLED" {
+		s.say("->  end")
+		s.printShares(w.End)
+	}
+}
+
+func mark(ok bool) string { return map[bool]string{true: "ok", false: "!!"}[ok] }
+
+func orNone(list []string) string {
+	if len(list) == 0 {
+		return "none stands"
+	}
+	return strings.Join(list, ", ")
+}
+
+func (s *session) printCondition(x *condition.Explained, indent int) {
+	pad := strings.Repeat(" ", indent)
+	said := x.Said
+	if x.Said != "not looked at" {
+		said = fmt.Sprintf("%-8s", x.Said)
+	}
+	line := fmt.Sprintf("%s%s %s", pad, said, x.Words)
+	if x.Seen != "" {
+		line += "; seen: " + x.Seen
+	}
+	if x.Note != "" {
+		line += " (" + x.Note + ")"
+	}
+	s.say("%s", line)
+	for i := range x.Parts {
+		s.printCondition(&x.Parts[i], indent+2)
+	}
+}
+
+func (s *session) printShares(x *decide.SharesStep) {
+	if x == nil || x.Draw == nil {
+		return
+	}
+	s.say("      %s %q lies at bucket %d (%s) of salt %s:", x.Draw.By, x.Draw.Key, x.Draw.Bucket, bucket.Percent(x.Draw.Bucket), x.Salt)
+	for _, p := range x.Parts {
+		name, here := p.Variant, ""
+		if p.GoesOn {
+			name = "goes on"
+		}
+		var ranges []string
+		for _, r := range p.Ranges {
+			ranges = append(ranges, fmt.Sprintf("%d to %d", r[0], r[1]-1))
+			if r[0] <= x.Draw.Bucket && x.Draw.Bucket < r[1] {
+				here = "   <- here"
+			}
+		}
+		s.say("        %-14s %-10s %s%s", name, bucket.Percent(p.Share), strings.Join(ranges, ", "), here)
+	}
+}
+
+func (s *session) stopCommand() *cobra.Command {
+	return &cobra.Command{Use: "stop FLAG...", Short: "Force flags to their resting variants at once; asks nothing", Args: atLeastOne("flag"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, _, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var out change.Stopped
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/stops", body: map[string]any{"flags": args, "reason": s.because}}, &out); err != nil {
+				return err
+			}
+			return s.show(out, func() {
+				s.say("%s", out.Stop)
+				s.note("stopped in %s at revision %d: %s. See who has it: greenlever instances --env %s. Take it back: greenlever lift %s --env %s",
+					s.env, out.Revision, strings.Join(out.Flags, ", "), s.env, out.Stop, s.env)
+			})
+		}}
+}
+
+func (s *session) liftCommand() *cobra.Command {
+	return &cobra.Command{Use: "lift [STOP...]", Short: "Take stops back; without an id, lists those that stand", RunE: func(cmd *cobra.Command, args []string) error {
+		a, path, env, err := s.inEnvironment(cmd.Context())
+		if err != nil {
+			return err
+		}
+		var all struct{ Items []httpapi.StopView }
+		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/stops"}, &all); err != nil {
+			return err
+		}
+		var standing [][]any
+		var what []string
+		for _, st := range all.Items {
+			if st.LiftedAt == 0 {
+				standing = append(standing, []any{st.ID, strings.Join(st.Flags, ", "), st.ByName, when(st.At), st.Reason})
+				for _, id := range args {
+					if id == st.ID {
+						what = append(what, "lift the stop of "+strings.Join(st.Flags, ", "))
+					}
+				}
+			}
+		}
+		if len(args) == 0 {
+			return s.show(all.Items, func() { s.rows([]any{"stop", "flags", "by", "at", "reason"}, standing) })
+		}
+		if err := s.confirm(what, env.AskFirst); err != nil {
+			return err
+		}
+		var out change.Stopped
+		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/lifts", body: map[string]any{"stops": args, "reason": s.because}}, &out); err != nil {
+			return err
+		}
+		return s.show(out, func() { s.note("lifted in %s at revision %d: %s", s.env, out.Revision, strings.Join(out.Flags, ", ")) })
+	}}
+}
+
+func (s *session) instancesCommand() *cobra.Command {
+	return &cobra.Command{Use: "instances", Short: "Which process has which revision, and which are lost", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		a, path, _, err := s.inEnvironment(cmd.Context())
+		if err != nil {
+			return err
+		}
+		var d httpapi.Delivery
+		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/instances"}, &d); err != nil {
+			return err
+		}
+		return s.show(d, func() {
+			s.say("revision %d of %s: delivered to %d of %d, %d lost", d.Revision, s.env, d.Delivered, d.Alive, len(d.Lost))
+			var rows [][]any
+			for _, i := range d.Lost {
+				rows = append(rows, []any{"lost", i.Application, i.Version, i.ID, i.Revision, i.Source, when(i.Seen)})
+			}
+			for _, i := range d.Instances {
+				state := "has it"
+				if i.Epoch != d.Epoch || i.Revision < d.Revision {
+					state = "not yet"
+				}
+				rows = append(rows, []any{state, i.Application, i.Version, i.ID, i.Revision, i.Source, when(i.Seen)})
+			}
+			if len(rows) > 0 {
+				s.rows([]any{"state", "application", "version", "instance", "revision", "decides from", "last report"}, rows)
+			}
+		})
+	}}
+}
+
+func parseWhen(text string) (int64, error) {
+	if ms, err := strconv.ParseInt(text, 10, 64); err == nil {
+		return ms, nil
+	}
+	t, err := parseTime(text)
+	if err != nil {
+		return 0, coded(exitUsage, "%q is no time: write 2026-11-23T08:00:00Z", text)
+	}
+	return t.UnixMilli(), nil
+}
+
+// historyPage is a page of the history as the API answers it.
+type historyPage struct {
+	Items  []httpapi.HistoryEntry `json:"items"`
+	Cursor string                 `json:"cursor,omitempty"`
+}
+
+func (s *session) historyCommand() *cobra.Command {
+	var flagKey, person, from, to string
+	var limit int
+	var access bool
+	c := &cobra.Command{Use: "history", Short: "Who changed what, when, why and through what", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		var a *api
+		var path string
+		var err error
+		if access {
+			a, err = s.connect()
+		} else {
+			a, path, err = s.inProject(cmd.Context())
+		}
+		if err != nil {
+			return err
+		}
+		q := url.Values{"limit": {strconv.Itoa(min(limit, 200))}}
+		for name, v := range map[string]string{"environment": s.env, "flag": flagKey, "person": person, "from": from, "to": to} {
+			if v != "" && !(access && name == "environment") {
+				q.Set(name, v)
+			}
+		}
+		var all historyPage
+		for {
+			var page historyPage
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/history?" + q.Encode()}, &page); err != nil {
+				return err
+			}
+			all.Items = append(all.Items, page.Items...)
+			if page.Cursor == "" || len(all.Items) >= limit {
+				break
+			}
+			q.Set("cursor", page.Cursor)
+		}
+		return s.show(all.Items, func() {
+			for i := range all.Items {
+				s.printEntry(&all.Items[i])
+			}
+		})
+	}}
+	f := c.Flags()
+	f.StringVar(&flagKey, "flag", "", "only what changed this flag")
+	f.StringVar(&person, "person", "", "only what this person did; the account's id")
+	f.StringVar(&from, "from", "", "from this time on")
+	f.StringVar(&to, "to", "", "before this time")
+	f.IntVar(&limit, "limit", 20, "how many entries")
+	f.BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
+	return c
+}
+
+func (s *session) printEntry(e *httpapi.HistoryEntry) {
+	who := e.Name
+	if who == "" {
+		who = e.Actor.Kind
+	}
+	where := e.Environment
+	if e.Revision > 0 {
+		where += fmt.Sprintf(" revision %d", e.Revision)
+	}
+	s.say("%s  %s  %s  %s  by %s through %s", when(e.At), e.Action, e.Subject, where, who, e.Actor.Through)
+	for _, line := range e.Difference {
+		s.say("    %s", wrap(line, s.wide(), 4))
+	}
+	if e.Reason != "" {
+		s.say("    because %s", wrap(e.Reason, s.wide(), 12))
+	}
+}
+
+func (s *session) verifyCommand() *cobra.Command {
+	var file string
+	var access bool
+	c := &cobra.Command{Use: "verify", Short: "Verify the audit's chains, in the service or from an export", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		r := &audit.Report{}
+		if file != "" {
+			f, err := os.Open(file)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			if r, err = audit.VerifyExport(f); err != nil {
+				return err
+			}
+		} else {
+			a, path, err := s.chainsOf(cmd, access)
+			if err != nil {
+				return err
+			}
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/verify"}, r); err != nil {
+				return err
+			}
+		}
+		if err := s.show(r, func() {
+			s.say("%d entries in %d chains, %d signed heads", r.Entries, len(r.Chains), r.Signed)
+			for _, h := range r.Chains {
+				s.say("  %-16s to %-6d %s", h.Chain, h.Sequence, h.Digest)
+			}
+		}); err != nil {
+			return err
+		}
+		if r.Sound() {
+			s.note("sound: nothing was altered")
+			return nil
+		}
+		for _, f := range r.Findings {
+			s.note("  %s", f)
+		}
+		return coded(exitUnsound, "the chain is NOT sound: %d findings", len(r.Findings))
+	}}
+	c.Flags().StringVar(&file, "file", "", "an export to verify, without any service")
+	c.Flags().BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
+	return c
+}
+
+func (s *session) chainsOf(cmd *cobra.Command, access bool) (*api, string, error) {
+	if access {
+		a, err := s.connect()
+		return a, "", err
+	}
+	return s.inProject(cmd.Context())
+}
+
+func (s *session) exportCommand() *cobra.Command {
+	var access bool
+	c := &cobra.Command{Use: "export", Short: "Write the audit's chains as lines of JSON, with signed heads", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		a, path, err := s.chainsOf(cmd, access)
+		if err != nil {
+			return err
+		}
+		res, err := a.send(cmd.Context(), request{method: "GET", path: path + "/export"})
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		_, err = io.Copy(s.out, res.Body)
+		return err
+	}}
+	c.Flags().BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
+	return c
+}

@@ -1,0 +1,218 @@
+// Package cli is the command line: `greenlever serve` runs the service, every other
+// command is a client of it and asks the management API alone.
+//
+// Data goes to standard output, everything else to standard error. The exit code tells
+// what kind of thing went wrong; see [ExitCode].
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+)
+
+// Exit codes.
+const (
+	exitFailed       = 1
+	exitUsage        = 2
+	exitRefused      = 3 // not signed in, or no right to do it
+	exitNotFound     = 4
+	exitConflict     = 5 // changed meanwhile, or the records say no
+	exitNoConnection = 6
+	exitInvalid      = 7 // a field cannot be taken
+	exitUnsound      = 8 // a verification found something
+)
+
+// codedError carries an exit code.
+type codedError struct {
+	code int
+	err  error
+}
+
+func (e *codedError) Error() string { return e.err.Error() }
+func (e *codedError) Unwrap() error { return e.err }
+
+func coded(code int, format string, args ...any) error {
+	return &codedError{code, fmt.Errorf(format, args...)}
+}
+
+// ExitCode is the exit code for an error of a command: 0 for none, 2 for wrong use, 3
+// refused, 4 not found, 5 conflict, 6 no connection, 7 invalid, 8 unsound, 1 for the rest.
+func ExitCode(err error) int {
+	var c *codedError
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &c):
+		return c.code
+	}
+	return exitFailed
+}
+
+// session is what one run of the program knows.
+type session struct {
+	in          io.Reader
+	out, err    io.Writer
+	interactive bool // somebody can be asked
+
+	profile, url, token, project, env, output, because string
+	yes                                                bool
+}
+
+// Main runs the program and gives its exit code.
+func Main() int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	s := &session{in: os.Stdin, out: os.Stdout, err: os.Stderr, interactive: term.IsTerminal(int(os.Stdin.Fd()))}
+	return s.run(ctx, os.Args[1:])
+}
+
+// Run runs the program with arguments and streams of the caller's; nobody is asked.
+func Run(ctx context.Context, args []string, in io.Reader, out, err io.Writer) int {
+	s := &session{in: in, out: out, err: err}
+	return s.run(ctx, args)
+}
+
+func (s *session) run(ctx context.Context, args []string) int {
+	root := s.root()
+	root.SetArgs(args)
+	root.SetIn(s.in)
+	root.SetOut(s.out)
+	root.SetErr(s.err)
+	err := root.ExecuteContext(ctx)
+	if err != nil {
+		fmt.Fprintln(s.err, "greenlever:", err)
+	}
+	return ExitCode(err)
+}
+
+func (s *session) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:   "greenlever",
+		Short: "Decide feature flags consistently, change them safely, and know who changed what",
+		Long: `Green Lever decides feature flags consistently inside services, changes them safely,
+and knows who changed what.
+
+  greenlever serve                       run the service
+  greenlever sign-in                     keep an address and a token for the other commands
+  greenlever board                       what is on where
+  greenlever why one-touch-open recipient-17 --env production
+  greenlever stop one-touch-open --env production`,
+		SilenceUsage: true, SilenceErrors: true,
+	}
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
+		return &codedError{exitUsage, err}
+	})
+	p := root.PersistentFlags()
+	p.StringVar(&s.profile, "profile", env("GREENLEVER_PROFILE", "default"), "which kept address and token to use")
+	p.StringVar(&s.url, "url", "", "the service's address (GREENLEVER_URL)")
+	p.StringVar(&s.project, "project", "", "the project's key (GREENLEVER_PROJECT); the only one if there is one")
+	p.StringVarP(&s.env, "env", "e", "", "the environment's key (GREENLEVER_ENV)")
+	p.StringVarP(&s.output, "output", "o", "table", "table, json or yaml")
+	p.StringVar(&s.because, "because", "", "why, in one sentence; environments that ask first want it")
+	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
+	root.AddCommand(s.serveCommand(), s.demoCommand(), s.openAPICommand(), s.signInCommand(), s.boardCommand(), s.flagCommand(), s.segmentCommand(),
+		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
+		s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand(), s.epochCommand())
+	return root
+}
+
+func env(name, otherwise string) string {
+	if v := os.Getenv(name); v != "" {
+		return v
+	}
+	return otherwise
+}
+
+// exactly checks the number of arguments and says what they are.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			return coded(exitUsage, "%s takes %s; see %s --help", cmd.CommandPath(), strings.Join(names, " "), cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+func atLeastOne(name string) cobra.PositionalArgs {
+	return func(cmd *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return coded(exitUsage, "%s takes at least one %s; see %s --help", cmd.CommandPath(), name, cmd.CommandPath())
+		}
+		return nil
+	}
+}
+
+// group is a command that only holds others.
+func group(use, short string, children ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return coded(exitUsage, "%s has no command %q; see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+		}
+		return nil
+	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	c.AddCommand(children...)
+	return c
+}
+
+// ask puts a question to who sits at the terminal.
+func (s *session) ask(question string) (string, error) {
+	if !s.interactive {
+		return "", coded(exitUsage, "nobody can be asked: %s", strings.TrimRight(question, ": "))
+	}
+	fmt.Fprint(s.err, question)
+	line, err := bufio.NewReader(s.in).ReadString('\n')
+	if err != nil {
+		return "", err
+	}
+	return strings.TrimSpace(line), nil
+}
+
+// askSecret is ask without showing what is typed.
+func (s *session) askSecret(question string) (string, error) {
+	f, ok := s.in.(*os.File)
+	if !ok || !s.interactive {
+		return "", coded(exitUsage, "nobody can be asked: %s", strings.TrimRight(question, ": "))
+	}
+	fmt.Fprint(s.err, question)
+	raw, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(s.err)
+	return string(raw), err
+}
+
+// confirm shows what would change and asks, if the environment asks first.
+func (s *session) confirm(difference []string, askFirst bool) error {
+	for _, line := range difference {
+		fmt.Fprintln(s.err, "  "+line)
+	}
+	if !askFirst {
+		return nil
+	}
+	if s.because == "" {
+		why, err := s.ask(fmt.Sprintf("%s asks first. Why? ", s.env))
+		if err != nil {
+			return coded(exitUsage, "environment %s asks first: say why with --because %q", s.env, "...")
+		}
+		s.because = why
+	}
+	if s.yes {
+		return nil
+	}
+	answer, err := s.ask(fmt.Sprintf("Change %s? [y/N] ", s.env))
+	if err != nil {
+		return coded(exitUsage, "environment %s asks first: add --yes to go on without a question", s.env)
+	}
+	if !strings.EqualFold(answer, "y") && !strings.EqualFold(answer, "yes") {
+		return coded(exitFailed, "nothing was changed")
+	}
+	return nil
+}

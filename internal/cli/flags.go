@@ -1,0 +1,530 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"maps"
+	"net/url"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/sentence"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/httpapi"
+)
+
+func (s *session) boardCommand() *cobra.Command {
+	return &cobra.Command{Use: "board", Short: "What is on where, for whom", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		a, path, err := s.inProject(cmd.Context())
+		if err != nil {
+			return err
+		}
+		var b httpapi.Board
+		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board"}, &b); err != nil {
+			return err
+		}
+		return s.show(b, func() { s.printBoard(&b) })
+	}}
+}
+
+func (s *session) printBoard(b *httpapi.Board) {
+	for i, f := range b.Flags {
+		if i > 0 {
+			s.say("")
+		}
+		s.say("%s  %s (%s, %s, gone by %s)", f.Key, f.Title, f.Type, f.Purpose, f.GoneBy)
+		for _, e := range b.Environments {
+			if s.env != "" && s.env != e.Key {
+				continue
+			}
+			c := f.In[e.Key]
+			s.say("  %-14s %s", e.Key, wrap(c.Sentence, s.wide(), 17))
+		}
+	}
+	s.say("")
+	var rows [][]any
+	for _, e := range b.Environments {
+		rows = append(rows, []any{e.Key, e.Revision, fmt.Sprintf("%d of %d", e.Delivered, e.Instances), e.Lost, map[bool]string{true: "yes", false: "no"}[e.AskFirst]})
+	}
+	s.rows([]any{"environment", "revision", "delivered to", "lost", "asks first"}, rows)
+}
+
+func (s *session) flagCommand() *cobra.Command {
+	return group("flag", "Make flags, look at them, and edit what they do in an environment",
+		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagShare(), s.flagEnd(), s.flagPark(), s.flagRemoveRule(), s.flagSave())
+}
+
+func (s *session) flagMake() *cobra.Command {
+	d := app.Definition{}
+	var kind, purpose string
+	var variants []string
+	c := &cobra.Command{Use: "make KEY", Short: "Make a flag, in every environment with its lever off", Args: exactly("KEY"),
+		Example: "  greenlever flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31\n" +
+			"  greenlever flag make arrival-estimate --type string --variant timetable=timetable --variant learned=learned --purpose compare --gone-by 2027-06-30",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, err := s.inProject(cmd.Context())
+			if err != nil {
+				return err
+			}
+			d.Key, d.Type, d.Purpose = args[0], flag.Type(kind), app.Purpose(purpose)
+			for _, v := range variants {
+				name, value, ok := strings.Cut(v, "=")
+				if !ok {
+					return coded(exitUsage, "--variant takes NAME=VALUE, not %q", v)
+				}
+				d.Variants = append(d.Variants, app.Variant{Name: name, Value: valueOf(d.Type, value)})
+			}
+			reason := ""
+			if s.because != "" {
+				reason = "?reason=" + url.QueryEscape(s.because)
+			}
+			var made app.Definition
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags" + reason, body: d}, &made); err != nil {
+				return err
+			}
+			return s.show(made, func() { s.note("flag %s made, its lever is off everywhere", made.Key) })
+		}}
+	f := c.Flags()
+	f.StringVar(&d.Title, "title", "", "for people; the key if left out")
+	f.StringVar(&d.Description, "description", "", "what the flag decides")
+	f.StringVar(&kind, "type", "boolean", "boolean, string, number or object")
+	f.StringVar(&purpose, "purpose", "introduce", "introduce, compare, kill-switch, tune or grant")
+	f.StringVar(&d.GoneBy, "gone-by", "", `by which date the flag should be gone, or "stays"`)
+	f.StringVar(&d.Resting, "resting", "", "the variant while the lever is off; the last one if left out")
+	f.BoolVar(&d.Visible, "visible", false, "to browsers")
+	f.StringArrayVar(&variants, "variant", nil, "NAME=VALUE; a boolean flag has on and off if none is given")
+	f.StringSliceVar(&d.Owners, "owner", nil, "who answers for the flag")
+	f.StringSliceVar(&d.Tags, "tag", nil, "a tag")
+	return c
+}
+
+// valueOf reads a variant's value: for a string flag the text itself, else JSON.
+func valueOf(t flag.Type, s string) json.RawMessage {
+	if t == flag.String {
+		raw, _ := json.Marshal(s) // a string
+		return raw
+	}
+	if !json.Valid([]byte(s)) {
+		raw, _ := json.Marshal(s) // the service says what is wrong with it
+		return raw
+	}
+	return json.RawMessage(s)
+}
+
+func (s *session) getFlag(ctx context.Context, key string) (*api, string, *httpapi.FlagView, error) {
+	a, path, _, err := s.inEnvironment(ctx)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	path += "/flags/" + url.PathEscape(key)
+	var v httpapi.FlagView
+	return a, path, &v, a.do(ctx, request{method: "GET", path: path}, &v)
+}
+
+func (s *session) flagShow() *cobra.Command {
+	return &cobra.Command{Use: "show KEY", Short: "What a flag does in an environment, rule by rule", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+		_, _, v, err := s.getFlag(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		return s.show(v, func() { s.printFlag(v) })
+	}}
+}
+
+func (s *session) printFlag(v *httpapi.FlagView) {
+	d := v.Document
+	s.say("%s  %s", d.Key, v.Definition.Title)
+	s.say("%s: %s", v.Environment.Key, wrap(v.Sentence, s.wide(), len(v.Environment.Key)+2))
+	s.say("")
+	s.say("type     %s, purpose %s, gone by %s, visible to browsers: %t", d.Type, v.Definition.Purpose, v.Definition.GoneBy, d.Visible)
+	s.say("lever    %s", d.Lever)
+	for _, st := range v.Stops {
+		s.say("stopped  by %s at %s, stop %s %s", st.ByName, when(st.At), st.ID, st.Reason)
+	}
+	for _, name := range slices.Sorted(maps.Keys(d.Variants)) {
+		resting := ""
+		if name == d.Resting {
+			resting = "   (resting)"
+		}
+		s.say("variant  %-14s %s%s", name, d.Variants[name], resting)
+	}
+	for _, n := range d.Needs {
+		s.say("needs    %s to give %s", n.Flag, n.Variant)
+	}
+	for i := range d.Rules {
+		r := &d.Rules[i]
+		parked := ""
+		if r.Parked {
+			parked = " (parked)"
+		}
+		s.say("rule %-3d %s%s [%s]", i+1, r.Name, parked, r.ID)
+		s.say("         %s", wrap(sentence.Rule(r, d.Resting, condition.PlainQuote), s.wide(), 9))
+	}
+	s.say("end      %s", sentence.Gives(d.End))
+	s.say("version  %d, of revision %d", v.Version, v.Revision)
+}
+
+// edit changes a document: it shows the difference first, asks where the environment asks
+// first, and saves.
+func (s *session) edit(ctx context.Context, key string, alter func(*flag.Document) error) error {
+	a, path, v, err := s.getFlag(ctx, key)
+	if err != nil {
+		return err
+	}
+	if err := alter(v.Document); err != nil {
+		return err
+	}
+	body := map[string]any{"document": v.Document, "reason": s.because}
+	if v.Environment.AskFirst && s.because == "" {
+		body["reason"] = "not said yet" // a dry run shows the difference before the question
+	}
+	var tried, saved change.Saved
+	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version}, &tried); err != nil {
+		return err
+	}
+	if len(tried.Difference) == 0 {
+		s.note("%s is like that already in %s: nothing was changed", key, s.env)
+		return s.show(tried, func() {})
+	}
+	if err := s.confirm(tried.Difference, v.Environment.AskFirst); err != nil {
+		return err
+	}
+	body["reason"] = s.because
+	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: v.Version}, &saved); err != nil {
+		return err
+	}
+	return s.show(saved, func() {
+		s.note("saved as version %d, revision %d of %s", saved.Version, saved.Revision, s.env)
+		s.say("%s: %s", s.env, wrap(saved.Sentence, s.wide(), len(s.env)+2))
+	})
+}
+
+func (s *session) flagTurn() *cobra.Command {
+	return &cobra.Command{Use: "turn KEY on|off", Short: "Set the lever", Args: exactly("KEY", "on|off"), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+			if d.Lever = flag.Lever(args[1]); d.Lever != flag.On && d.Lever != flag.Off {
+				return coded(exitUsage, "the lever is on or off, not %q", args[1])
+			}
+			return nil
+		})
+	}}
+}
+
+// namedRule finds the rule that lists units and gives the variant.
+func namedRule(d *flag.Document, variant string) *flag.Rule {
+	for i := range d.Rules {
+		r := &d.Rules[i]
+		if r.When != nil && r.When.Attribute == condition.KeyAttribute && strings.HasPrefix(r.When.Test, "string.") && r.Gives.Variant == variant &&
+			(r.When.Test == "string.one-of" || r.When.Test == "string.equals") {
+			return r
+		}
+	}
+	return nil
+}
+
+func (s *session) flagName() *cobra.Command {
+	var gets string
+	var remove bool
+	c := &cobra.Command{Use: "name KEY UNIT...", Short: "Name units that get a variant, such as yourself", RunE: func(cmd *cobra.Command, args []string) error {
+		if len(args) < 2 {
+			return coded(exitUsage, "%s takes KEY UNIT...; see --help", cmd.CommandPath())
+		}
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+			variant := gets
+			if variant == "" {
+				others := slices.DeleteFunc(d.VariantNames(), func(n string) bool { return n == d.Resting })
+				if len(others) != 1 {
+					return coded(exitUsage, "say which variant they get with --gets: %s", strings.Join(d.VariantNames(), ", "))
+				}
+				variant = others[0]
+			}
+			r := namedRule(d, variant)
+			if r == nil {
+				if remove {
+					return coded(exitNotFound, "no units are named for %s", variant)
+				}
+				d.Rules = slices.Insert(d.Rules, 0, flag.Rule{Name: "Named units", Gives: flag.Gives{Variant: variant},
+					When: &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute}})
+				r = &d.Rules[0]
+			}
+			r.When.Test = "string.one-of"
+			for _, unit := range args[1:] {
+				at := slices.Index(r.When.Text, unit)
+				switch {
+				case remove && at >= 0:
+					r.When.Text = slices.Delete(r.When.Text, at, at+1)
+				case !remove && at < 0:
+					r.When.Text = append(r.When.Text, unit)
+				}
+			}
+			if len(r.When.Text) == 0 {
+				id := r.ID
+				d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })
+			}
+			return nil
+		})
+	}}
+	c.Flags().StringVar(&gets, "gets", "", "the variant; the only other than the resting one if left out")
+	c.Flags().BoolVar(&remove, "remove", false, "take the units off the list")
+	return c
+}
+
+func (s *session) flagShare() *cobra.Command {
+	var rule, by, when, name string
+	c := &cobra.Command{Use: "share KEY VARIANT=PERCENT...", Short: "Give shares of the units, in a rule; the others go on",
+		Example: "  greenlever flag share night-batching on=8% --by site.id --env production --because 'first sites'\n" +
+			"  greenlever flag share night-batching on=30% --rule 'First sites' --env production",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return coded(exitUsage, "%s takes KEY VARIANT=PERCENT...; see --help", cmd.CommandPath())
+			}
+			parts, err := readParts(args[1:])
+			if err != nil {
+				return err
+			}
+			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				r := findRule(d, rule)
+				if r == nil && rule != "" {
+					return coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d), ", "))
+				}
+				if r == nil {
+					r = onlyShares(d)
+				}
+				if r == nil {
+					d.Rules = append(d.Rules, flag.Rule{Name: name})
+					r = &d.Rules[len(d.Rules)-1]
+				}
+				if r.Gives.Shares == nil {
+					r.Gives = flag.Gives{Shares: &flag.Shares{By: []string{condition.KeyAttribute}}}
+				}
+				if by != "" {
+					r.Gives.Shares.By = strings.Split(by, ",")
+				}
+				r.Gives.Shares.Parts = parts
+				if when != "" {
+					r.When = &condition.Node{}
+					if err := json.Unmarshal([]byte(when), r.When); err != nil {
+						return coded(exitUsage, "--when takes a condition as JSON: %w", err)
+					}
+				}
+				return nil
+			})
+		}}
+	c.Flags().StringVar(&rule, "rule", "", "id or name of the rule; the only one with shares, or a new one, if left out")
+	c.Flags().StringVar(&by, "by", "", "attributes to draw by, the first one present counts; "+condition.KeyAttribute+" if left out")
+	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as JSON; everybody if left out")
+	c.Flags().StringVar(&name, "name", "Shares", "of a new rule")
+	return c
+}
+
+// readParts reads VARIANT=PERCENT; what is left to 100 % goes on.
+func readParts(args []string) ([]flag.Part, error) {
+	var parts []flag.Part
+	left := uint32(bucket.Buckets)
+	for _, arg := range args {
+		variant, percent, ok := strings.Cut(arg, "=")
+		if !ok {
+			return nil, coded(exitUsage, "shares are written VARIANT=PERCENT, such as on=8%%, not %q", arg)
+		}
+		share, err := bucket.ParsePercent(percent)
+		if err != nil {
+			return nil, &codedError{exitUsage, err}
+		}
+		if share > left {
+			return nil, coded(exitUsage, "the shares add up to more than 100 %%")
+		}
+		left -= share
+		parts = append(parts, flag.Part{Variant: variant, Share: share})
+	}
+	return append(parts, flag.Part{GoesOn: true, Share: left}), nil
+}
+
+func findRule(d *flag.Document, rule string) *flag.Rule {
+	for i := range d.Rules {
+		if rule != "" && (d.Rules[i].ID == rule || d.Rules[i].Name == rule) {
+			return &d.Rules[i]
+		}
+	}
+	return nil
+}
+
+func onlyShares(d *flag.Document) (found *flag.Rule) {
+	for i := range d.Rules {
+		if d.Rules[i].Gives.Shares != nil {
+			if found != nil {
+				return nil
+			}
+			found = &d.Rules[i]
+		}
+	}
+	return found
+}
+
+func ruleNames(d *flag.Document) (names []string) {
+	for _, r := range d.Rules {
+		names = append(names, r.Name)
+	}
+	return names
+}
+
+func (s *session) flagEnd() *cobra.Command {
+	return &cobra.Command{Use: "end KEY VARIANT", Short: "Set what those get whom no rule takes", Args: exactly("KEY", "VARIANT"), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error { d.End = flag.Gives{Variant: args[1]}; return nil })
+	}}
+}
+
+func (s *session) flagPark() *cobra.Command {
+	var back bool
+	c := &cobra.Command{Use: "park KEY RULE", Short: "Keep a rule but skip it; --back takes it into use again", Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+			r := findRule(d, args[1])
+			if r == nil {
+				return coded(exitNotFound, "there is no rule %q: the rules are %s", args[1], strings.Join(ruleNames(d), ", "))
+			}
+			r.Parked = !back
+			return nil
+		})
+	}}
+	c.Flags().BoolVar(&back, "back", false, "take the rule into use again")
+	return c
+}
+
+func (s *session) flagRemoveRule() *cobra.Command {
+	return &cobra.Command{Use: "remove-rule KEY RULE", Short: "Remove a rule", Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+			r := findRule(d, args[1])
+			if r == nil {
+				return coded(exitNotFound, "there is no rule %q: the rules are %s", args[1], strings.Join(ruleNames(d), ", "))
+			}
+			id := r.ID
+			d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })
+			return nil
+		})
+	}}
+}
+
+// readFile reads a file, or standard input for "-".
+func (s *session) readFile(path string) ([]byte, error) {
+	if path == "-" {
+		return io.ReadAll(s.in)
+	}
+	return os.ReadFile(path)
+}
+
+func (s *session) flagSave() *cobra.Command {
+	return &cobra.Command{Use: "save KEY FILE", Short: "Save a whole document from a JSON file, as `flag show -o json` prints it under document; - reads standard input",
+		Args: exactly("KEY", "FILE"), RunE: func(cmd *cobra.Command, args []string) error {
+			raw, err := s.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				var now flag.Document
+				if err := json.Unmarshal(raw, &now); err != nil {
+					return coded(exitInvalid, "%s holds no flag document: %w", args[1], err)
+				}
+				now.Visible = d.Visible
+				*d = now
+				return nil
+			})
+		}}
+}
+
+func (s *session) segmentCommand() *cobra.Command {
+	var title, when string
+	list := &cobra.Command{Use: "list", Short: "The segments in an environment", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		a, path, _, err := s.inEnvironment(cmd.Context())
+		if err != nil {
+			return err
+		}
+		var all struct{ Items []httpapi.SegmentView }
+		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/segments"}, &all); err != nil {
+			return err
+		}
+		return s.show(all.Items, func() {
+			var rows [][]any
+			for _, v := range all.Items {
+				rows = append(rows, []any{v.Key, v.Title, v.Sentence, strings.Join(v.UsedBy, ", ")})
+			}
+			s.rows([]any{"segment", "title", "whom it takes", "used by"}, rows)
+		})
+	}}
+	readWhen := func() (*condition.Node, error) {
+		if when == "" {
+			return nil, nil
+		}
+		n := &condition.Node{}
+		if err := json.Unmarshal([]byte(when), n); err != nil {
+			return nil, coded(exitUsage, "--when takes a condition as JSON: %w", err)
+		}
+		return n, nil
+	}
+	make_ := &cobra.Command{Use: "make KEY", Short: "Make a segment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+		a, path, err := s.inProject(cmd.Context())
+		if err != nil {
+			return err
+		}
+		n, err := readWhen()
+		if err != nil {
+			return err
+		}
+		var made change.SavedSegment
+		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/segments", body: map[string]any{"key": args[0], "title": title, "when": n, "reason": s.because}}, &made); err != nil {
+			return err
+		}
+		return s.show(made, func() { s.note("segment %s made: %s", made.Key, strings.Join(made.Difference, "; ")) })
+	}}
+	make_.Flags().StringVar(&title, "title", "", "for people")
+	save := &cobra.Command{Use: "save KEY", Short: "Save whom a segment takes in an environment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.saveSegment(cmd.Context(), args[0], readWhen)
+	}}
+	for _, c := range []*cobra.Command{make_, save} {
+		c.Flags().StringVar(&when, "when", "", "whom it takes, as JSON; nobody if left out")
+	}
+	return group("segment", "Reusable audiences", list, make_, save)
+}
+
+func (s *session) saveSegment(ctx context.Context, key string, readWhen func() (*condition.Node, error)) error {
+	a, path, env, err := s.inEnvironment(ctx)
+	if err != nil {
+		return err
+	}
+	n, err := readWhen()
+	if err != nil {
+		return err
+	}
+	var all struct{ Items []httpapi.SegmentView }
+	if err := a.do(ctx, request{method: "GET", path: path + "/segments"}, &all); err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all.Items, func(v httpapi.SegmentView) bool { return v.Key == key })
+	if at < 0 {
+		return coded(exitNotFound, "there is no segment %s in this project", key)
+	}
+	path += "/segments/" + url.PathEscape(key)
+	body := map[string]any{"when": n, "reason": s.because}
+	if env.AskFirst && s.because == "" {
+		body["reason"] = "not said yet"
+	}
+	var tried, saved change.SavedSegment
+	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: all.Items[at].Version}, &tried); err != nil {
+		return err
+	}
+	if err := s.confirm(tried.Difference, env.AskFirst); err != nil {
+		return err
+	}
+	body["reason"] = s.because
+	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: all.Items[at].Version}, &saved); err != nil {
+		return err
+	}
+	return s.show(saved, func() { s.note("saved as version %d, revision %d of %s", saved.Version, saved.Revision, s.env) })
+}

@@ -1,0 +1,141 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"go.yaml.in/yaml/v4"
+
+	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/server"
+	"greenlever.example/greenlever/internal/sim"
+)
+
+func (s *session) serveCommand() *cobra.Command {
+	var c server.Config
+	var file, format string
+	c.Limits = httpapi.DefaultLimits()
+	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(),
+		Long: `Runs the service. Every option can also be set by an environment variable, such as
+GREENLEVER_SERVE_LISTEN for --listen, or in a YAML file named by --config, such as listen: 127.0.0.1:8090.
+An option counts before the variable, the variable before the file.
+
+Without --dsn the service starts a MariaDB server of its own on loopback, with its data in --dir.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := fill(cmd.Flags(), &file); err != nil {
+				return err
+			}
+			handler := slog.Handler(slog.NewTextHandler(s.err, nil))
+			if format == "json" {
+				handler = slog.NewJSONHandler(s.err, nil)
+			} else if format != "text" {
+				return coded(exitUsage, "--log-format must be text or json")
+			}
+			c.Log = slog.New(handler)
+			srv, err := server.Start(cmd.Context(), c)
+			if err != nil {
+				return err
+			}
+			c.Log.Info("the service listens", "url", srv.URL())
+			if srv.SetUpCode != "" {
+				s.note("\nThere is no account yet. Open this address to make the first one:\n\n  %s/set-up?code=%s\n", srv.URL(), srv.SetUpCode)
+			}
+			select {
+			case <-cmd.Context().Done():
+				c.Log.Info("the service stops")
+			case err = <-srv.Failed():
+			}
+			return errors.Join(err, srv.Stop())
+		}}
+	f := cmd.Flags()
+	f.StringVar(&c.Listen, "listen", "127.0.0.1:8090", "address to listen on")
+	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a private server")
+	f.StringVar(&c.Dir, "dir", defaultDir(), "directory of configuration, and of data without --dsn")
+	f.StringVar(&file, "config", "", "YAML file with these options")
+	f.StringVar(&format, "log-format", "text", "text or json")
+	f.BoolVar(&c.Secure, "secure-cookies", false, "the console is reached over TLS only")
+	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
+	f.DurationVar(&c.Limits.Time, "limit-time", c.Limits.Time, "of a request that is no stream")
+	f.IntVar(&c.Limits.Streams, "limit-streams", c.Limits.Streams, "open at once")
+	f.Float64Var(&c.Limits.Rate, "limit-rate", c.Limits.Rate, "requests a second of one person")
+	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate, "remote evaluations a second with one access key")
+	return cmd
+}
+
+func defaultDir() string {
+	if dir, err := os.UserConfigDir(); err == nil {
+		return filepath.Join(dir, "greenlever")
+	}
+	return ".greenlever"
+}
+
+// fill sets the options that were not given from the environment and the file.
+func fill(f *pflag.FlagSet, file *string) error {
+	variable := func(name string) string {
+		return "GREENLEVER_SERVE_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+	}
+	if *file == "" {
+		*file = os.Getenv(variable("config"))
+	}
+	kept := map[string]any{}
+	if *file != "" {
+		raw, err := os.ReadFile(*file)
+		if err != nil {
+			return fmt.Errorf("the configuration: %w", err)
+		}
+		if err := yaml.Unmarshal(raw, &kept); err != nil {
+			return fmt.Errorf("the configuration %s: %w", *file, err)
+		}
+		for name := range kept {
+			if f.Lookup(name) == nil {
+				return coded(exitUsage, "%s: there is no option %q", *file, name)
+			}
+		}
+	}
+	var err error
+	f.VisitAll(func(o *pflag.Flag) {
+		if o.Changed || err != nil || o.Name == "config" {
+			return
+		}
+		if v := os.Getenv(variable(o.Name)); v != "" {
+			if e := o.Value.Set(v); e != nil {
+				err = coded(exitUsage, "%s: %w", variable(o.Name), e)
+			}
+		} else if v, ok := kept[o.Name]; ok {
+			if e := o.Value.Set(fmt.Sprint(v)); e != nil {
+				err = coded(exitUsage, "%s: %s: %w", *file, o.Name, e)
+			}
+		}
+	})
+	return err
+}
+
+func (s *session) demoCommand() *cobra.Command {
+	var c sim.Config
+	cmd := &cobra.Command{Use: "demo", Short: "Run the service with made-up data and live traffic", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		c.Out = s.out
+		return sim.Run(cmd.Context(), c)
+	}}
+	f := cmd.Flags()
+	f.StringVar(&c.Dir, "dir", ".demo", "directory of the demo's data and keys")
+	f.StringVar(&c.Listen, "listen", env("GREENLEVER_DEMO_LISTEN", "127.0.0.1:8090"), "address to listen on")
+	f.BoolVar(&c.Quiet, "quiet", false, "no live traffic")
+	return cmd
+}
+
+func (s *session) openAPICommand() *cobra.Command {
+	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Args: exactly(), RunE: func(*cobra.Command, []string) error {
+		raw, err := httpapi.OpenAPI()
+		if err != nil {
+			return err
+		}
+		_, err = fmt.Fprintf(s.out, "%s\n", raw)
+		return err
+	}}
+}

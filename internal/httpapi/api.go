@@ -1,0 +1,241 @@
+// Package httpapi is the service's HTTP surface: the management API, remote evaluation,
+// the feed that clients follow, the console's files, and what operators watch.
+//
+// Its noun is an [API]. Every route of the management API is one entry of a table, from
+// which the OpenAPI document is made too; every error becomes a problem document in one place.
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"sync/atomic"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/people"
+)
+
+// places reads what the pages show.
+type places interface {
+	Projects(ctx context.Context) ([]app.Project, error)
+	Project(ctx context.Context, key string) (*app.Project, error)
+	Environments(ctx context.Context, project int64) ([]app.Environment, error)
+	Environment(ctx context.Context, project int64, key string) (*app.Environment, error)
+	Definitions(ctx context.Context, project int64) ([]app.Definition, error)
+	Definition(ctx context.Context, project int64, key string) (*app.Definition, error)
+	Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error)
+	FlagVersions(ctx context.Context, environment int64) (map[string]int64, error)
+	SegmentTitles(ctx context.Context, project int64) (map[string]string, error)
+	Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error)
+	Stops(ctx context.Context, environment int64) ([]app.StopRecord, error)
+	AccessKeys(ctx context.Context, environment int64) ([]app.AccessKey, error)
+}
+
+// persons reads who somebody is.
+type persons interface {
+	Accounts(ctx context.Context) ([]app.Account, error)
+	Account(ctx context.Context, id string) (*app.Account, error)
+	AccountByEmail(ctx context.Context, email string) (*app.Account, error)
+	RolesOf(ctx context.Context, account string) (map[int64][]app.Role, error)
+	RolesIn(ctx context.Context, project int64) (map[string][]app.Role, error)
+	Session(ctx context.Context, digest []byte, now int64) (*app.Session, error)
+	EndSession(ctx context.Context, digest []byte) error
+	Tokens(ctx context.Context, account string) ([]app.Token, error)
+	TokenByDigest(ctx context.Context, digest []byte) (*app.Token, error)
+}
+
+// past reads the history.
+type past interface {
+	History(ctx context.Context, q audit.Query) ([]audit.Row, error)
+	Chains(ctx context.Context, project int64) ([]audit.Head, error)
+	Rows(ctx context.Context, chain string, upTo int64, visit func(*audit.Row) error) error
+	SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error)
+	SigningKeys(ctx context.Context) (map[string]bool, error)
+	RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error)
+	RevisionAt(ctx context.Context, environment, at int64) (int64, error)
+}
+
+// followers reads and writes what clients report.
+type followers interface {
+	TakeReport(ctx context.Context, environment int64, r *app.Report, now int64) (bool, error)
+	Instances(ctx context.Context, environment, since int64) ([]app.Instance, error)
+	Counts(ctx context.Context, environment, since int64) ([]app.CountLine, error)
+	AddCounts(ctx context.Context, environment, now int64, lines []app.CountLine) error
+	SetBehind(ctx context.Context, environment, revision int64) error
+	Ping(ctx context.Context) error
+}
+
+// Records are what this package reads and writes.
+type Records interface {
+	places
+	persons
+	past
+	followers
+}
+
+// Limits bound what callers may ask for.
+type Limits struct {
+	Body       int64         // bytes of a request's body
+	ReportBody int64         // bytes of a client's report
+	Time       time.Duration // of a request that is no stream
+	Streams    int           // at once
+	Rate       float64       // requests a second of one person
+	KeyRate    float64       // remote evaluations a second with one access key
+	SignIns    float64       // tries a minute for one address
+}
+
+// DefaultLimits suit a service on two processors.
+func DefaultLimits() Limits {
+	return Limits{Body: 1 << 20, ReportBody: 8 << 20, Time: 30 * time.Second, Streams: 20_000, Rate: 400, KeyRate: 50_000, SignIns: 10}
+}
+
+// API is the HTTP surface.
+type API struct {
+	Records Records
+	Change  *change.Service
+	People  *people.Service
+	Hub     *feed.Hub
+	Keys    *feed.Keyring
+	Sign    func(ctx context.Context) error // signs the heads of chains that moved
+	Now     func() time.Time
+	Log     *slog.Logger
+	Limits  Limits
+	Secure  bool // cookies over TLS only
+	Beat    time.Duration
+
+	limits  limiters
+	streams atomic.Int64
+	usage   usage
+	metrics *metrics
+	pulse   pulse
+	ending  chan struct{}
+}
+
+// Handler builds the whole surface.
+func (a *API) Handler() http.Handler {
+	a.metrics = newMetrics(a)
+	a.ending = make(chan struct{})
+	e := echo.New()
+	e.HTTPErrorHandler = a.fail
+	e.Logger = a.Log
+	e.Use(a.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), headers)
+	for _, r := range a.routes() {
+		e.Add(r.method, "/api/v1"+r.path, a.serve(r))
+	}
+	e.GET("/api/v1/openapi.json", a.openAPI)
+	e.GET("/api/v1/projects/:project/live", a.live)
+	e.GET("/api/v1/projects/:project/export", a.export)
+	e.GET("/api/v1/export", a.export)
+	a.addOFREP(e)
+	a.addFollow(e)
+	e.GET("/metrics", a.metrics.serve)
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", a.ready)
+	addConsole(e)
+	return e
+}
+
+// EndStreams ends all open streams, so that a graceful stop need not wait for them.
+func (a *API) EndStreams() { close(a.ending) }
+
+// headers sets what every answer carries.
+func headers(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		return next(c)
+	}
+}
+
+// ready answers whether the service can decide, and with ?for=changes whether it takes changes.
+func (a *API) ready(c *echo.Context) error {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
+	defer cancel()
+	if c.QueryParam("for") != "changes" {
+		return c.String(http.StatusOK, "ready for decisions\n")
+	}
+	if err := a.Records.Ping(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be reached\n")
+	}
+	projects, err := a.Records.Projects(ctx)
+	if err != nil {
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be read\n")
+	}
+	for _, p := range projects {
+		envs, err := a.Records.Environments(ctx, p.ID)
+		if err != nil {
+			return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be read\n")
+		}
+		for _, e := range envs {
+			if e.Behind > e.Revision {
+				return c.String(http.StatusServiceUnavailable, "not ready for changes: environment "+p.Key+"/"+e.Key+" was restored from a backup; run `greenlever epoch new`\n")
+			}
+		}
+	}
+	return c.String(http.StatusOK, "ready for changes\n")
+}
+
+// call is one request of the management API while it is answered.
+type call struct {
+	*echo.Context
+	api     *API
+	ctx     context.Context
+	actor   app.Actor
+	session []byte // digest of the session's secret, if it is one
+	csrf    string
+	body    []byte
+}
+
+func (c *call) project() (*app.Project, error) {
+	p, err := c.api.Records.Project(c.ctx, c.Param("project"))
+	if err != nil {
+		return nil, err
+	}
+	return p, app.Allow(&c.actor, app.Read, p.ID, 0)
+}
+
+func (c *call) environment() (*app.Project, *app.Environment, error) {
+	p, err := c.project()
+	if err != nil {
+		return nil, nil, err
+	}
+	e, err := c.api.Records.Environment(c.ctx, p.ID, c.Param("environment"))
+	return p, e, err
+}
+
+// place is the environment as it stands in memory.
+func (c *call) place() (*app.Environment, *feed.Place, error) {
+	_, e, err := c.environment()
+	if err != nil {
+		return nil, nil, err
+	}
+	place, err := c.api.Hub.Place(c.ctx, e.ID)
+	return e, place, err
+}
+
+func (c *call) names() (map[string]string, error) {
+	all, err := c.api.Records.Accounts(c.ctx)
+	out := make(map[string]string, len(all))
+	for _, a := range all {
+		out[a.ID] = a.Name
+	}
+	return out, err
+}
+
+func mustJSON(v any) json.RawMessage {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // plain values of ours
+	}
+	return raw
+}

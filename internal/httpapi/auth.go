@@ -1,0 +1,216 @@
+package httpapi
+
+import (
+	"context"
+	"crypto/subtle"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"golang.org/x/time/rate"
+
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/people"
+)
+
+const (
+	cookieName = "greenlever"
+	csrfHeader = "X-Greenlever-CSRF"
+)
+
+func bearer(r *http.Request) string {
+	scheme, secret, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+	if !strings.EqualFold(scheme, "Bearer") {
+		return ""
+	}
+	return strings.TrimSpace(secret)
+}
+
+// identify finds out who calls: a personal token, or a session's cookie with its CSRF
+// token for everything that is not a plain read.
+func (c *call) identify() error {
+	secret := bearer(c.Request())
+	switch {
+	case strings.HasPrefix(secret, "gls_"), strings.HasPrefix(secret, "glb_"):
+		return app.Faultf(app.Forbidden, "access keys are for software that follows or evaluates: the management API takes a personal token")
+	case secret != "":
+		return c.byToken(secret)
+	}
+	cookie, err := c.Cookie(cookieName)
+	if err != nil || cookie.Value == "" {
+		return app.Faultf(app.Unauthorized, "sign in, or send a personal token: Authorization: Bearer glt_...")
+	}
+	c.session = people.Digest(cookie.Value)
+	s, err := c.api.Records.Session(c.ctx, c.session, c.api.Now().UnixMilli())
+	if err != nil {
+		return err
+	}
+	if s == nil {
+		return app.Faultf(app.Unauthorized, "the session has ended: sign in again")
+	}
+	c.csrf = s.CSRF
+	if m := c.Request().Method; m != http.MethodGet && m != http.MethodHead {
+		if subtle.ConstantTimeCompare([]byte(c.Request().Header.Get(csrfHeader)), []byte(s.CSRF)) != 1 {
+			return app.Faultf(app.Forbidden, "the request lacks the session's %s header", csrfHeader)
+		}
+	}
+	return c.person(s.AccountID, "session", "console")
+}
+
+func (c *call) byToken(secret string) error {
+	t, err := c.api.Records.TokenByDigest(c.ctx, people.Digest(secret))
+	if err != nil {
+		return err
+	}
+	switch {
+	case t == nil:
+		return app.Faultf(app.Unauthorized, "the personal token is not known: it was removed, or mistyped")
+	case t.Expires <= c.api.Now().UnixMilli():
+		return app.Faultf(app.Unauthorized, "the personal token %q expired at %s: make a new one", t.Name, time.UnixMilli(t.Expires).UTC().Format(time.RFC3339))
+	}
+	through := "api"
+	if strings.HasPrefix(c.Request().UserAgent(), "greenlever-cli") {
+		through = "cli"
+	}
+	return c.person(t.AccountID, "token "+t.ID, through)
+}
+
+func (c *call) person(id, credential, through string) error {
+	a, err := c.api.Records.Account(c.ctx, id)
+	if err != nil {
+		return err
+	}
+	roles, err := c.api.Records.RolesOf(c.ctx, id)
+	if err != nil {
+		return err
+	}
+	c.actor = app.Actor{Kind: "person", ID: id, Credential: credential, Through: through, Keeper: a.Keeper, Roles: roles}
+	if !c.api.limits.allow("person "+id, c.api.Limits.Rate, 2*c.api.Limits.Rate) {
+		return app.Faultf(app.TooMany, "too many requests: at most %.0f a second", c.api.Limits.Rate)
+	}
+	return nil
+}
+
+// accessKey finds the access key of a request to the feed or to remote evaluation.
+func (a *API) accessKey(c *echo.Context) (*feed.Live, error) {
+	secret := bearer(c.Request())
+	if secret == "" {
+		return nil, app.Faultf(app.Unauthorized, "send an access key: Authorization: Bearer gls_... or glb_...")
+	}
+	live := a.Keys.Find(c.Request().Context(), secret)
+	if live == nil {
+		return nil, app.Faultf(app.Unauthorized, "the access key is not known: it was revoked, or mistyped")
+	}
+	return live, nil
+}
+
+// limiters bound how often somebody may do something.
+type limiters struct {
+	mu  sync.Mutex
+	all map[string]*rate.Limiter
+}
+
+// maxLimiters bounds their memory; past it all start anew, which only lets somebody through.
+const maxLimiters = 100_000
+
+func (l *limiters) allow(who string, perSecond, burst float64) bool {
+	if perSecond <= 0 {
+		return true
+	}
+	l.mu.Lock()
+	if l.all == nil || len(l.all) > maxLimiters {
+		l.all = map[string]*rate.Limiter{}
+	}
+	lim := l.all[who]
+	if lim == nil {
+		lim = rate.NewLimiter(rate.Limit(perSecond), max(1, int(burst)))
+		l.all[who] = lim
+	}
+	l.mu.Unlock()
+	return lim.Allow()
+}
+
+// setCookie keeps the session in the browser: out of reach of scripts, and not sent by other sites.
+func (c *call) setCookie(secret string, life time.Duration) {
+	c.SetCookie(&http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: c.api.Secure,
+		SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())})
+}
+
+type signInBody struct {
+	Email    string `json:"email"`
+	Password string `json:"password"`
+}
+
+// Me is who is signed in.
+type Me struct {
+	Account app.Account           `json:"account"`
+	Roles   map[string][]app.Role `json:"roles"` // by project
+	CSRF    string                `json:"csrf,omitempty"`
+}
+
+func (c *call) signIn(in *signInBody) (any, error) {
+	address := c.RealIP()
+	if !c.api.limits.allow("sign-in "+address, c.api.Limits.SignIns*3/60, c.api.Limits.SignIns*3) ||
+		!c.api.limits.allow("sign-in of "+strings.ToLower(in.Email), c.api.Limits.SignIns/60, c.api.Limits.SignIns) {
+		return nil, app.Faultf(app.TooMany, "too many tries to sign in: wait a minute")
+	}
+	secret, csrf, a, err := c.api.People.SignIn(c.ctx, in.Email, in.Password)
+	if err != nil {
+		return nil, err
+	}
+	c.setCookie(secret, people.SessionLifetime)
+	return c.me(a, csrf)
+}
+
+func (c *call) me(a *app.Account, csrf string) (*Me, error) {
+	byID, err := c.api.Records.RolesOf(c.ctx, a.ID)
+	if err != nil {
+		return nil, err
+	}
+	projects, err := c.api.Records.Projects(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	roles := map[string][]app.Role{}
+	for _, p := range projects {
+		if r := byID[p.ID]; len(r) > 0 {
+			roles[p.Key] = r
+		}
+	}
+	return &Me{Account: *a, Roles: roles, CSRF: csrf}, nil
+}
+
+func (c *call) getMe(*none) (any, error) {
+	a, err := c.api.Records.Account(c.ctx, c.actor.ID)
+	if err != nil {
+		return nil, err
+	}
+	return c.me(a, c.csrf)
+}
+
+func (c *call) signOut(*none) (any, error) {
+	c.setCookie("", -time.Second)
+	return struct{}{}, c.api.Records.EndSession(c.ctx, c.session)
+}
+
+type setUpBody struct {
+	Code     string `json:"code"`
+	Email    string `json:"email"`
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
+func (c *call) setUp(in *setUpBody) (any, error) {
+	if !c.api.limits.allow("set-up", 1, 10) {
+		return nil, app.Faultf(app.TooMany, "too many tries: wait a moment")
+	}
+	return c.api.People.SetUp(c.ctx, in.Code, in.Email, in.Name, in.Password, "api")
+}
+
+// requestContext bounds a request's time.
+func (a *API) requestContext(c *echo.Context) (context.Context, context.CancelFunc) {
+	return context.WithTimeout(c.Request().Context(), a.Limits.Time)
+}

@@ -1,0 +1,58 @@
+package httpapi
+
+import (
+	"errors"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+)
+
+// metrics is what operators watch, in the OpenMetrics format.
+type metrics struct {
+	requests  *prometheus.HistogramVec
+	decisions prometheus.Counter
+	serve     echo.HandlerFunc
+}
+
+func newMetrics(a *API) *metrics {
+	r := prometheus.NewRegistry()
+	m := &metrics{
+		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "greenlever_request_duration_seconds",
+			Help: "Time of requests by route and status; streams are not among them.", Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 5}},
+			[]string{"route", "status"}),
+		decisions: prometheus.NewCounter(prometheus.CounterOpts{Name: "greenlever_decisions_total", Help: "Decisions reported by clients or made here."}),
+	}
+	r.MustRegister(m.requests, m.decisions, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_streams", Help: "Open streams."}, func() float64 { return float64(a.streams.Load()) }))
+	h := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, EnableOpenMetricsTextCreatedSamples: true})
+	m.serve = func(c *echo.Context) error { h.ServeHTTP(c.Response(), c.Request()); return nil }
+	return m
+}
+
+// measure times requests by route.
+func (m *metrics) measure(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		started := time.Now()
+		err := next(c)
+		if c.Response().Header().Get("Content-Type") == "text/event-stream" {
+			return err
+		}
+		status := http.StatusOK
+		if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
+			status = r.Status
+		}
+		var coded echo.HTTPStatusCoder
+		if errors.As(err, &coded) {
+			status = coded.StatusCode()
+		} else if err != nil {
+			status, _ = problem(err)
+		}
+		m.requests.WithLabelValues(c.Path(), strconv.Itoa(status)).Observe(time.Since(started).Seconds())
+		return err
+	}
+}

@@ -1,0 +1,133 @@
+package httpapi
+
+import (
+	"encoding/json"
+	"net/http"
+	"reflect"
+	"regexp"
+	"strings"
+
+	"github.com/invopop/jsonschema"
+	"github.com/labstack/echo/v5"
+
+	"greenlever.example/core/flag"
+)
+
+func (a *API) openAPI(c *echo.Context) error {
+	raw, err := OpenAPI()
+	if err != nil {
+		return err
+	}
+	return c.JSONBlob(http.StatusOK, raw)
+}
+
+var parameter = regexp.MustCompile(`:([a-z]+)`)
+
+// OpenAPI makes the OpenAPI 3.1 document of the management API from the table of routes.
+func OpenAPI() ([]byte, error) {
+	s := &schemas{defs: map[string]any{}}
+	paths := map[string]map[string]any{}
+	for _, r := range (&API{}).routes() {
+		at := "/api/v1" + parameter.ReplaceAllString(r.path, "{$1}")
+		if paths[at] == nil {
+			paths[at] = map[string]any{}
+		}
+		paths[at][strings.ToLower(r.method)] = s.operation(&r)
+	}
+	return json.Marshal(map[string]any{
+		"openapi": "3.1.0",
+		"info":    map[string]any{"title": "Green Lever management API", "version": "1"},
+		"paths":   paths,
+		"components": map[string]any{"schemas": s.defs, "securitySchemes": map[string]any{
+			"token": map[string]any{"type": "http", "scheme": "bearer", "description": "a personal token, glt_..."}}},
+		"security": []any{map[string]any{"token": []string{}}},
+	})
+}
+
+// schemas gathers the named types.
+type schemas struct{ defs map[string]any }
+
+func (s *schemas) operation(r *route) map[string]any {
+	params := []any{}
+	add := func(in, name string, required bool) {
+		params = append(params, map[string]any{"in": in, "name": name, "required": required, "schema": map[string]any{"type": "string"}})
+	}
+	for _, p := range parameter.FindAllStringSubmatch(r.path, -1) {
+		add("path", p[1], true)
+	}
+	for _, q := range r.query {
+		add("query", q, false)
+	}
+	if r.method != http.MethodGet {
+		add("header", "Idempotency-Key", false)
+	}
+	if r.versioned {
+		add("header", "If-Match", true)
+	}
+	json := func(t reflect.Type) map[string]any {
+		return map[string]any{"application/json": map[string]any{"schema": s.of(t)}}
+	}
+	op := map[string]any{"summary": r.says, "parameters": params, "responses": map[string]any{
+		map[int]string{200: "200", 201: "201"}[r.status]: map[string]any{"description": "done", "content": json(r.out)},
+		"default": map[string]any{"description": "a problem document (RFC 9457)", "content": map[string]any{"application/problem+json": map[string]any{"schema": s.of(reflect.TypeFor[Problem]())}}},
+	}}
+	if r.in != reflect.TypeFor[none]() {
+		op["requestBody"] = map[string]any{"required": true, "content": json(r.in)}
+	}
+	if r.open {
+		op["security"] = []any{}
+	}
+	return op
+}
+
+// Problem is an error as it is answered.
+type Problem struct {
+	Type   string         `json:"type"`
+	Title  string         `json:"title"`
+	Status int            `json:"status"`
+	Detail string         `json:"detail"`
+	Fields []flag.Problem `json:"fields,omitempty"`
+}
+
+// of gives a schema of the type, with its named parts among the components.
+func (s *schemas) of(t reflect.Type) any {
+	r := jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: true, Namer: typeName,
+		Mapper: func(t reflect.Type) *jsonschema.Schema {
+			if t == reflect.TypeFor[json.RawMessage]() {
+				return &jsonschema.Schema{Description: "any JSON value"}
+			}
+			return nil
+		}}
+	raw, err := json.Marshal(r.ReflectFromType(t))
+	if err != nil {
+		panic(err) // types of ours
+	}
+	raw = []byte(strings.ReplaceAll(string(raw), `"#/$defs/`, `"#/components/schemas/`))
+	var schema map[string]any
+	if err := json.Unmarshal(raw, &schema); err != nil {
+		panic(err)
+	}
+	defs, _ := schema["$defs"].(map[string]any)
+	for name, def := range defs {
+		s.defs[name] = def
+	}
+	delete(schema, "$defs")
+	delete(schema, "$schema")
+	return schema
+}
+
+var generic = regexp.MustCompile(`^listOf\[.*\.(\w+)\]$`)
+
+func typeName(t reflect.Type) string {
+	name := t.Name()
+	if m := generic.FindStringSubmatch(name); m != nil {
+		name = m[1] + "List"
+	}
+	switch t.PkgPath() {
+	case "greenlever.example/core/flag":
+		name = map[string]string{"Problem": "FieldProblem"}[name] + map[bool]string{true: name}[name != "Problem"]
+	case "greenlever.example/greenlever/internal/app/audit":
+		name = "Audit" + name
+	}
+	return strings.ToUpper(name[:1]) + name[1:]
+}

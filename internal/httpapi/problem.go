@@ -1,0 +1,88 @@
+package httpapi
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strconv"
+
+	"github.com/labstack/echo/v5"
+
+	"greenlever.example/greenlever/internal/app"
+)
+
+// statuses maps kinds of faults to HTTP; it is the only such mapping.
+var statuses = map[app.FaultKind]int{
+	app.Invalid:      http.StatusBadRequest,
+	app.Unauthorized: http.StatusUnauthorized,
+	app.Forbidden:    http.StatusForbidden,
+	app.NotFound:     http.StatusNotFound,
+	app.Conflict:     http.StatusConflict,
+	app.Stale:        http.StatusPreconditionFailed,
+	app.NeedsVersion: http.StatusPreconditionRequired,
+	app.TooMany:      http.StatusTooManyRequests,
+	app.Unavailable:  http.StatusServiceUnavailable,
+}
+
+// problem is an error as RFC 9457 writes it.
+func problem(err error) (status int, body map[string]any) {
+	var f *app.Fault
+	var coded echo.HTTPStatusCoder
+	body = map[string]any{}
+	switch {
+	case errors.As(err, &f):
+		status = statuses[f.Kind]
+		body["detail"] = f.Detail
+		if len(f.Fields) > 0 {
+			body["fields"] = f.Fields
+		}
+		for k, v := range f.More {
+			if k != "cause" {
+				body[k] = v
+			}
+		}
+	case errors.Is(err, context.DeadlineExceeded):
+		status = http.StatusServiceUnavailable
+		body["detail"] = "the request took too long: try again with the same Idempotency-Key"
+	case errors.As(err, &coded):
+		status = coded.StatusCode()
+		var he *echo.HTTPError
+		if errors.As(err, &he) {
+			body["detail"] = he.Message
+		}
+	default:
+		status = http.StatusInternalServerError
+		body["detail"] = "something went wrong here; it is logged"
+	}
+	body["type"], body["title"], body["status"] = "about:blank", http.StatusText(status), status
+	return status, body
+}
+
+// fail answers with a problem document.
+func (a *API) fail(c *echo.Context, err error) {
+	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
+		return
+	}
+	status, body := problem(err)
+	if status >= 500 {
+		cause := err
+		var f *app.Fault
+		if errors.As(err, &f) && f.More["cause"] != nil {
+			cause = errors.New(f.More["cause"].(string))
+		}
+		a.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status, "error", cause)
+	}
+	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
+		c.Response().Header().Set("Retry-After", strconv.Itoa(1))
+	}
+	raw, err := json.Marshal(body)
+	if err == nil && c.Request().Method != http.MethodHead {
+		err = c.Blob(status, "application/problem+json", raw)
+	} else if err == nil {
+		err = c.NoContent(status)
+	}
+	if err != nil && !errors.Is(err, context.Canceled) {
+		a.Log.Debug("an answer could not be sent", "error", err)
+	}
+}

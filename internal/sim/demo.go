@@ -1,0 +1,148 @@
+// Package sim is the demo: Pinecrest Lockers, a company that runs parcel lockers, with its
+// flags, its people, and a service whose traffic decides them.
+//
+// It uses the service as everybody does: through HTTP and the Go client.
+package sim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"greenlever.example/greenlever/internal/server"
+)
+
+// Config says how the demo runs.
+type Config struct {
+	Dir    string // of its data, keys and log
+	Listen string
+	Quiet  bool // no traffic
+	Out    io.Writer
+	Ready  func(*Demo) // called once everything runs
+}
+
+// Demo is what a running demo tells.
+type Demo struct {
+	URL       string            `json:"url"`
+	Password  string            `json:"password"` // of everybody
+	Keys      map[string]string `json:"keys"`     // of kind service, by environment
+	Browser   map[string]string `json:"browser"`
+	Tokens    map[string]string `json:"tokens"` // by role
+	Server    *server.Server    `json:"-"`
+	instances []*Door
+}
+
+// seed makes the same people at every start.
+const seed = 20261123
+
+const people = 20_000
+
+// Run starts everything and ends it when the context ends.
+func Run(ctx context.Context, c Config) (err error) {
+	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
+		return err
+	}
+	logFile, err := os.OpenFile(filepath.Join(c.Dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer logFile.Close()
+	log := slog.New(slog.NewTextHandler(logFile, nil))
+	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
+
+	say("starting MariaDB and the service ...")
+	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Dir: c.Dir, Log: log})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, srv.Stop()) }()
+	d, err := prepare(ctx, c, srv, say)
+	if err != nil {
+		return err
+	}
+	d.Server = srv
+	var traffic sync.WaitGroup
+	run, stop := context.WithCancel(ctx)
+	defer func() {
+		stop()
+		traffic.Wait()
+		for _, door := range d.instances {
+			_ = door.flags.Close()
+		}
+	}()
+	if !c.Quiet {
+		if err := d.start(run, c, log, &traffic); err != nil {
+			return err
+		}
+	}
+	say("")
+	say("  console    %s", d.URL)
+	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
+	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
+	say("  log        %s", filepath.Join(c.Dir, "log"))
+	say("")
+	say("Everybody has the same password: ask.vik (auditor), noor.berg (developer), juno.lind (releaser), tove.ek (on-call), all @pinecrest.example.")
+	say("Ctrl-C stops it all; the data is kept. `make demo-reset` starts over.")
+	if c.Ready != nil {
+		c.Ready(d)
+	}
+	select {
+	case <-ctx.Done():
+		say("\nstopping ...")
+		return nil
+	case err := <-srv.Failed():
+		return err
+	}
+}
+
+// prepare makes the demo's data the first time, and finds its keys again after that.
+func prepare(ctx context.Context, c Config, srv *server.Server, say func(string, ...any)) (*Demo, error) {
+	kept := filepath.Join(c.Dir, "demo.json")
+	d := &Demo{}
+	raw, err := os.ReadFile(kept)
+	switch {
+	case err == nil:
+		if err := json.Unmarshal(raw, d); err != nil {
+			return nil, fmt.Errorf("%s cannot be read: run `make demo-reset`: %w", kept, err)
+		}
+		say("going on with the data of %s", c.Dir)
+	case errors.Is(err, os.ErrNotExist) && srv.SetUpCode != "":
+		say("making the demo's data ...")
+		if d, err = furnish(ctx, srv.URL(), srv.SetUpCode); err != nil {
+			return nil, fmt.Errorf("the demo's data could not be made: %w (run `make demo-reset` before the next try)", err)
+		}
+	default:
+		return nil, fmt.Errorf("the demo's data in %s is incomplete: run `make demo-reset`", c.Dir)
+	}
+	d.URL = srv.URL()
+	if raw, err = json.MarshalIndent(d, "", "  "); err != nil {
+		return nil, err
+	}
+	if err := os.WriteFile(kept, raw, 0o600); err != nil {
+		return nil, err
+	}
+	env := fmt.Sprintf("export GREENLEVER_URL=%s\nexport GREENLEVER_KEY=%s\nexport GREENLEVER_BROWSER_KEY=%s\nexport GREENLEVER_TOKEN=%s\n",
+		d.URL, d.Keys["production"], d.Browser["production"], d.Tokens["keeper"])
+	return d, os.WriteFile(filepath.Join(c.Dir, "keys.env"), []byte(env), 0o600)
+}
+
+// start starts the instances of door: four in production, one in each other environment.
+func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *sync.WaitGroup) error {
+	visitors := Recipients(seed, people)
+	for i, env := range []string{"production", "production", "production", "production", "staging", "development"} {
+		dir := filepath.Join(c.Dir, "door", fmt.Sprint(i+1))
+		door, err := openDoor(ctx, d.URL, d.Keys[env], dir, []string{"2.3.1", "2.4.0"}[i%2], log)
+		if err != nil {
+			return err
+		}
+		d.instances = append(d.instances, door)
+		traffic.Go(func() { door.visits(ctx, visitors, uint64(i)) })
+	}
+	return nil
+}

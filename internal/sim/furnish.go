@@ -1,0 +1,267 @@
+package sim
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+)
+
+// password is everybody's in the demo; nothing here is worth more.
+const password = "pinecrest-demo"
+
+// caller speaks to the management API as one person.
+type caller struct{ url, token string }
+
+func (c caller) do(ctx context.Context, method, path string, body, out any, version int64) error {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.url+"/api/v1"+path, bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	if version > 0 {
+		req.Header.Set("If-Match", fmt.Sprint(version))
+	}
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	answer, err := io.ReadAll(res.Body)
+	if err != nil {
+		return err
+	}
+	if res.StatusCode >= 400 {
+		return fmt.Errorf("%s %s: %s", method, path, answer)
+	}
+	if out == nil {
+		return nil
+	}
+	return json.Unmarshal(answer, out)
+}
+
+// post is do for what is new.
+func (c caller) post(ctx context.Context, path string, body, out any) error {
+	return c.do(ctx, "POST", path, body, out, 0)
+}
+
+type object = map[string]any
+
+// furnisher makes the demo's data, each step as the person whose work it is.
+type furnisher struct {
+	ctx  context.Context
+	by   map[string]caller // by role
+	demo *Demo
+	err  error
+}
+
+func furnish(ctx context.Context, url, code string) (*Demo, error) {
+	f := &furnisher{ctx: ctx, by: map[string]caller{}, demo: &Demo{URL: url, Password: password, Keys: map[string]string{}, Browser: map[string]string{}, Tokens: map[string]string{}}}
+	f.people(url, code)
+	f.places()
+	f.segments()
+	f.flags()
+	f.documents()
+	return f.demo, f.err
+}
+
+// try runs a step unless one before it failed.
+func (f *furnisher) try(step func() error) {
+	if f.err == nil {
+		f.err = step()
+	}
+}
+
+func (f *furnisher) people(url, code string) {
+	guest := caller{url: url}
+	f.try(func() error {
+		return guest.post(f.ctx, "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, nil)
+	})
+	f.token("keeper", "ida.holm@pinecrest.example", url)
+	f.try(func() error {
+		return f.by["keeper"].post(f.ctx, "/projects", object{"key": "pinecrest", "title": "Pinecrest Lockers"}, nil)
+	})
+	for _, p := range []struct{ role, email, name string }{
+		{"auditor", "ask.vik", "Ask Vik"}, {"developer", "noor.berg", "Noor Berg"}, {"releaser", "juno.lind", "Juno Lind"}, {"on-call", "tove.ek", "Tove Ek"},
+	} {
+		email := p.email + "@pinecrest.example"
+		f.try(func() error {
+			return f.by["keeper"].post(f.ctx, "/accounts", object{"email": email, "name": p.name, "password": password}, nil)
+		})
+		f.try(func() error {
+			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/people/"+email, object{"roles": []string{p.role}}, nil, 0)
+		})
+		f.token(p.role, email, url)
+	}
+}
+
+// token signs somebody in and makes a token for what follows.
+func (f *furnisher) token(role, email, url string) {
+	f.try(func() error {
+		raw, err := json.Marshal(object{"email": email, "password": password})
+		if err != nil {
+			return err
+		}
+		res, err := http.Post(url+"/api/v1/sign-in", "application/json", bytes.NewReader(raw))
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		var me struct{ CSRF string }
+		if err := json.NewDecoder(res.Body).Decode(&me); err != nil || res.StatusCode != http.StatusOK || len(res.Cookies()) == 0 {
+			return fmt.Errorf("sign in as %s: %s %w", email, res.Status, err)
+		}
+		req, err := http.NewRequestWithContext(f.ctx, "POST", url+"/api/v1/me/tokens", bytes.NewReader([]byte(`{"name":"demo","days":366}`)))
+		if err != nil {
+			return err
+		}
+		req.AddCookie(res.Cookies()[0])
+		req.Header.Set("X-Greenlever-CSRF", me.CSRF)
+		made, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		defer made.Body.Close()
+		var token struct{ Secret string }
+		if err := json.NewDecoder(made.Body).Decode(&token); err != nil || token.Secret == "" {
+			return fmt.Errorf("make a token for %s: %s %w", email, made.Status, err)
+		}
+		f.demo.Tokens[role], f.by[role] = token.Secret, caller{url, token.Secret}
+		return nil
+	})
+}
+
+func (f *furnisher) places() {
+	for _, e := range []struct {
+		key, title string
+		askFirst   bool
+	}{{"development", "Development", false}, {"staging", "Staging", false}, {"production", "Production", true}} {
+		f.try(func() error {
+			var made struct {
+				Keys []struct{ Kind, Secret string }
+			}
+			err := f.by["keeper"].post(f.ctx, "/projects/pinecrest/environments", object{"key": e.key, "title": e.title, "askFirst": e.askFirst}, &made)
+			for _, k := range made.Keys {
+				if k.Kind == "service" {
+					f.demo.Keys[e.key] = k.Secret
+				} else {
+					f.demo.Browser[e.key] = k.Secret
+				}
+			}
+			return err
+		})
+	}
+}
+
+func (f *furnisher) segments() {
+	for _, s := range []struct {
+		key, title string
+		when       *condition.Node
+	}{
+		{"staff", "Staff of Pinecrest", &condition.Node{Test: "present", Attribute: "badge"}},
+		{"old-firmware", "Lockers below 4.2.0", &condition.Node{Test: "string.matches", Attribute: "firmware", Text: []string{`^([0-3]\.|4\.[01]\.)`}}},
+		{"plus-sites", "Sites on the plus plan", &condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}},
+	} {
+		f.try(func() error {
+			return f.by["developer"].post(f.ctx, "/projects/pinecrest/segments", object{"key": s.key, "title": s.title, "when": s.when, "reason": "first set-up"}, nil)
+		})
+	}
+}
+
+func (f *furnisher) flags() {
+	variant := func(name string, value any) object { return object{"name": name, "value": value} }
+	for _, d := range []object{
+		{"key": "one-touch-open", "title": "One-touch open", "purpose": "introduce", "goneBy": "2027-03-31", "owners": []string{"doors"}, "tags": []string{"app"},
+			"description": "Opens a compartment when the phone is near. Fails on lockers with firmware below 4.2.0."},
+		{"key": "arrival-estimate", "title": "Arrival estimate", "type": "string", "purpose": "compare", "goneBy": "2027-06-30", "resting": "timetable", "visible": true,
+			"variants":    []object{variant("timetable", "timetable"), variant("traffic-aware", "traffic-aware"), variant("learned", "learned")},
+			"description": "How the arrival of a parcel is estimated.", "owners": []string{"rounds"}},
+		{"key": "night-batching", "title": "Night batching", "purpose": "introduce", "goneBy": "2027-02-28", "description": "Plans rounds at night; a whole site behaves alike.", "owners": []string{"rounds"}},
+		{"key": "weather-holds", "title": "Weather holds", "purpose": "kill-switch", "goneBy": "stays", "description": "Asks the weather service before a round starts.", "owners": []string{"rounds"}},
+		{"key": "door-retries", "title": "Door retries", "type": "object", "purpose": "tune", "goneBy": "stays", "resting": "calm", "owners": []string{"doors"},
+			"variants":    []object{variant("calm", object{"attempts": 2, "pauseMillis": 400}), variant("eager", object{"attempts": 5, "pauseMillis": 150})},
+			"description": "Attempts and back-off of the door's motor."},
+	} {
+		f.try(func() error {
+			return f.by["developer"].post(f.ctx, "/projects/pinecrest/flags?reason=first+set-up", d, nil)
+		})
+	}
+}
+
+// edit changes a document as somebody, with a reason.
+func (f *furnisher) edit(role, env, key, reason string, change func(*flag.Document)) {
+	f.try(func() error {
+		path := "/projects/pinecrest/environments/" + env + "/flags/" + key
+		var v struct {
+			Document flag.Document
+			Version  int64
+		}
+		if err := f.by[role].do(f.ctx, "GET", path, nil, &v, 0); err != nil {
+			return err
+		}
+		change(&v.Document)
+		return f.by[role].do(f.ctx, "PUT", path, object{"document": v.Document, "reason": reason}, nil, v.Version)
+	})
+}
+
+func give(variant string) flag.Gives { return flag.Gives{Variant: variant} }
+
+func shares(by string, parts ...flag.Part) flag.Gives {
+	return flag.Gives{Shares: &flag.Shares{By: []string{by}, Parts: parts}}
+}
+
+func share(variant string, percent uint32) flag.Part {
+	return flag.Part{Variant: variant, Share: percent * 10_000}
+}
+
+func goOn(percent uint32) flag.Part { return flag.Part{GoesOn: true, Share: percent * 10_000} }
+
+func (f *furnisher) documents() {
+	segment := func(key string) *condition.Node { return &condition.Node{Test: condition.SegmentTest, Segment: key} }
+	for _, env := range []string{"development", "staging"} {
+		for _, key := range []string{"one-touch-open", "night-batching", "weather-holds"} {
+			f.edit("developer", env, key, "try it", func(d *flag.Document) { d.Lever, d.End = flag.On, give("on") })
+		}
+		f.edit("developer", env, "arrival-estimate", "try it", func(d *flag.Document) { d.Lever, d.End = flag.On, give("learned") })
+	}
+	const prod = "production"
+	f.edit("developer", prod, "one-touch-open", "staff try it first", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{
+			{Name: "Just me", Gives: give("on"), When: &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: []string{"recipient-17"}}},
+			{Name: "Old firmware", Gives: give("off"), When: segment("old-firmware")},
+			{Name: "Staff first", Gives: give("on"), When: segment("staff")},
+		}
+	})
+	f.edit("releaser", prod, "one-touch-open", "first sites, after a quiet week with staff", func(d *flag.Document) {
+		d.Rules = append(d.Rules, flag.Rule{Name: "First sites", Gives: shares("site.id", share("on", 2), goOn(98))})
+	})
+	f.edit("releaser", prod, "one-touch-open", "no complaints from the first sites", func(d *flag.Document) {
+		d.Rules[3].Gives.Shares.Parts = []flag.Part{share("on", 8), goOn(92)}
+	})
+	f.edit("developer", prod, "arrival-estimate", "compare three ways", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.End = shares(condition.KeyAttribute, share("traffic-aware", 30), share("learned", 8), share("timetable", 62))
+	})
+	f.edit("releaser", prod, "night-batching", "whole sites, in the north only", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{{Name: "Northern sites", Gives: shares("site.id", share("on", 30), goOn(70)),
+			When: &condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{"north"}}}}
+	})
+	f.edit("releaser", prod, "weather-holds", "the weather service is in use", func(d *flag.Document) { d.Lever = flag.On })
+	f.edit("developer", prod, "door-retries", "stiff doors on the coast", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{{Name: "Coast", Gives: give("eager"), When: &condition.Node{Test: "string.one-of", Attribute: "site.region", Text: []string{"coast", "west"}}}}
+	})
+}
