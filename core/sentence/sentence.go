@@ -43,6 +43,19 @@ func Of(d *flag.Document, stopped bool) string {
 	return strings.ToUpper(said[:1]) + said[1:]
 }
 
+// Parts says each rule by itself, parked or not, and the end last.
+func Parts(d *flag.Document) []string {
+	parts := make([]string, 0, len(d.Rules)+1)
+	for i := range d.Rules {
+		parts = append(parts, Rule(&d.Rules[i], d.Resting, condition.PlainQuote))
+	}
+	who := "everybody"
+	if len(d.Rules) > 0 {
+		who = "everybody else"
+	}
+	return append(parts, End(d.End, who, d.Resting))
+}
+
 // Rule says whom a rule takes and what it gives; parked or not is not said.
 func Rule(r *flag.Rule, resting string, quote condition.Quote) string {
 	said := audience(r.When, quote)

@@ -376,6 +376,7 @@ type FlagView struct {
 	Revision    int64            `json:"revision"` // that made this version
 	Stops       []StopView       `json:"stops"`    // standing ones
 	Sentence    string           `json:"sentence"`
+	Says        []string         `json:"says"` // each rule by itself, and the end
 }
 
 func (f *FlagView) version() int64 { return f.Version }
@@ -398,7 +399,7 @@ func (c *call) flag(*none) (any, error) {
 		return nil, err
 	}
 	standing := slices.DeleteFunc(all, func(s StopView) bool { return s.LiftedAt != 0 || !slices.Contains(s.Flags, d.Key) })
-	return &FlagView{d, e, rec.Document, rec.Version, rec.Revision, standing, sentence.Of(rec.Document, len(standing) > 0)}, nil
+	return &FlagView{d, e, rec.Document, rec.Version, rec.Revision, standing, sentence.Of(rec.Document, len(standing) > 0), sentence.Parts(rec.Document)}, nil
 }
 
 type documentBody struct {

@@ -120,12 +120,17 @@ var generic = regexp.MustCompile(`^listOf\[.*\.(\w+)\]$`)
 
 func typeName(t reflect.Type) string {
 	name := t.Name()
+	if name == "" {
+		return ""
+	}
 	if m := generic.FindStringSubmatch(name); m != nil {
 		name = m[1] + "List"
 	}
 	switch t.PkgPath() {
 	case "greenlever.example/core/flag":
-		name = map[string]string{"Problem": "FieldProblem"}[name] + map[bool]string{true: name}[name != "Problem"]
+		if name == "Problem" { // an error's, beside the API's own
+			name = "FieldProblem"
+		}
 	case "greenlever.example/greenlever/internal/app/audit":
 		name = "Audit" + name
 	}

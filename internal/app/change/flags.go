@@ -25,6 +25,7 @@ type Saved struct {
 	Revision    int64          `json:"revision"`
 	Document    *flag.Document `json:"document"`
 	Sentence    string         `json:"sentence"`
+	Says        []string       `json:"says"` // each rule by itself, and the end
 	Difference  []string       `json:"difference"`
 }
 
@@ -51,7 +52,7 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			return nil, err
 		}
 		stopped := stopOf(standing, doc.Key)
-		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document, "sentence": sentence.Of(old.Document, stopped != nil)}); err != nil {
+		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document, "sentence": sentence.Of(old.Document, stopped != nil), "says": sentence.Parts(old.Document)}); err != nil {
 			return nil, err
 		}
 		if err := c.open(env); err != nil {
@@ -69,7 +70,7 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 		}
 		lines := diff.Flags(old.Document, &now)
 		saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now,
-			Sentence: sentence.Of(&now, stopped != nil), Difference: diff.Texts(lines)}
+			Sentence: sentence.Of(&now, stopped != nil), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
 			return saved, nil
 		}

@@ -1,0 +1,64 @@
+# make demo   starts everything with made-up data
+# make test   passes all checks and tests
+# make bench  prints speed as ratios to floors measured in the same run
+
+SHELL := /bin/bash
+MODULES := . core client examples/minimal
+
+.PHONY: demo demo-reset test check bench build console tools tools-test clean
+
+demo: build tools
+	@exec bin/greenlever demo
+
+demo-reset:
+	@rm -rf .demo && echo "the demo's data is gone; make demo makes it anew"
+
+build: bin/greenlever
+
+GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' 'go.mod' 'go.sum' 2>/dev/null)
+CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console 2>/dev/null)
+
+# The program is built twice: the API's document, from which the console's types are made,
+# comes out of it.
+bin/openapi.json: $(GO_FILES)
+	@command -v go >/dev/null || { echo "Go is missing: install Go 1.26 or newer first" >&2; exit 1; }
+	@mkdir -p bin
+	@go build -o bin/greenlever ./cmd/greenlever
+	@bin/greenlever openapi > $@.new && { cmp -s $@.new $@ && rm $@.new && touch $@ || mv $@.new $@; }
+
+console/node_modules: console/package-lock.json
+	@command -v npm >/dev/null || { echo "Node is missing: install Node 20 or newer with npm first" >&2; exit 1; }
+	@cd console && npm ci --no-audit --no-fund --loglevel=error && touch node_modules
+
+console/src/api/schema.d.ts: bin/openapi.json console/node_modules
+	@cd console && npx --no-install openapi-typescript ../bin/openapi.json -o src/api/schema.d.ts >/dev/null 2>&1 && touch src/api/schema.d.ts
+
+internal/httpapi/dist/app/index.html: console/src/api/schema.d.ts $(CONSOLE_FILES)
+	@echo "building the console ..."
+	@cd console && npx --no-install vite build --logLevel warn && touch ../internal/httpapi/dist/app/index.html
+
+console: internal/httpapi/dist/app/index.html
+
+bin/greenlever: internal/httpapi/dist/app/index.html $(GO_FILES)
+	@go build -o $@ ./cmd/greenlever && touch $@
+
+tools:
+	@scripts/need.sh mariadbd=mariadb-server
+
+tools-test: tools
+	@scripts/need.sh chromium=chromium
+
+check: build
+	@echo "checking ..."
+	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not formatted:"; gofmt -l .; exit 1; }
+	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool -modfile=$(CURDIR)/go.mod staticcheck ./...) || exit 1; done
+	@cd console && npx --no-install tsc --noEmit && npx --no-install oxlint --deny-warnings src
+
+test: build tools-test check
+	@scripts/test.sh $(MODULES)
+
+bench: build tools
+	@go run ./internal/bench
+
+clean:
+	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/httpapi/dist/app

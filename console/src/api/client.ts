@@ -1,0 +1,56 @@
+import createClient, { type Middleware } from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Field = Schemas["FieldProblem"];
+
+/** ApiProblem is an answer that refuses: what is wrong, where, and the mend. */
+export class ApiProblem extends Error {
+  constructor(
+    readonly status: number,
+    detail: string,
+    readonly fields: Field[],
+    readonly more: Record<string, unknown>,
+  ) {
+    super(detail);
+  }
+}
+
+let csrf = "";
+
+/** keepCSRF keeps the session's token, which every change sends along. */
+export function keepCSRF(token: string | undefined) {
+  csrf = token ?? csrf;
+}
+
+const session: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET") {
+      request.headers.set("X-Greenlever-CSRF", csrf);
+      if (!request.headers.has("Idempotency-Key")) request.headers.set("Idempotency-Key", crypto.randomUUID());
+    }
+    return request;
+  },
+};
+
+export const api = createClient<paths>({ baseUrl: window.location.origin });
+api.use(session);
+
+interface Result<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** must gives the answer's data, or throws its problem. */
+export async function must<T>(call: Promise<Result<T>>): Promise<T> {
+  let result: Result<T>;
+  try {
+    result = await call;
+  } catch {
+    throw new ApiProblem(0, "The service cannot be reached. Nothing is lost: try again.", [], {});
+  }
+  if (result.response.ok) return result.data as T;
+  const body = (result.error ?? {}) as { detail?: string; fields?: Field[] };
+  throw new ApiProblem(result.response.status, body.detail ?? result.response.statusText, body.fields ?? [], body as Record<string, unknown>);
+}

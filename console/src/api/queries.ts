@@ -1,0 +1,229 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { api, ApiProblem, keepCSRF, must, type Schemas } from "./client";
+
+/* Every hook owns one piece of the service's data. Keys begin with the project, so that a
+   revision makes exactly what it touches be read again. */
+
+export function useMe() {
+  return useQuery({
+    queryKey: ["me"],
+    retry: (n, e) => n < 2 && !(e instanceof ApiProblem && e.status === 401),
+    queryFn: async () => {
+      const me = await must(api.GET("/api/v1/me", {}));
+      keepCSRF(me.csrf);
+      return me;
+    },
+  });
+}
+
+export function useSignIn() {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: (body: Schemas["SignInBody"]) => must(api.POST("/api/v1/sign-in", { body, params: {} })),
+    onSuccess: (me) => {
+      keepCSRF(me.csrf);
+      cache.setQueryData(["me"], me);
+    },
+  });
+}
+
+export function useSetUp() {
+  return useMutation({ mutationFn: (body: Schemas["SetUpBody"]) => must(api.POST("/api/v1/set-up", { body, params: {} })) });
+}
+
+export function useSignOut() {
+  return useMutation({
+    mutationFn: () => must(api.POST("/api/v1/sign-out", { params: {} })),
+    onSuccess: () => window.location.assign("/sign-in"),
+  });
+}
+
+export function useProjects() {
+  return useQuery({ queryKey: ["projects"], queryFn: () => must(api.GET("/api/v1/projects", {})) });
+}
+
+export function useBoard(project: string) {
+  return useQuery({
+    queryKey: [project, "board"],
+    enabled: project !== "",
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/board", { params: { path: { project } } })),
+  });
+}
+
+export function useFlag(project: string, environment: string, flag: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "flag", flag],
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/flags/{flag}", { params: { path: { project, environment, flag } } })),
+  });
+}
+
+export function useSegments(project: string, environment: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "segments"],
+    enabled: environment !== "",
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/segments", { params: { path: { project, environment } } })),
+  });
+}
+
+export function useStops(project: string, environment: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "stops"],
+    enabled: environment !== "",
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/stops", { params: { path: { project, environment } } })),
+  });
+}
+
+export function useInstances(project: string, environment: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "instances"],
+    enabled: environment !== "",
+    refetchInterval: 3000,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/instances", { params: { path: { project, environment } } })),
+  });
+}
+
+export function useCounts(project: string, environment: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "counts"],
+    refetchInterval: 10_000,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/counts", { params: { path: { project, environment } } })),
+  });
+}
+
+export function useKeys(project: string, environment: string, enabled: boolean) {
+  return useQuery({
+    queryKey: [project, "env", environment, "keys"],
+    enabled,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/keys", { params: { path: { project, environment } } })),
+  });
+}
+
+export function usePeople(project: string) {
+  return useQuery({
+    queryKey: [project, "people"],
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/people", { params: { path: { project } } })),
+  });
+}
+
+export function useAccounts(enabled: boolean) {
+  return useQuery({ queryKey: ["accounts"], enabled, queryFn: () => must(api.GET("/api/v1/accounts", {})) });
+}
+
+export function useTokens() {
+  return useQuery({ queryKey: ["tokens"], queryFn: () => must(api.GET("/api/v1/me/tokens", {})) });
+}
+
+export interface HistoryFilter {
+  environment?: string;
+  flag?: string;
+  person?: string;
+  from?: string;
+  to?: string;
+  cursor?: string;
+}
+
+export function useHistory(project: string, query: HistoryFilter) {
+  return useQuery({
+    queryKey: [project, "history", query],
+    placeholderData: (before) => before,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/history", { params: { path: { project }, query } })),
+  });
+}
+
+export function useVerify(project: string) {
+  return useMutation({ mutationFn: () => must(api.GET("/api/v1/projects/{project}/verify", { params: { path: { project } } })) });
+}
+
+export interface SaveFlag {
+  document: Schemas["Document"];
+  version: number;
+  reason: string;
+}
+
+function putFlag(project: string, environment: string, flag: string, s: SaveFlag, dryRun: boolean) {
+  return must(
+    api.PUT("/api/v1/projects/{project}/environments/{environment}/flags/{flag}", {
+      params: { path: { project, environment, flag }, header: { "If-Match": String(s.version) }, query: { dryRun: String(dryRun) } },
+      body: { document: s.document, reason: s.reason },
+    }),
+  );
+}
+
+/** useTry says what an edit would change, without saving it. */
+export function useTry(project: string, environment: string, flag: string, edit: SaveFlag | undefined) {
+  return useQuery({
+    queryKey: ["try", project, environment, flag, edit],
+    enabled: edit !== undefined,
+    retry: false,
+    gcTime: 0,
+    placeholderData: (before) => before,
+    queryFn: () => putFlag(project, environment, flag, edit!, true),
+  });
+}
+
+/** useChange makes a change and has everything of the project read again. */
+export function useChange<In, Out>(project: string, change: (input: In) => Promise<Out>) {
+  const cache = useQueryClient();
+  return useMutation({ mutationFn: change, onSuccess: () => cache.invalidateQueries({ queryKey: [project] }) });
+}
+
+export function useSaveFlag(project: string, environment: string, flag: string) {
+  return useChange(project, (s: SaveFlag) => putFlag(project, environment, flag, s, false));
+}
+
+export function useStop(project: string, environment: string) {
+  return useChange(project, (body: Schemas["StopBody"]) =>
+    must(api.POST("/api/v1/projects/{project}/environments/{environment}/stops", { params: { path: { project, environment } }, body })),
+  );
+}
+
+export function useLift(project: string, environment: string) {
+  return useChange(project, (body: Schemas["LiftBody"]) =>
+    must(api.POST("/api/v1/projects/{project}/environments/{environment}/lifts", { params: { path: { project, environment } }, body })),
+  );
+}
+
+export function useMakeFlag(project: string) {
+  return useChange(project, (input: { body: Schemas["Definition"]; reason: string }) =>
+    must(
+      api.POST("/api/v1/projects/{project}/flags", {
+        params: { path: { project }, query: { reason: input.reason } as Record<string, string> },
+        body: input.body,
+      }),
+    ),
+  );
+}
+
+export function useEditDefinition(project: string, flag: string) {
+  return useChange(project, (input: { body: Schemas["DefinitionEdit"]; version: number }) =>
+    must(api.PATCH("/api/v1/projects/{project}/flags/{flag}", { params: { path: { project, flag }, header: { "If-Match": String(input.version) } }, body: input.body })),
+  );
+}
+
+export function useWhy(project: string, environment: string, flag: string, body: Schemas["WhyBody"] | undefined) {
+  return useQuery({
+    queryKey: [project, "env", environment, "why", flag, body],
+    enabled: body !== undefined && flag !== "",
+    retry: false,
+    queryFn: () => must(api.POST("/api/v1/projects/{project}/environments/{environment}/flags/{flag}/why", { params: { path: { project, environment, flag } }, body: body! })),
+  });
+}
+
+/** useLive reads again what a revision or a report touches, as soon as it happens. */
+export function useLive(project: string) {
+  const cache = useQueryClient();
+  useEffect(() => {
+    if (project === "") return;
+    const source = new EventSource(`/api/v1/projects/${project}/live`);
+    const again = (...key: string[]) => void cache.invalidateQueries({ queryKey: [project, ...key] });
+    source.addEventListener("revision", (e) => {
+      const { environment } = JSON.parse(e.data) as { environment: string };
+      again("board");
+      again("history");
+      again("env", environment);
+    });
+    source.addEventListener("report", () => again("board"));
+    return () => source.close();
+  }, [project, cache]);
+}

@@ -1,0 +1,64 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { lazy, StrictMode, Suspense } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { ApiProblem } from "../api/client";
+import { useMe } from "../api/queries";
+import { Waiting } from "../ui/controls";
+import { Shell } from "./shell";
+import "./style.css";
+
+// One piece of script for each place, so that the first view is small.
+const SignIn = lazy(() => import("../features/entry/sign-in"));
+const SetUp = lazy(() => import("../features/entry/set-up"));
+const Board = lazy(() => import("../features/board/board"));
+const NewFlag = lazy(() => import("../features/flag/new-flag"));
+const Flag = lazy(() => import("../features/flag/flag"));
+const Why = lazy(() => import("../features/why/why"));
+const History = lazy(() => import("../features/history/history"));
+const Stop = lazy(() => import("../features/stop/stop"));
+const Settings = lazy(() => import("../features/settings/settings"));
+const NewProject = lazy(() => import("../features/settings/new-project"));
+const Account = lazy(() => import("../features/settings/account"));
+
+const cache = new QueryClient({
+  defaultOptions: { queries: { staleTime: 2_000, retry: (n, e) => n < 2 && (!(e instanceof ApiProblem) || e.status === 0 || e.status >= 500) } },
+});
+
+function First() {
+  const me = useMe();
+  if (me.isPending) return <Waiting what="who you are" />;
+  if (me.error) return <Navigate to="/sign-in" replace />;
+  const project = Object.keys(me.data.roles)[0];
+  return <Navigate to={project ? `/p/${project}` : me.data.account.keeper ? "/new-project" : "/account"} replace />;
+}
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={cache}>
+      <BrowserRouter>
+        <Suspense fallback={<Waiting what="the page" />}>
+          <Routes>
+            <Route path="/" element={<First />} />
+            <Route path="/sign-in" element={<SignIn />} />
+            <Route path="/set-up" element={<SetUp />} />
+            <Route element={<Shell />}>
+              <Route path="/new-project" element={<NewProject />} />
+              <Route path="/account" element={<Account />} />
+              <Route path="/p/:project">
+                <Route index element={<Board />} />
+                <Route path="new-flag" element={<NewFlag />} />
+                <Route path="history" element={<History />} />
+                <Route path="settings" element={<Settings />} />
+                <Route path=":environment/flags/:flag" element={<Flag />} />
+                <Route path=":environment/why" element={<Why />} />
+                <Route path=":environment/stop" element={<Stop />} />
+              </Route>
+            </Route>
+            <Route path="*" element={<Navigate to="/" replace />} />
+          </Routes>
+        </Suspense>
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

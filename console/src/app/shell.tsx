@@ -1,0 +1,96 @@
+import { Suspense, useEffect, useState } from "react";
+import { Link, Navigate, NavLink, Outlet, useNavigate, useParams } from "react-router";
+import { useBoard, useLive, useMe, useSignOut } from "../api/queries";
+import { Button, Waiting } from "../ui/controls";
+import { Palette, type Command } from "./palette";
+
+const place = ({ isActive }: { isActive: boolean }) =>
+  `rounded px-2 py-1 whitespace-nowrap ${isActive ? "bg-page font-medium text-ink" : "text-soft hover:text-ink"}`;
+
+/** Shell is what stands around every page: where one is, the stop, and the palette. */
+export function Shell() {
+  const me = useMe();
+  const params = useParams();
+  const project = params.project ?? Object.keys(me.data?.roles ?? {})[0] ?? "";
+  const board = useBoard(me.data ? project : "");
+  const [open, setOpen] = useState(false);
+  const signOut = useSignOut();
+  const go = useNavigate();
+  useLive(me.data ? project : "");
+  useEffect(() => {
+    const listen = (e: KeyboardEvent) => {
+      if ((e.ctrlKey || e.metaKey) && e.key === "k") {
+        e.preventDefault();
+        setOpen(true);
+      }
+    };
+    window.addEventListener("keydown", listen);
+    return () => window.removeEventListener("keydown", listen);
+  }, []);
+
+  if (me.isPending) return <Waiting what="who you are" />;
+  if (me.error) return <Navigate to="/sign-in" replace />;
+
+  const environments = board.data?.environments ?? [];
+  // The one that matters most at night: that which asks first, else the last one made.
+  const night = params.environment ?? (environments.find((e) => e.askFirst) ?? environments.at(-1))?.key;
+  const commands: Command[] = [
+    { group: "Places", label: "Board", run: () => go(`/p/${project}`) },
+    { group: "Places", label: "History", run: () => go(`/p/${project}/history`) },
+    { group: "Places", label: "Settings", run: () => go(`/p/${project}/settings`) },
+    { group: "Places", label: "New flag", run: () => go(`/p/${project}/new-flag`) },
+    ...environments.map((e) => ({ group: "Stop", label: `Stop in ${e.key}`, run: () => go(`/p/${project}/${e.key}/stop`) })),
+    ...(board.data?.flags ?? []).flatMap((f) => environments.map((e) => ({ group: "Flags", label: `${f.key} in ${e.key}`, run: () => go(`/p/${project}/${e.key}/flags/${f.key}`) }))),
+  ];
+
+  return (
+    <>
+      <header className="sticky top-0 z-10 border-b border-line bg-sheet">
+        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
+          <Link to="/" className="flex items-center gap-2 font-semibold">
+            <img src="/mark.svg" alt="" width="22" height="22" /> <span className="hidden sm:inline">Green Lever</span>
+          </Link>
+          <span className="hidden text-soft sm:inline">{board.data?.project.title}</span>
+          <nav className="flex min-w-0 flex-1 flex-wrap items-center gap-1" aria-label="places">
+            {project && (
+              <>
+                <NavLink end to={`/p/${project}`} className={place}>
+                  Board
+                </NavLink>
+                {night && (
+                  <NavLink to={`/p/${project}/${night}/why`} className={place}>
+                    Why
+                  </NavLink>
+                )}
+                <NavLink to={`/p/${project}/history`} className={place}>
+                  History
+                </NavLink>
+                <NavLink to={`/p/${project}/settings`} className={place}>
+                  Settings
+                </NavLink>
+              </>
+            )}
+          </nav>
+          <Button tone="bare" className="hidden sm:inline-flex" onClick={() => setOpen(true)}>
+            Go to <kbd className="rounded border border-line px-1 text-xs">Ctrl K</kbd>
+          </Button>
+          <Link to="/account" className="hidden text-soft hover:text-ink sm:inline">
+            {me.data.account.name}
+          </Link>
+          <Button tone="bare" className="hidden sm:inline-flex" onClick={() => signOut.mutate()}>
+            Sign out
+          </Button>
+          {project && night && (
+            <Link to={`/p/${project}/${night}/stop`} className="rounded border border-alarm bg-alarm-sheet px-3 py-1 font-medium text-alarm">
+              Stop
+            </Link>
+          )}
+        </div>
+      </header>
+      <Suspense fallback={<Waiting what="the page" />}>
+        <Outlet />
+      </Suspense>
+      <Palette open={open} onClose={() => setOpen(false)} commands={commands} />
+    </>
+  );
+}

@@ -1,0 +1,86 @@
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, must, type Schemas } from "../../api/client";
+import { useChange, useMe, useTokens } from "../../api/queries";
+import { Button, Copy, Page, Problem, Sheet, TextField, Time } from "../../ui/controls";
+
+export default function Account() {
+  const me = useMe();
+  return (
+    <Page title={me.data?.account.name ?? "Account"}>
+      <Tokens />
+      <Password />
+      {me.data?.account.keeper && (
+        <p>
+          You are an installation keeper: <Link className="underline" to="/new-project">make a project</Link>.
+        </p>
+      )}
+    </Page>
+  );
+}
+
+function Tokens() {
+  const tokens = useTokens();
+  const [name, setName] = useState("");
+  const [made, setMade] = useState<Schemas["MadeToken"]>();
+  const add = useChange("tokens", (body: Schemas["TokenBody"]) => must(api.POST("/api/v1/me/tokens", { params: {}, body })));
+  const remove = useChange("tokens", (token: string) => must(api.DELETE("/api/v1/me/tokens/{token}", { params: { path: { token } } })));
+  return (
+    <Sheet title="Personal tokens">
+      <p className="mb-2 text-soft">For the command line and scripts; a token has your rights.</p>
+      <ul className="flex flex-col gap-1">
+        {tokens.data?.items.map((t) => (
+          <li key={t.id} className="flex flex-wrap items-center gap-3">
+            {t.name}
+            <span className="text-soft">
+              until <Time ms={t.expires} />
+            </span>
+            <Button tone="bare" onClick={() => remove.mutate(t.id)}>
+              remove
+            </Button>
+          </li>
+        ))}
+      </ul>
+      {made && (
+        <div className="my-2 flex flex-wrap items-center gap-2 rounded border border-line bg-note px-3 py-2">
+          Shown once: <code data-testid="token">{made.secret}</code>
+          <Copy text={made.secret} />
+        </div>
+      )}
+      <form
+        className="mt-2 flex items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate({ name, days: 90 }, { onSuccess: (t) => { setMade(t); setName(""); } });
+        }}
+      >
+        <TextField label="New token" placeholder="what it is for" required value={name} onChange={(e) => setName(e.target.value)} />
+        <Button type="submit">Make it, for 90 days</Button>
+      </form>
+      <Problem error={add.error ?? remove.error} />
+    </Sheet>
+  );
+}
+
+function Password() {
+  const [old, setOld] = useState("");
+  const [password, setPassword] = useState("");
+  const change = useChange("me", (body: Schemas["PasswordBody"]) => must(api.POST("/api/v1/me/password", { params: {}, body })));
+  return (
+    <Sheet title="Password">
+      <form
+        className="flex flex-wrap items-end gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          change.mutate({ old, password }, { onSuccess: () => { setOld(""); setPassword(""); } });
+        }}
+      >
+        <TextField label="Present password" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
+        <TextField label="New password" type="password" autoComplete="new-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+        <Button type="submit">Change it</Button>
+        {change.isSuccess && <span role="status">changed; your other sessions have ended</span>}
+      </form>
+      <Problem error={change.error} />
+    </Sheet>
+  );
+}

@@ -1,0 +1,213 @@
+import { useState } from "react";
+import { useParams } from "react-router";
+import { api, must, type Schemas } from "../../api/client";
+import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople, useSegments } from "../../api/queries";
+import { Button, Copy, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
+
+const roles = ["auditor", "developer", "releaser", "on-call", "keeper"];
+
+export default function Settings() {
+  const { project = "" } = useParams();
+  const me = useMe();
+  const board = useBoard(project);
+  const keeper = me.data?.roles[project]?.includes("keeper") ?? false;
+  return (
+    <Page title="Settings">
+      {!keeper && <p className="text-soft">Only a keeper of this project changes what stands here.</p>}
+      <Sheet title="Environments">
+        <div className="flex flex-col gap-4">
+          {board.data?.environments.map((e) => <Environment key={e.key} project={project} environment={e} keeper={keeper} />)}
+          {keeper && <NewEnvironment project={project} first={board.data?.environments.length === 0} />}
+        </div>
+      </Sheet>
+      <Segments project={project} environment={board.data?.environments.at(-1)?.key ?? ""} />
+      <People project={project} keeper={keeper} installation={me.data?.account.keeper ?? false} />
+    </Page>
+  );
+}
+
+function Environment({ project, environment, keeper }: { project: string; environment: Schemas["BoardEnvironment"]; keeper: boolean }) {
+  const [open, setOpen] = useState(false);
+  const path = { project, environment: environment.key };
+  const edit = useChange(project, (askFirst: boolean) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body: { askFirst, reason: "settings" } })));
+  return (
+    <div className="border-b border-line pb-3">
+      <div className="flex flex-wrap items-center gap-3">
+        <b className="font-medium">{environment.key}</b>
+        <span className="text-soft">{environment.title}</span>
+        <label className="flex items-center gap-1.5">
+          <input type="checkbox" disabled={!keeper || edit.isPending} checked={environment.askFirst} onChange={(e) => edit.mutate(e.target.checked)} /> asks first
+        </label>
+        {keeper && (
+          <Button tone="bare" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? "close" : "access keys"}
+          </Button>
+        )}
+      </div>
+      <Problem error={edit.error} />
+      {open && <Keys project={project} environment={environment.key} />}
+    </div>
+  );
+}
+
+function Keys({ project, environment }: { project: string; environment: string }) {
+  const keys = useKeys(project, environment, true);
+  const path = { project, environment };
+  const [made, setMade] = useState<Schemas["MadeKey"]>();
+  const add = useChange(project, (kind: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/keys", { params: { path }, body: { kind } })));
+  const revoke = useChange(project, (key: string) => must(api.DELETE("/api/v1/projects/{project}/environments/{environment}/keys/{key}", { params: { path: { ...path, key } } })));
+  return (
+    <div className="mt-2 flex flex-col gap-2">
+      <ul className="flex flex-col gap-1">
+        {keys.data?.items.map((k) => (
+          <li key={k.id} className="flex flex-wrap items-center gap-3">
+            <span className="w-16">{k.kind}</span>
+            <code>{k.hint}…</code>
+            <span className="text-soft">
+              {k.purpose}, made <Time ms={k.created} />
+            </span>
+            {k.revoked ? (
+              <span className="text-soft">revoked</span>
+            ) : (
+              <Button tone="bare" onClick={() => revoke.mutate(k.id)}>
+                revoke
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+      {made && <Secrets lines={[`${made.kind === "service" ? "GREENLEVER_KEY" : "GREENLEVER_BROWSER_KEY"}=${made.secret}`]} />}
+      <Problem error={add.error ?? revoke.error ?? keys.error} />
+      <div className="flex gap-2">
+        {["service", "browser"].map((kind) => (
+          <Button key={kind} onClick={() => add.mutate(kind, { onSuccess: setMade })}>
+            New {kind} key
+          </Button>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+/** Secrets are shown once. */
+function Secrets({ lines }: { lines: string[] }) {
+  return (
+    <div className="rounded border border-line bg-note px-3 py-2">
+      <div className="flex items-center justify-between">
+        <span>Shown once. Copy these lines to where the service runs:</span>
+        <Copy text={lines.join("\n")} />
+      </div>
+      <pre className="mt-1 overflow-auto text-xs" data-testid="secrets">
+        {lines.join("\n")}
+      </pre>
+    </div>
+  );
+}
+
+function NewEnvironment({ project, first }: { project: string; first: boolean }) {
+  const [key, setKey] = useState(first ? "development" : "");
+  const [askFirst, setAskFirst] = useState(false);
+  const [made, setMade] = useState<Schemas["MadeEnvironment"]>();
+  const add = useChange(project, (body: Schemas["EnvironmentBody"]) => must(api.POST("/api/v1/projects/{project}/environments", { params: { path: { project } }, body })));
+  return (
+    <form
+      className="flex flex-col gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        add.mutate({ key, title: "", askFirst, reason: "settings" }, { onSuccess: (m) => { setMade(m); setKey(""); } });
+      }}
+    >
+      {made && (
+        <>
+          <div>
+            {made.key} is made. A Go service follows it with these lines, and <code>greenlever.Open(ctx, greenlever.Options{"{}"})</code>:
+          </div>
+          <Secrets lines={[`GREENLEVER_URL=${window.location.origin}`, ...made.keys.map((k) => `${k.kind === "service" ? "GREENLEVER_KEY" : "GREENLEVER_BROWSER_KEY"}=${k.secret}`)]} />
+        </>
+      )}
+      <div className="flex flex-wrap items-end gap-3">
+        <TextField label="New environment" placeholder="production" required value={key} onChange={(e) => setKey(e.target.value)} />
+        <label className="flex items-center gap-1.5 pb-1.5">
+          <input type="checkbox" checked={askFirst} onChange={(e) => setAskFirst(e.target.checked)} /> asks first
+        </label>
+        <Button tone="lever" type="submit" disabled={add.isPending}>
+          Make it
+        </Button>
+      </div>
+      <Problem error={add.error} />
+    </form>
+  );
+}
+
+function Segments({ project, environment }: { project: string; environment: string }) {
+  const segments = useSegments(project, environment);
+  return (
+    <Sheet title={`Segments in ${environment}`} aside={<span className="text-xs text-soft">made and changed on the command line: greenlever segment</span>}>
+      <ul className="flex flex-col gap-1.5">
+        {segments.data?.items.map((s) => (
+          <li key={s.key}>
+            <b className="font-medium">{s.key}</b> <span className="text-soft">{s.title}:</span> {s.sentence}
+            <span className="text-soft">{s.usedBy.length > 0 ? `; used by ${s.usedBy.join(", ")}` : "; not used"}</span>
+          </li>
+        ))}
+        {segments.data?.items.length === 0 && <li className="text-soft">None.</li>}
+      </ul>
+    </Sheet>
+  );
+}
+
+function People({ project, keeper, installation }: { project: string; keeper: boolean; installation: boolean }) {
+  const people = usePeople(project);
+  const set = useChange(project, (p: { account: string; roles: string[] }) => must(api.PUT("/api/v1/projects/{project}/people/{account}", { params: { path: { project, account: p.account } }, body: { roles: p.roles } })));
+  return (
+    <Sheet title="People">
+      <ul className="flex flex-col gap-1.5">
+        {people.data?.items.map((p) => (
+          <li key={p.account} className="flex flex-wrap items-center gap-x-4 gap-y-1">
+            <span className="w-40">
+              {p.name} <span className="block text-xs text-soft">{p.email}</span>
+            </span>
+            {roles.map((r) => (
+              <label key={r} className="flex items-center gap-1">
+                <input type="checkbox" disabled={!keeper || set.isPending} checked={p.roles.includes(r)} onChange={(e) => set.mutate({ account: p.account, roles: e.target.checked ? [...p.roles, r] : p.roles.filter((o) => o !== r) })} /> {r}
+              </label>
+            ))}
+          </li>
+        ))}
+      </ul>
+      <Problem error={set.error} />
+      {keeper && <AddPerson installation={installation} onAdd={(account, role) => set.mutate({ account, roles: [role] })} />}
+    </Sheet>
+  );
+}
+
+function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (account: string, role: string) => void }) {
+  const accounts = useAccounts(installation);
+  const [email, setEmail] = useState("");
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const [role, setRole] = useState("developer");
+  const known = accounts.data?.items.some((a) => a.email === email.trim().toLowerCase());
+  const make = useChange("accounts", (body: Schemas["AccountBody"]) => must(api.POST("/api/v1/accounts", { params: {}, body })));
+  return (
+    <form
+      className="mt-4 flex flex-wrap items-end gap-3"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (known || !installation) onAdd(email.trim().toLowerCase(), role);
+        else make.mutate({ email, name, password }, { onSuccess: (a) => onAdd(a.id, role) });
+      }}
+    >
+      <TextField label="Add somebody" type="email" required placeholder="e-mail" value={email} onChange={(e) => setEmail(e.target.value)} />
+      {installation && !known && email.includes("@") && (
+        <>
+          <TextField label="Name" required value={name} onChange={(e) => setName(e.target.value)} />
+          <TextField label="First password" type="password" autoComplete="new-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+        </>
+      )}
+      <Select aria-label="role" value={role} onChange={(e) => setRole(e.target.value)} options={roles} />
+      <Button type="submit">{installation && !known ? "Make the account and add" : "Add"}</Button>
+      <Problem error={make.error} />
+    </form>
+  );
+}

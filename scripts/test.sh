@@ -1,0 +1,20 @@
+#!/bin/bash
+# Runs the tests of every module named and closes with how many passed and failed.
+set -uo pipefail
+passed=0 failed=0 broken=0
+out=$(mktemp)
+trap 'rm -f "$out"' EXIT
+for module in "$@"; do
+	(cd "$module" && go test -timeout 12m -json ./... 2>&1) >"$out" || broken=1
+	passed=$((passed + $(grep -c '"Action":"pass".*"Test":' "$out")))
+	now=$(grep -c '"Action":"fail".*"Test":' "$out")
+	failed=$((failed + now))
+	grep '"Action":"skip".*"Test":' "$out" && broken=1 # nothing is skipped here
+	if [ "$now" -gt 0 ] || [ "$broken" = 1 ]; then
+		grep -v '"Action":"\(run\|pause\|cont\|start\|pass\)"' "$out" | sed -n 's/.*"Output":"\(.*\)"}$/\1/p; /^[^{]/p' | sed 's/\\n$//; s/\\t/\t/g; s/\\"/"/g' | grep -v '^\(=== \|--- PASS\|PASS\|ok \)' | tail -n 150
+	fi
+	echo "tested $module" >&2
+done
+[ "$broken" = 1 ] && [ "$failed" = 0 ] && failed=1
+echo "$passed passed, $failed failed"
+[ "$failed" = 0 ]
