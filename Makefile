@@ -24,7 +24,7 @@ bin/openapi.json: $(GO_FILES)
 	@command -v go >/dev/null || { echo "Go is missing: install Go 1.26 or newer first" >&2; exit 1; }
 	@mkdir -p bin
 	@go build -o bin/greenlever ./cmd/greenlever
-	@bin/greenlever openapi > $@.new && { cmp -s $@.new $@ && rm $@.new && touch $@ || mv $@.new $@; }
+	@bin/greenlever openapi > $@.new && { cmp -s $@.new $@ && rm $@.new || mv $@.new $@; }
 
 console/node_modules: console/package-lock.json
 	@command -v npm >/dev/null || { echo "Node is missing: install Node 20 or newer with npm first" >&2; exit 1; }

@@ -40,7 +40,12 @@ func Of(d *flag.Document, stopped bool) string {
 		}
 		said = fmt.Sprintf("Where %s: %s Anyone else gets %s.", strings.Join(needs, " and "), said, Variant(d.Resting))
 	}
-	return strings.ToUpper(said[:1]) + said[1:]
+	for _, ours := range []string{"everybody", "in segment", "not "} {
+		if strings.HasPrefix(said, ours) { // never the name of an attribute
+			return strings.ToUpper(said[:1]) + said[1:]
+		}
+	}
+	return said
 }
 
 // Parts says each rule by itself, parked or not, and the end last.

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 )
 
 //go:embed all:dist
@@ -21,6 +22,7 @@ func addConsole(e *echo.Echo) {
 		panic(err) // the path is constant
 	}
 	server := http.FileServerFS(files)
+	packed := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024})
 	e.GET("/*", func(c *echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
 		h := c.Response().Header()
@@ -41,5 +43,5 @@ func addConsole(e *echo.Echo) {
 		}
 		h.Set("Cache-Control", "no-cache")
 		return c.HTMLBlob(http.StatusOK, page)
-	})
+	}, packed)
 }

@@ -10,13 +10,16 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"math/rand/v2"
+	"net"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -109,9 +112,6 @@ type Tx struct {
 	tx  *sqlx.Tx
 }
 
-// ErrDryRun rolls a transaction back that was only tried.
-var ErrDryRun = errors.New("dry run")
-
 // Write runs a use case in one transaction and commits it. A transaction that lost a
 // deadlock, a lock wait or a certification is run again, so fn must have no other effects.
 // A connection that was lost while committing is not: whether it was committed is unknown,
@@ -168,19 +168,20 @@ func isDuplicate(err error) bool {
 	return errors.As(err, &e) && e.Number == erDuplicate
 }
 
-// fault turns errors of the connection into ones that the caller may see.
+// fault turns errors of the connection into one that the caller may see and try again
+// after. Errors of a use case come through as they are.
 func fault(err error) error {
 	var e *mysql.MySQLError
-	var f *app.Fault
+	var n net.Error
 	switch {
-	case err == nil, errors.As(err, &f), errors.Is(err, ErrDryRun), errors.Is(err, context.Canceled):
-		return err
 	case errors.Is(err, sql.ErrNoRows):
 		return app.Faultf(app.NotFound, "there is no such thing")
 	case errors.As(err, &e) && e.Number != erNotReady && !again(err):
 		return fmt.Errorf("records: %w", err)
+	case errors.As(err, &e), again(err), errors.As(err, &n), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.EOF):
+		return &app.Fault{Kind: app.Unavailable, Detail: "the records cannot be reached now: try again with the same Idempotency-Key", More: map[string]any{"cause": err.Error()}}
 	}
-	return &app.Fault{Kind: app.Unavailable, Detail: "the records cannot be reached now: try again with the same Idempotency-Key", More: map[string]any{"cause": err.Error()}}
+	return err
 }
 
 func (t *Tx) get(into any, query string, args ...any) error {

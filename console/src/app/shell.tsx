@@ -51,7 +51,7 @@ export function Shell() {
             <img src="/mark.svg" alt="" width="22" height="22" /> <span className="hidden sm:inline">Green Lever</span>
           </Link>
           <span className="hidden text-soft sm:inline">{board.data?.project.title}</span>
-          <nav className="flex min-w-0 flex-1 flex-wrap items-center gap-1" aria-label="places">
+          <nav className="flex min-w-0 flex-1 items-center gap-1 max-sm:order-last max-sm:basis-full" aria-label="places">
             {project && (
               <>
                 <NavLink end to={`/p/${project}`} className={place}>
@@ -71,13 +71,13 @@ export function Shell() {
               </>
             )}
           </nav>
-          <Button tone="bare" className="hidden sm:inline-flex" onClick={() => setOpen(true)}>
+          <Button tone="bare" className="max-sm:hidden" onClick={() => setOpen(true)}>
             Go to <kbd className="rounded border border-line px-1 text-xs">Ctrl K</kbd>
           </Button>
-          <Link to="/account" className="hidden text-soft hover:text-ink sm:inline">
+          <Link to="/account" className="text-soft hover:text-ink max-sm:ml-auto">
             {me.data.account.name}
           </Link>
-          <Button tone="bare" className="hidden sm:inline-flex" onClick={() => signOut.mutate()}>
+          <Button tone="bare" className="max-sm:hidden" onClick={() => signOut.mutate()}>
             Sign out
           </Button>
           {project && night && (

@@ -11,24 +11,31 @@ export function variantColor(names: string[], name: string): string {
 export function Variant({ names, name }: { names: string[]; name: string }) {
   const at = names.indexOf(name);
   return (
-    <span className="inline-flex items-center gap-1 font-medium">
-      <span aria-hidden="true" className="inline-flex h-4 w-4 items-center justify-center rounded-sm text-[10px] leading-none text-white" style={{ background: variantColor(names, name) }}>
-        {at < 0 ? "?" : String.fromCharCode(65 + (at % 26))}
-      </span>
+    <span className="font-medium whitespace-nowrap">
+      {/* The letter is drawn, not text: who copies or reads the page aloud gets the name alone. */}
+      <span
+        aria-hidden="true"
+        data-letter={at < 0 ? "?" : String.fromCharCode(65 + (at % 26))}
+        className="mr-1 inline-flex h-4 w-4 items-center justify-center rounded-sm align-[-0.15em] text-[10px] leading-none text-white before:content-[attr(data-letter)]"
+        style={{ background: variantColor(names, name) }}
+      />
       {name}
     </span>
   );
 }
 
-/** Said prints a generated sentence, with the names between backticks as variants. */
+/** Said prints a generated sentence: names between backticks as variants, those between
+    stars as the names of rules. */
 export function Said({ text, names }: { text: string; names: string[] }) {
   return (
     <>
-      {text.split("`").map((part, i) =>
-        // Every second piece stands between backticks; pieces have no identity of their own.
-        // oxlint-disable-next-line react/no-array-index-key
-        i % 2 === 1 ? <Variant key={i} names={names} name={part} /> : <span key={i}>{part}</span>,
-      )}
+      {text.split(/(`[^`]+`|\*[^*]+\*)/).map((part, i) => {
+        // Pieces of a sentence have no identity but their place.
+        const key = `${i}`;
+        if (part.startsWith("`")) return <Variant key={key} names={names} name={part.slice(1, -1)} />;
+        if (part.startsWith("*") && part.length > 2) return <i key={key}>{part.slice(1, -1)}</i>;
+        return <span key={key}>{part}</span>;
+      })}
     </>
   );
 }

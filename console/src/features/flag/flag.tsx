@@ -92,10 +92,10 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
             <div className="flex flex-wrap items-center gap-3 border-b border-line pb-3">
               <Lever position={stopped ? "stopped" : (doc.lever as "on" | "off")} />
               <fieldset className="flex gap-1" aria-label="lever">
-                <Button aria-pressed={doc.lever === "off"} className={doc.lever === "off" ? "border-ink" : ""} onClick={() => change({ ...doc, lever: "off" })}>
+                <Button aria-pressed={doc.lever === "off"} className={doc.lever === "off" ? "border-ink! bg-page! font-medium" : "text-soft"} onClick={() => change({ ...doc, lever: "off" })}>
                   off
                 </Button>
-                <Button aria-pressed={doc.lever === "on"} className={doc.lever === "on" ? "border-ink" : ""} onClick={() => change({ ...doc, lever: "on" })}>
+                <Button aria-pressed={doc.lever === "on"} className={doc.lever === "on" ? "border-ink! bg-page! font-medium" : "text-soft"} onClick={() => change({ ...doc, lever: "on" })}>
                   on
                 </Button>
               </fieldset>

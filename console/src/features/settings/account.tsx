@@ -1,13 +1,14 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useChange, useMe, useTokens } from "../../api/queries";
+import { useChange, useMe, useSignOut, useTokens } from "../../api/queries";
 import { Button, Copy, Page, Problem, Sheet, TextField, Time } from "../../ui/controls";
 
 export default function Account() {
   const me = useMe();
+  const signOut = useSignOut();
   return (
-    <Page title={me.data?.account.name ?? "Account"}>
+    <Page title={me.data?.account.name ?? "Account"} aside={<Button onClick={() => signOut.mutate()}>Sign out</Button>}>
       <Tokens />
       <Password />
       {me.data?.account.keeper && (

@@ -164,7 +164,7 @@ function People({ project, keeper, installation }: { project: string; keeper: bo
       <ul className="flex flex-col gap-1.5">
         {people.data?.items.map((p) => (
           <li key={p.account} className="flex flex-wrap items-center gap-x-4 gap-y-1">
-            <span className="w-40">
+            <span className="w-60">
               {p.name} <span className="block text-xs text-soft">{p.email}</span>
             </span>
             {roles.map((r) => (

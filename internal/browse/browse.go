@@ -1,0 +1,212 @@
+// Package browse drives the console in headless Chromium as a person would: by what is
+// written on the page.
+//
+// Its nouns are a [Browser] and a [Window] in it. The smallest use:
+//
+//	b, err := browse.Start()
+//	defer b.Close()
+//	w, err := b.Window(1280, 800)
+//	w.Go(url).Fill("E-mail", "ida.holm@pinecrest.example").Click("Sign in").See("Board")
+//	err = w.Err()
+package browse
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+//go:embed page.js
+var pageScript string
+
+// ErrNoChromium is returned where there is no Chromium on this machine.
+var ErrNoChromium = errors.New("there is no Chromium: install it (apt-get install chromium)")
+
+// Patience is how long a window waits for something to appear.
+const Patience = 15 * time.Second
+
+// Browser is a running headless Chromium with a profile of its own.
+type Browser struct {
+	ctx     context.Context
+	cancels []func()
+	dir     string
+}
+
+// Start starts a browser.
+func Start() (*Browser, error) {
+	path, err := exec.LookPath("chromium")
+	if err != nil {
+		return nil, ErrNoChromium
+	}
+	dir, err := os.MkdirTemp("", "gl-chromium-")
+	if err != nil {
+		return nil, err
+	}
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU)
+	for _, name := range []string{"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "no-first-run", "disable-dev-shm-usage"} {
+		options = append(options, chromedp.Flag(name, true))
+	}
+	allocator, end := chromedp.NewExecAllocator(context.Background(), options...)
+	ctx, close_ := chromedp.NewContext(allocator, chromedp.WithErrorf(func(string, ...any) {}))
+	b := &Browser{ctx: ctx, dir: dir, cancels: []func(){close_, end}}
+	if err := chromedp.Do(ctx); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("start Chromium: %w", err)
+	}
+	return b, nil
+}
+
+// Close ends the browser and removes its profile.
+func (b *Browser) Close() {
+	for _, c := range b.cancels {
+		c()
+	}
+	for range 50 { // its processes may still write for a moment
+		if os.RemoveAll(b.dir) == nil {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// Window is one window with cookies of its own. Its methods do nothing once one of them
+// failed; [Window.Err] tells what did.
+type Window struct {
+	ctx    context.Context
+	cancel func()
+	err    error
+}
+
+// Window opens a window of a size in pixels.
+func (b *Browser) Window(width, height int) (*Window, error) {
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	w := &Window{ctx: ctx, cancel: cancel}
+	if w.err = chromedp.Do(ctx); w.err != nil { // the tab lives as long as the context that opens it
+		return w, w.err
+	}
+	w.do("open a window", chromedp.EmulateViewport(int64(width), int64(height)))
+	return w, w.err
+}
+
+// Close closes the window.
+func (w *Window) Close() { w.cancel() }
+
+// Err is what failed first.
+func (w *Window) Err() error { return w.err }
+
+func (w *Window) do(what string, steps ...chromedp.Action[chromedp.Void]) *Window {
+	if w.err != nil {
+		return w
+	}
+	ctx, cancel := context.WithTimeout(w.ctx, Patience)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		w.err = fmt.Errorf("%s: %w", what, err)
+	}
+	return w
+}
+
+// Dark makes the window ask for dark pages.
+func (w *Window) Dark() *Window {
+	return w.do("ask for dark", chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+		return err
+	}))
+}
+
+// Go opens an address.
+func (w *Window) Go(url string) *Window { return w.do("open "+url, chromedp.Navigate(url)) }
+
+// page calls a function of page.js until it gives something, and returns that.
+func (w *Window) page(what, call string, args ...any) string {
+	if w.err != nil {
+		return ""
+	}
+	list := ""
+	for i, a := range args {
+		raw, err := json.Marshal(a)
+		if err != nil {
+			w.err = err
+			return ""
+		}
+		if i > 0 {
+			list += ","
+		}
+		list += string(raw)
+	}
+	expression := fmt.Sprintf("(() => { %s; return %s(%s); })()", pageScript, call, list)
+	ctx, cancel := context.WithTimeout(w.ctx, Patience+time.Second)
+	defer cancel()
+	out, err := chromedp.Run(ctx, chromedp.Poll[string](expression, chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(Patience)))
+	if err != nil {
+		short, stop := context.WithTimeout(w.ctx, 2*time.Second)
+		defer stop()
+		seen, _ := chromedp.Run(short, chromedp.Evaluate[string]("document.body.innerText"))
+		w.err = fmt.Errorf("%s: %w; the page says:\n%s", what, err, seen)
+	}
+	return out
+}
+
+// Click clicks the button, link or box that is labelled so.
+func (w *Window) Click(label string) *Window {
+	w.page("click "+label, "click", label)
+	return w
+}
+
+// Fill types into the field that is labelled so, in place of what is there.
+func (w *Window) Fill(label, text string) *Window {
+	w.page("fill "+label, "fill", label, text)
+	return w
+}
+
+// Choose picks an option of the list that is labelled so.
+func (w *Window) Choose(label, option string) *Window {
+	w.page("choose "+label, "fill", label, option)
+	return w
+}
+
+// See waits until the text stands on the page.
+func (w *Window) See(text string) *Window {
+	w.page("see "+text, "see", text)
+	return w
+}
+
+// Gone waits until the text stands nowhere on the page.
+func (w *Window) Gone(text string) *Window {
+	w.page("no more "+text, "gone", text)
+	return w
+}
+
+// Text gives the text of the element with a test id.
+func (w *Window) Text(testID string) string {
+	return w.page("read "+testID, "text", testID)
+}
+
+// Shot takes a picture of what the window shows, as PNG.
+func (w *Window) Shot() ([]byte, error) {
+	if w.err != nil {
+		return nil, w.err
+	}
+	return chromedp.Run(w.ctx, chromedp.CaptureScreenshot())
+}
+
+// Eval evaluates an expression of JavaScript that gives text.
+func (w *Window) Eval(expression string) string {
+	if w.err != nil {
+		return ""
+	}
+	out, err := chromedp.Run(w.ctx, chromedp.Evaluate[string](expression))
+	if err != nil {
+		w.err = fmt.Errorf("evaluate: %w", err)
+	}
+	return out
+}

@@ -1,0 +1,101 @@
+// Command shots takes the pictures of docs/screenshots from a running demo.
+//
+//	go run ./internal/shots -dir docs/screenshots
+package main
+
+import (
+	"encoding/json"
+	"flag"
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"greenlever.example/greenlever/internal/browse"
+)
+
+func main() {
+	dir := flag.String("dir", "docs/screenshots", "where the pictures go")
+	demo := flag.String("demo", ".demo/demo.json", "what the demo tells of itself")
+	only := flag.String("only", "", "one picture's name")
+	flag.Parse()
+	if err := run(*dir, *demo, *only); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+// picture is one page: where it is, what to do there, and what tells that it is drawn.
+type picture struct {
+	name          string
+	width, height int
+	dark          bool
+	path          string
+	do            func(w *browse.Window)
+}
+
+var pictures = []picture{
+	{"sign-in", 1280, 800, false, "/sign-in", func(w *browse.Window) { w.See("Password") }},
+	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 4 of 4") }},
+	{"board-dark", 1280, 800, true, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
+	{"board-phone", 390, 844, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
+	{"flag", 1280, 800, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites").See("Given in the last hour") }},
+	{"flag-edit", 1280, 1000, false, "/p/pinecrest/production/flags/night-batching", func(w *browse.Window) {
+		w.See("Northern sites").Click("edit").Fill("share of on in percent", "65").See("share of on 30 % → 65 %")
+	}},
+	{"flag-phone-dark", 390, 844, true, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites") }},
+	{"why", 1280, 1000, false, "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
+	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
+	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 4 of 4") }},
+	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Live in production") }},
+	{"new-flag", 1280, 900, false, "/p/pinecrest/new-flag", func(w *browse.Window) { w.Fill("Title", "Handover photo").See("Make the flag") }},
+	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek").See("old-firmware") }},
+}
+
+func run(dir, demo, only string) error {
+	var d struct{ URL, Password string }
+	raw, err := os.ReadFile(demo)
+	if err != nil {
+		return fmt.Errorf("start the demo first: %w", err)
+	}
+	if err := json.Unmarshal(raw, &d); err != nil {
+		return err
+	}
+	b, err := browse.Start()
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	for _, p := range pictures {
+		if only != "" && p.name != only {
+			continue
+		}
+		if err := take(b, p, d.URL, d.Password, dir); err != nil {
+			return fmt.Errorf("%s: %w", p.name, err)
+		}
+		fmt.Println(p.name)
+	}
+	return nil
+}
+
+func take(b *browse.Browser, p picture, url, password, dir string) error {
+	w, err := b.Window(p.width, p.height)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if p.dark {
+		w.Dark()
+	}
+	if p.name != "sign-in" {
+		w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password", password).Click("Sign in").See("Board")
+	}
+	p.do(w.Go(url + p.path))
+	raw, err := w.Shot()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, p.name+".png"), raw, 0o644)
+}
