@@ -64,8 +64,8 @@ type session struct {
 	out, err    io.Writer
 	interactive bool // somebody can be asked
 
-	profile, url, token, project, env, output, because string
-	yes                                                bool
+	profile, url, project, env, output, because string
+	yes                                         bool
 }
 
 // Main runs the program and gives its exit code.

@@ -57,6 +57,9 @@ type Server struct {
 	cancel context.CancelFunc
 	done   sync.WaitGroup
 	failed chan error
+
+	stop    sync.Once
+	stopped error
 }
 
 // Times of the work that goes on behind.
@@ -244,8 +247,13 @@ func (s *Server) URL() string {
 func (s *Server) Database() *localdb.Server { return s.db }
 
 // Stop ends the service in order: streams end, requests under way are answered, counts are
-// written, heads are signed, and a private database stops.
+// written, heads are signed, and a private database stops. Stopping twice is stopping once.
 func (s *Server) Stop() error {
+	s.stop.Do(func() { s.stopped = s.end() })
+	return s.stopped
+}
+
+func (s *Server) end() error {
 	ctx, cancel := context.WithTimeout(context.Background(), graceful)
 	defer cancel()
 	var err error

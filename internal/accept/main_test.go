@@ -1,0 +1,11 @@
+// Package accept tests the service from outside, as its callers meet it: over HTTP, with
+// the Go client, on the command line and in a browser, on a real MariaDB.
+package accept
+
+import (
+	"testing"
+
+	"greenlever.example/greenlever/internal/gltest"
+)
+
+func TestMain(m *testing.M) { gltest.Main(m) }
