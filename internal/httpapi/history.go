@@ -203,7 +203,11 @@ func (a *API) export(ec *echo.Context) error {
 	stream := http.NewResponseController(w)
 	w.Header().Set("Content-Type", "application/jsonl")
 	w.Header().Set("Content-Disposition", `attachment; filename="history.jsonl"`)
+	var rows int64
 	put := func(l audit.Line) error {
+		if l.Digest != "" {
+			rows++
+		}
 		raw, err := audit.Encode(l)
 		if err != nil {
 			return err
@@ -229,7 +233,7 @@ func (a *API) export(ec *echo.Context) error {
 			}
 		}
 	}
-	return nil
+	return put(audit.Line{End: &rows})
 }
 
 // live tells the console what moves: an event for each revision of each environment, and

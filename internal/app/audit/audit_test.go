@@ -149,6 +149,12 @@ func TestExport(t *testing.T) {
 		}
 		b.Write(raw)
 	}
+	if r, err := VerifyExport(bytes.NewReader(b.Bytes())); err != nil || r.Sound() {
+		t.Errorf("an export that broke off: %+v %v", r, err)
+	}
+	rows := int64(4)
+	raw, _ := Encode(Line{End: &rows})
+	b.Write(raw)
 	report, err := VerifyExport(bytes.NewReader(b.Bytes()))
 	if err != nil || !report.Sound() || report.Entries != 4 {
 		t.Fatalf("%+v %v", report, err)

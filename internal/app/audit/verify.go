@@ -173,22 +173,35 @@ func (v *Verifier) Done() *Report {
 	return &v.report
 }
 
-// Line is one line of an export: a row or a signed head.
+// Line is one line of an export: a row, a signed head, or the last line, which says how
+// many rows there are, so that an export that broke off is seen as such.
 type Line struct {
 	Entry    json.RawMessage `json:"entry,omitempty"`
+	Damaged  string          `json:"damaged,omitempty"` // an entry that is no JSON any more
 	Digest   string          `json:"digest,omitempty"`
 	Personal json.RawMessage `json:"personal,omitempty"`
 	Head     *SignedHead     `json:"head,omitempty"`
+	End      *int64          `json:"end,omitempty"`
 }
 
 // ExportRow gives the row as a line of an export.
-func ExportRow(r *Row) Line { return Line{Entry: r.Entry, Digest: r.Digest, Personal: r.Personal} }
+func ExportRow(r *Row) Line {
+	l := Line{Entry: r.Entry, Digest: r.Digest, Personal: r.Personal}
+	if !json.Valid(r.Entry) {
+		l.Entry, l.Damaged = nil, string(r.Entry)
+	}
+	if !json.Valid(r.Personal) {
+		l.Personal = json.RawMessage(`"damaged"`)
+	}
+	return l
+}
 
 // VerifyExport checks an export: lines of JSON, as [Line]. It needs nothing but the file.
 // It returns an error for what is no export.
 func VerifyExport(in io.Reader) (*Report, error) {
 	var rows []*Row
 	var heads []SignedHead
+	end := int64(-1)
 	scan := bufio.NewScanner(in)
 	scan.Buffer(nil, 64<<20)
 	for n := 1; scan.Scan(); n++ {
@@ -205,6 +218,10 @@ func VerifyExport(in io.Reader) (*Report, error) {
 			heads = append(heads, *l.Head)
 			continue
 		}
+		if l.End != nil {
+			end = *l.End
+			continue
+		}
 		var e Entry
 		if err := json.Unmarshal(l.Entry, &e); err != nil {
 			return nil, fmt.Errorf("line %d holds no entry: %w", n, err)
@@ -218,6 +235,9 @@ func VerifyExport(in io.Reader) (*Report, error) {
 	v := NewVerifier(heads, nil)
 	for _, r := range rows {
 		v.Row(r)
+	}
+	if end != int64(len(rows)) {
+		v.find("export", end, "the export broke off, or lines are missing: %d rows are here", len(rows))
 	}
 	return v.Done(), nil
 }

@@ -1,0 +1,178 @@
+package accept
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/gltest"
+)
+
+// document is the OpenAPI document, with its schemas compiled.
+type document struct {
+	raw      any
+	compiler *jsonschema.Compiler
+	paths    map[string]map[string]struct {
+		Responses map[string]struct {
+			Content map[string]struct{ Schema json.RawMessage }
+		}
+		RequestBody *struct {
+			Content map[string]struct{ Schema json.RawMessage }
+		}
+	}
+}
+
+func fetchDocument(t *testing.T, s *gltest.Service) *document {
+	t.Helper()
+	_, raw, _, err := s.Keeper.Send("GET", "/openapi.json", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d := &document{compiler: jsonschema.NewCompiler()}
+	if d.raw, err = jsonschema.UnmarshalJSON(bytes.NewReader(raw)); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.compiler.AddResource("https://greenlever.example/openapi.json", d.raw); err != nil {
+		t.Fatal(err)
+	}
+	var parsed struct {
+		OpenAPI string
+		Paths   json.RawMessage
+	}
+	if err := json.Unmarshal(raw, &parsed); err != nil || parsed.OpenAPI != "3.1.0" {
+		t.Fatalf("version %q %v", parsed.OpenAPI, err)
+	}
+	if err := json.Unmarshal(parsed.Paths, &d.paths); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+// check holds a body against the schema at a pointer into the document.
+func (d *document) check(t *testing.T, what, pointer string, body []byte) {
+	t.Helper()
+	schema, err := d.compiler.Compile("https://greenlever.example/openapi.json#" + pointer)
+	if err != nil {
+		t.Fatalf("%s: %v", what, err)
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(body))
+	if err != nil {
+		t.Fatalf("%s: %v in %s", what, err, body)
+	}
+	if err := schema.Validate(v); err != nil {
+		t.Errorf("%s: %v\n%s", what, err, body)
+	}
+}
+
+func escape(path string) string {
+	return strings.NewReplacer("~", "~0", "/", "~1").Replace(path)
+}
+
+// Every route of the document is asked once, and what it takes and answers fits its schemas.
+func TestAnswersFitTheDocument(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "one-touch-open")
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"not": object{"test": "absent", "attribute": "badge"}}}, 201, nil)
+	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{{Name: "r", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 500_000}, {GoesOn: true, Share: 500_000}}}}}}
+	})
+	s.Person(t, "noor.berg", "developer")
+	var me struct{ Account struct{ ID string } }
+	s.Keeper.Do(t, "GET", "/me", nil, 200, &me)
+	var stop struct{ Stop string }
+	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, &stop)
+	v := s.Get(t, "production", "one-touch-open")
+	v.Document.Lever = flag.Off
+	var key struct{ ID string }
+	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser", "purpose": "x"}, 201, &key)
+	var token struct{ ID string }
+	s.Keeper.Do(t, "POST", "/me/tokens", object{"name": "x", "days": 1}, 201, &token)
+
+	d := fetchDocument(t, s)
+	const api = "/api/v1"
+	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open", "segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID}
+	bodies := map[string]any{
+		"POST /sign-in":                            object{"email": gltest.KeeperEmail, "password": gltest.Password},
+		"POST /accounts":                           object{"email": "x@pinecrest.example", "name": "X", "password": gltest.Password},
+		"POST /accounts/{account}/password":        object{"password": gltest.Password},
+		"POST /me/password":                        object{"old": gltest.Password, "password": gltest.Password},
+		"POST /me/tokens":                          object{"name": "x", "days": 1},
+		"POST /epoch":                              object{"reason": "test"},
+		"POST /projects":                           object{"key": "other"},
+		"PUT /projects/{project}/people/{account}": object{"roles": []string{"keeper"}},
+		"POST /projects/{project}/environments":    object{"key": "night"},
+		"PATCH /projects/{project}/environments/{environment}":                  object{"title": "Production"},
+		"POST /projects/{project}/environments/{environment}/keys":              object{"kind": "service", "purpose": "y"},
+		"POST /projects/{project}/flags":                                        nil,
+		"PATCH /projects/{project}/flags/{flag}":                                object{"title": "One-touch"},
+		"PUT /projects/{project}/environments/{environment}/flags/{flag}":       object{"document": v.Document, "reason": "x"},
+		"POST /projects/{project}/environments/{environment}/flags/{flag}/why":  object{"context": object{"targetingKey": "x", "site": object{"id": "site-1"}}},
+		"POST /projects/{project}/segments":                                     object{"key": "crews"},
+		"PUT /projects/{project}/environments/{environment}/segments/{segment}": object{"when": object{"test": "present", "attribute": "badge"}},
+		"POST /projects/{project}/environments/{environment}/stops":             object{"flags": []string{"one-touch-open"}},
+		"POST /projects/{project}/environments/{environment}/lifts":             object{"stops": []string{stop.Stop}},
+	}
+	parameter := regexp.MustCompile(`\{([a-z]+)\}`)
+	asked := 0
+	// Reading first: some of the changes end sessions or the like.
+	for _, round := range []string{"GET", "PUT", "PATCH", "POST", "DELETE"} {
+		for path, methods := range d.paths {
+			for lower, op := range methods {
+				method := strings.ToUpper(lower)
+				name := method + " " + strings.TrimPrefix(path, api)
+				if method != round || name == "POST /set-up" || name == "POST /sign-out" {
+					continue
+				}
+				address := parameter.ReplaceAllStringFunc(strings.TrimPrefix(path, api), func(p string) string { return values[strings.Trim(p, "{}")] })
+				var body []byte
+				if b, ok := bodies[name]; ok {
+					if name == "POST /projects/{project}/flags" {
+						b = object{"key": "x", "title": "", "description": "", "type": "boolean", "purpose": "introduce", "goneBy": "stays", "resting": "", "owners": []string{}, "tags": []string{}, "variants": []object{}, "visible": false, "version": 0, "created": 0}
+					}
+					body, _ = json.Marshal(b)
+					d.check(t, name+" takes", "/paths/"+escape(path)+"/"+lower+"/requestBody/content/application~1json/schema", body)
+				} else if op.RequestBody != nil {
+					t.Errorf("%s takes a body and is not asked with one", name)
+				}
+				c := s.Keeper.With("If-Match", fmt.Sprint(map[string]int64{"PUT /projects/{project}/environments/{environment}/flags/{flag}": v.Version}[name]+map[bool]int64{true: 1}[!strings.Contains(name, "/flags/{flag}") || method == "PATCH"]))
+				status, answer, _, err := c.Send(method, address, body)
+				if err != nil || status >= 300 {
+					t.Errorf("%s: %d %s %v", name, status, answer, err)
+					continue
+				}
+				asked++
+				content, ok := op.Responses[fmt.Sprint(status)]
+				if !ok || content.Content["application/json"].Schema == nil {
+					t.Errorf("%s answers %d, which the document does not have", name, status)
+					continue
+				}
+				d.check(t, name+" answers", fmt.Sprintf("/paths/%s/%s/responses/%d/content/application~1json/schema", escape(path), lower, status), answer)
+			}
+		}
+	}
+	if asked < 35 {
+		t.Errorf("only %d routes were asked", asked)
+	}
+	_, refused, _, _ := s.Keeper.Send("POST", inProd+"/stops", []byte(`{"flags":["nothing"]}`))
+	d.check(t, "a problem", "/components/schemas/Problem", refused)
+}
+
+// A method that a route does not have, and a route that is not there, are refused as such.
+func TestNoSuchRoute(t *testing.T) {
+	s := gltest.Start(t)
+	for call, want := range map[string]int{"PUT /me": 405, "GET /nowhere": 404, "POST /ofrep/v2/x": 404} {
+		method, path, _ := strings.Cut(call, " ")
+		status, answer, header, _ := s.Keeper.Send(method, path, nil)
+		if status != want && status != http.StatusMethodNotAllowed || header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %s", call, status, answer)
+		}
+	}
+}
