@@ -3,9 +3,20 @@
 package accept
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 
 	"greenlever.example/greenlever/internal/gltest"
 )
 
-func TestMain(m *testing.M) { gltest.Main(m) }
+func TestMain(m *testing.M) {
+	gltest.Main(m, func() {
+		if b, err := chromium(); err == nil {
+			b.Close()
+		}
+		if path, err := program(); err == nil {
+			os.RemoveAll(filepath.Dir(path))
+		}
+	})
+}

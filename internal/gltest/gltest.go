@@ -36,8 +36,11 @@ var database struct {
 }
 
 // Main runs a package's tests and ends what they started.
-func Main(m *testing.M) {
+func Main(m *testing.M, ends ...func()) {
 	code := m.Run()
+	for _, end := range ends {
+		end()
+	}
 	if database.server != nil {
 		if err := database.server.Stop(); err != nil {
 			fmt.Fprintln(os.Stderr, "stop MariaDB:", err)

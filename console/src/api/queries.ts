@@ -210,20 +210,40 @@ export function useWhy(project: string, environment: string, flag: string, body:
   });
 }
 
-/** useLive reads again what a revision or a report touches, as soon as it happens. */
+/** useLive reads again what a revision or a report touches, as soon as it happens. The
+    stream is open only while the page is seen: browsers allow few connections to one host,
+    and many open tabs must not use them up. */
 export function useLive(project: string) {
   const cache = useQueryClient();
   useEffect(() => {
     if (project === "") return;
-    const source = new EventSource(`/api/v1/projects/${project}/live`);
+    let source: EventSource | undefined;
     const again = (...key: string[]) => void cache.invalidateQueries({ queryKey: [project, ...key] });
-    source.addEventListener("revision", (e) => {
-      const { environment } = JSON.parse(e.data) as { environment: string };
-      again("board");
-      again("history");
-      again("env", environment);
-    });
-    source.addEventListener("report", () => again("board"));
-    return () => source.close();
+    const close = () => {
+      source?.close();
+      source = undefined;
+    };
+    const open = () => {
+      if (document.visibilityState !== "visible") return close();
+      if (source) return;
+      source = new EventSource(`/api/v1/projects/${project}/live`);
+      source.addEventListener("revision", (e) => {
+        const { environment } = JSON.parse(e.data) as { environment: string };
+        again("board");
+        again("history");
+        again("env", environment);
+      });
+      source.addEventListener("report", () => again("board"));
+    };
+    open();
+    document.addEventListener("visibilitychange", open);
+    window.addEventListener("pagehide", close);
+    window.addEventListener("pageshow", open);
+    return () => {
+      close();
+      document.removeEventListener("visibilitychange", open);
+      window.removeEventListener("pagehide", close);
+      window.removeEventListener("pageshow", open);
+    };
   }, [project, cache]);
 }

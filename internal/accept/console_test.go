@@ -1,0 +1,226 @@
+package accept
+
+import (
+	"io"
+	"net/http"
+	"strings"
+	"sync"
+	"testing"
+
+	greenlever "greenlever.example/client"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/browse"
+	"greenlever.example/greenlever/internal/gltest"
+	"greenlever.example/greenlever/internal/server"
+)
+
+var chromium = sync.OnceValues(browse.Start)
+
+// window opens a window of the console, signed in as the keeper.
+func window(t *testing.T, s *gltest.Service, width, height int) *browse.Window {
+	t.Helper()
+	b, err := chromium()
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := b.Window(width, height)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Close)
+	return w.Go(s.URL()+"/sign-in").Fill("E-mail", gltest.KeeperEmail).Fill("Password", gltest.Password).Click("Sign in").See("Board")
+}
+
+func good(t *testing.T, w *browse.Window) {
+	t.Helper()
+	if err := w.Err(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// From nothing to a flag, in the console alone.
+func TestConsoleFirstSteps(t *testing.T) {
+	b, err := chromium()
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &gltest.Service{DSN: gltest.DSN(t)}
+	s.Server = s.Serve(t)
+	w, err := b.Window(1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer w.Close()
+	w.Go(s.URL()+"/set-up?code="+s.SetUpCode).See("Make the first account").Fill("Name", "Ida Holm").Fill("E-mail", gltest.KeeperEmail).Fill("Password", "short")
+	w.Click("Make the account").See("must be 10 to 200 bytes").Fill("Password", gltest.Password).Click("Make the account")
+	w.See("New project").Fill("Title", "Pinecrest Lockers").Fill("Key", "pinecrest").Click("Make the project")
+	w.See("New environment").Fill("New environment", "development").Click("Make it").See("development is made")
+	good(t, w)
+	if keys := w.Text("secrets"); !strings.Contains(keys, "GREENLEVER_KEY=gls_") || !strings.Contains(keys, "GREENLEVER_URL="+s.URL()) {
+		t.Errorf("the lines to copy: %q", keys)
+	}
+	w.Click("Board").See("There is no flag yet").Click("New flag").Fill("Title", "One-touch open").Click("Make the flag")
+	w.See("Off: everybody gets off.").Click("on").See("lever off → on").Click("Save in development").Gone("This edit changes")
+	good(t, w)
+	if said := w.Text("sentence"); said != "development: Everybody gets off." {
+		t.Errorf("sentence: %q", said)
+	}
+	// The key opens the flag to a service.
+	w.Click("Settings").See("Environments")
+	good(t, w)
+}
+
+// An edit is shown before it is saved, a second window follows without a reload, and so
+// does a service; a stop and a lift likewise.
+func TestConsoleEditsAndFollows(t *testing.T) {
+	s := gltest.Start(t)
+	s.Environment(t, "night", true)
+	s.Flag(t, "night-batching")
+	w, second := window(t, s, 1280, 900), window(t, s, 1280, 900)
+	const page = "/p/pinecrest/night/flags/night-batching"
+	w.Go(s.URL() + page).See("Off: everybody gets off.")
+	second.Go(s.URL() + page).See("Off: everybody gets off.")
+	c := open(t, s, "night")
+
+	w.Click("on").See("lever off → on")
+	w.Click("Add a rule").Fill("name of the rule", "First sites").Choose("what it gives", "shares").Fill("by which attribute", "site.id").Fill("share of on in percent", "8")
+	w.See("rule First sites added at place 1: everybody: by site.id 8 % get on, 92 % go on")
+	w.Fill("key of a unit to name", "recipient-17").Click("gets on").See(`1 named unit ("recipient-17"): on`)
+	w.Fill("reason", "first sites").Click("Save in night").Gone("This edit changes")
+	good(t, w)
+	want := `night: 1 named unit ("recipient-17"): on; everybody: by site.id 8 % get on, 92 % go on; everybody else gets off.`
+	if said := w.Text("sentence"); said != want {
+		t.Errorf("sentence: %q", said)
+	}
+	second.See(want)
+	good(t, second)
+	v := s.Get(t, "night", "night-batching")
+	until(t, c, "the edit", at(v.Revision))
+	if len(v.Document.Rules) != 2 || v.Document.Rules[0].Name != "Just me" || v.Document.Rules[1].Gives.Shares.By[0] != "site.id" {
+		t.Errorf("saved: %+v", v.Document.Rules)
+	}
+
+	second.Click("Stop night-batching in night").See("Stopped: everybody gets off.")
+	w.See("Stopped: everybody gets off.").Click("See who has it").See("delivered to 1 of 1")
+	good(t, w)
+	w.Fill("why lift", "calm again").Click("Lift").See("None.")
+	second.See(want)
+	good(t, second)
+	w.Click("History").See("flag.lifted").See("because calm again").See("because first sites").Click("Verify the chains").See("sound:")
+	w.Choose("flag", "night-batching").Choose("environment", "night").See("flag.made")
+	good(t, w)
+}
+
+// Somebody else was quicker: both sides are shown, and the edit is not lost.
+func TestConsoleStaleEdit(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	w := window(t, s, 1280, 900)
+	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("Off:").Click("on").See("lever off → on")
+	good(t, w)
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.Rules = []flag.Rule{{Name: "Theirs", When: &condition.Node{Test: "present", Attribute: "badge"}, Gives: flag.Gives{Variant: "on"}}}
+	})
+	w.See("Somebody changed this flag meanwhile").See("As it stands now (version 2)").See("Theirs: badge is present: on").See(`"lever": "on"`)
+	w.Click("Put my edit on top of it").See("rule Theirs removed").Click("Save in production").Gone("This edit changes")
+	good(t, w)
+	if v := s.Get(t, "production", "night-batching"); v.Version != 3 || v.Document.Lever != flag.On {
+		t.Errorf("%+v", v)
+	}
+	w.Click("off").See("lever on → off")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.End = flag.Gives{Variant: "on"} })
+	w.See("Somebody changed").Click("Take what stands, drop my edit").Gone("This edit changes").See("production: Everybody gets on.")
+	good(t, w)
+}
+
+func TestConsoleWhy(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{{Name: "Crews", When: &condition.Node{Test: "number.at-least", Attribute: "crew_size", Numbers: []float64{2}}, Gives: flag.Gives{Variant: "on"}}}
+	})
+	w := window(t, s, 1280, 900)
+	w.Click("Why").See("its targeting key").Fill("Unit", "site-1").Fill("Attributes", `crew_size = "3"`).Click("Ask why")
+	w.See("no rule took the unit").See("crew_size is a string, the comparison takes a number")
+	w.Fill("Attributes", "crew_size = 3").Click("Ask why").See(`rule "Crews" applies`).See("decides")
+	good(t, w)
+}
+
+// The person on call, on a phone: two actions to stop, with the proof, and nothing wider
+// than the screen.
+func TestConsoleOnAPhone(t *testing.T) {
+	s := gltest.Start(t)
+	for _, key := range []string{"weather-holds", "one-touch-open"} {
+		s.Flag(t, key)
+		s.Edit(t, "production", key, turnOn)
+	}
+	c := open(t, s, "production")
+	w := window(t, s, 390, 844)
+	w.See("weather-holds")
+	narrow := func(where string) {
+		t.Helper()
+		if wide := w.Eval("String(document.documentElement.scrollWidth > window.innerWidth)"); wide != "false" {
+			t.Errorf("%s is wider than the phone", where)
+		}
+	}
+	narrow("the Board")
+	w.Click("Stop").See("Live in production")
+	narrow("the Stop page")
+	w.Click("stop weather-holds").See("Standing stops")
+	gltest.Eventually(t, "the stop", func() bool {
+		w.See("delivered to 1 of 1")
+		return !c.Bool("weather-holds", greenlever.Unit("x"), true)
+	})
+	good(t, w)
+	for _, path := range []string{"/p/pinecrest/production/flags/one-touch-open", "/p/pinecrest/production/why", "/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account"} {
+		w.Go(s.URL() + path).See("Ida Holm")
+		narrow(path)
+	}
+	good(t, w)
+}
+
+// Dates of sessions, keyboard and errors: what a person meets when something is off.
+func TestConsoleErrors(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	b, err := chromium()
+	if err != nil {
+		t.Fatal(err)
+	}
+	guest, err := b.Window(1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer guest.Close()
+	guest.Go(s.URL()+"/p/pinecrest").See("Password").Fill("E-mail", gltest.KeeperEmail).Fill("Password", "wrong password").Click("Sign in").See("the e-mail address or the password is wrong")
+	good(t, guest)
+	w := window(t, s, 1280, 800)
+	w.Go(s.URL() + "/p/pinecrest/production/flags/nowhere").See("there is no flag nowhere in this project")
+	w.Go(s.URL()+"/p/pinecrest/new-flag").Fill("Title", "Night batching").Click("Make the flag").See("never used again")
+	good(t, w)
+	// The palette goes anywhere by typing.
+	w.Eval(`(() => { window.dispatchEvent(new KeyboardEvent("keydown", { key: "k", ctrlKey: true })); return "" })()`)
+	w.Fill("Go to", "Stop in production").Click("Stop in production").See("Live in production")
+	good(t, w)
+}
+
+// Every address that is no file is the console's own, with a policy against foreign scripts.
+func TestSecondServiceServesTheConsole(t *testing.T) {
+	s := gltest.Start(t)
+	other := s.Serve(t, func(c *server.Config) { c.Secure = true })
+	for _, u := range []string{s.URL(), other.URL()} {
+		c := gltest.Caller{URL: u}
+		res, err := http.Get(u + "/p/pinecrest")
+		if err != nil {
+			t.Fatal(err)
+		}
+		page, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if !strings.Contains(string(page), "<title>Green Lever</title>") || !strings.Contains(res.Header.Get("Content-Security-Policy"), "default-src 'self'") {
+			t.Errorf("%s: %.200s", u, page)
+		}
+		c.Do(t, "GET", "/healthz", nil, 200, nil)
+	}
+}
