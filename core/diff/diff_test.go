@@ -1,0 +1,118 @@
+package diff
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+	"testing"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/sentence"
+)
+
+func read(t *testing.T, raw string) *flag.Document {
+	t.Helper()
+	d := &flag.Document{}
+	if err := json.Unmarshal([]byte(raw), d); err != nil {
+		t.Fatal(err)
+	}
+	return d
+}
+
+const base = `{"key":"f","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off",
+"rules":[{"id":"1","name":"Just me","when":{"test":"string.one-of","attribute":"targetingKey","text":["a","b"]},"gives":{"variant":"on"}},
+{"id":"2","name":"Night crews","when":{"test":"number.at-least","attribute":"crew_size","numbers":[2]},"gives":{"shares":{"by":["site.id"],"salt":"s","hash":1,"parts":[{"variant":"on","share":80000},{"goesOn":true,"share":920000}]}}}],"end":{"variant":"off"}}`
+
+func TestDifferencesInWords(t *testing.T) {
+	for _, c := range []struct{ old, now, want string }{
+		{`"lever":"on"`, `"lever":"off"`, "lever on → off"},
+		{`"resting":"off"`, `"resting":"on"`, "resting `off` → `on`"},
+		{`"on":true,`, `"on":false,`, "value of `on` true → false"},
+		{`"on":true,`, `"on":true,"new":true,`, "variant `new` added: true"},
+		{`"lever":"on"`, `"lever":"on","visible":true`, "visible to browsers false → true"},
+		{`"lever":"on"`, `"lever":"on","needs":[{"flag":"g","variant":"on"}]`, "needs g to give `on`"},
+		{`"name":"Just me"`, `"name":"Me"`, "rule *Just me* renamed *Me*"},
+		{`"name":"Just me"`, `"name":"Just me","parked":true`, "rule *Just me* parked"},
+		{`"name":"Just me"`, `"name":"Just me","onUnknown":"apply"`, "rule *Just me*: in doubt skips (unless said) → applies"},
+		{`["a","b"]`, `["b","c"]`, `rule *Just me*: targetingKey + "c", − "a"`},
+		{`"crew_size","numbers":[2]`, `"crew_size","numbers":[3]`, "rule *Night crews*: condition crew_size ≥ 2 → crew_size ≥ 3"},
+		{`"share":80000},{"goesOn":true,"share":920000`, `"share":300000},{"goesOn":true,"share":700000`, "rule *Night crews*: share of `on` 8 % → 30 %; rule *Night crews*: share that goes on 92 % → 70 %"},
+		{`"by":["site.id"]`, `"by":["targetingKey"]`, "rule *Night crews*: shares by site.id → key"},
+		{`"salt":"s"`, `"salt":"t"`, "rule *Night crews*: shares drawn anew"},
+		{`"end":{"variant":"off"}`, `"end":{"variant":"on"}`, "end gives `off` → `on`"},
+	} {
+		if !strings.Contains(base, c.old) {
+			t.Fatalf("the base has no %s", c.old)
+		}
+		old, now := read(t, base), read(t, strings.Replace(base, c.old, c.now, 1))
+		if got := strings.Join(Texts(Flags(old, now)), "; "); got != c.want {
+			t.Errorf("%s: %q, want %q", c.now, got, c.want)
+		}
+		// Whatever changes the document is said, and said as a change of the sentence where it decides.
+		if a, b := sentence.Of(old, false), sentence.Of(now, false); a == b && !strings.Contains("on true new visible renamed salt Me name", strings.Fields(c.want)[0]) && !strings.Contains(c.want, "renamed") && !strings.Contains(c.want, "anew") && !strings.Contains(c.want, "value of") && !strings.Contains(c.want, "added: ") && !strings.Contains(c.want, "resting") {
+			t.Errorf("%s: the sentence stays %q", c.now, a)
+		}
+	}
+	swapped := read(t, base)
+	swapped.Rules[0], swapped.Rules[1] = swapped.Rules[1], swapped.Rules[0]
+	if got := Texts(Flags(read(t, base), swapped)); !slices.Equal(got, []string{"rules now in the order *Night crews*, *Just me*"}) {
+		t.Errorf("%q", got)
+	}
+	fewer := read(t, base)
+	fewer.Rules = fewer.Rules[1:]
+	if got := Texts(Flags(read(t, base), fewer)); !slices.Equal(got, []string{"rule *Just me* removed: 2 named units (\"a\", \"b\"): `on`"}) {
+		t.Errorf("%q", got)
+	}
+	if got := Flags(read(t, base), read(t, base)); len(got) != 0 {
+		t.Errorf("nothing changed, and it says %q", got)
+	}
+}
+
+// Personal values are kept apart, so that a text can be stored without them.
+func TestPersonalValuesAreKeptApart(t *testing.T) {
+	now := read(t, base)
+	now.Rules[0].When.Text = append(now.Rules[0].When.Text, "ida.holm@pinecrest.example")
+	now.Rules = append(now.Rules, flag.Rule{ID: "3", Name: "mail", Gives: flag.Gives{Variant: "on"}, When: &condition.Node{Any: []condition.Node{
+		{Test: "string.equals", Attribute: "email", Text: []string{"noor.berg@pinecrest.example"}}, {Test: "string.equals", Attribute: "role", Text: []string{"courier"}}}}})
+	for _, l := range Flags(read(t, base), now) {
+		if strings.Contains(l.Text, "@") {
+			t.Errorf("%q names a person", l.Text)
+		}
+		if !strings.Contains(l.String(), "@pinecrest.example") {
+			t.Errorf("%q names nobody", l.String())
+		}
+	}
+}
+
+func TestSegments(t *testing.T) {
+	a := &flag.Segment{Key: "staff"}
+	b := &flag.Segment{Key: "staff", When: &condition.Node{Test: "present", Attribute: "badge"}}
+	for want, got := range map[string][]Line{"segment made: nobody": Segments(nil, a), "condition nobody → badge is present": Segments(a, b), "": Segments(b, b)} {
+		if said := strings.Join(Texts(got), "; "); said != want {
+			t.Errorf("%q, want %q", said, want)
+		}
+	}
+}
+
+func TestSentences(t *testing.T) {
+	d := read(t, base)
+	want := "2 named units (\"a\", \"b\"): `on`; crew_size ≥ 2: by site.id 8 % get `on`, 92 % go on; everybody else gets `off`."
+	if got := sentence.Of(d, false); got != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+	d.Needs = []flag.Need{{Flag: "one-touch-open", Variant: "on"}}
+	if got := sentence.Of(d, false); got != "Where one-touch-open gives `on`: "+want+" Anyone else gets `off`." {
+		t.Errorf("%q", got)
+	}
+	if got := sentence.Of(d, true); got != "Stopped: everybody gets `off`." {
+		t.Errorf("%q", got)
+	}
+	if parts := sentence.Parts(d); len(parts) != 3 || parts[2] != "everybody else gets `off`" {
+		t.Errorf("%q", parts)
+	}
+	d.Lever = flag.Off
+	if got := sentence.Of(d, false); got != "Off: everybody gets `off`." {
+		t.Errorf("%q", got)
+	}
+}

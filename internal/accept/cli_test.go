@@ -1,0 +1,210 @@
+package accept
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"greenlever.example/greenlever/internal/cli"
+	"greenlever.example/greenlever/internal/gltest"
+)
+
+// shell runs the command line as its user would, with a home of its own.
+type shell struct {
+	t        *testing.T
+	out, err string
+}
+
+func newShell(t *testing.T, s *gltest.Service) *shell {
+	t.Helper()
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("GREENLEVER_URL", s.URL())
+	t.Setenv("GREENLEVER_TOKEN", strings.TrimPrefix(s.Keeper.Header.Get("Authorization"), "Bearer "))
+	t.Setenv("GREENLEVER_ENV", "")
+	t.Setenv("GREENLEVER_PROJECT", "")
+	return &shell{t: t}
+}
+
+// run runs a command line, split at spaces but for parts between single quotes, and
+// expects an exit code.
+func (sh *shell) run(want int, line string) *shell {
+	sh.t.Helper()
+	var args []string
+	for i, part := range strings.Split(line, "'") {
+		if i%2 == 1 {
+			args = append(args, part)
+		} else {
+			args = append(args, strings.Fields(part)...)
+		}
+	}
+	var out, errs bytes.Buffer
+	code := cli.Run(context.Background(), args, strings.NewReader(""), &out, &errs)
+	sh.out, sh.err = out.String(), errs.String()
+	if code != want {
+		sh.t.Errorf("greenlever %s: exit code %d, want %d\n%s%s", line, code, want, sh.out, sh.err)
+	}
+	return sh
+}
+
+// says expects texts on standard output, or after "!" on standard error.
+func (sh *shell) says(texts ...string) *shell {
+	sh.t.Helper()
+	for _, text := range texts {
+		in, where := sh.out, "output"
+		if after, ok := strings.CutPrefix(text, "!"); ok {
+			in, where, text = sh.err, "errors", after
+		}
+		if !strings.Contains(in, text) {
+			sh.t.Errorf("standard %s does not say %q:\n%s", where, text, in)
+		}
+	}
+	return sh
+}
+
+// From a project to an audited stop, on the command line alone.
+func TestCommandLine(t *testing.T) {
+	s := gltest.Start(t)
+	s.Environment(t, "night", true)
+	sh := newShell(t, s)
+	sh.run(0, "sign-in --env night").says("!signed in to " + s.URL() + " as Ida Holm")
+	t.Setenv("GREENLEVER_URL", "") // from here on by the profile
+	t.Setenv("GREENLEVER_TOKEN", "")
+	sh.run(0, "project list").says("pinecrest")
+	sh.run(0, "environment list").says("night", "staging")
+	sh.run(7, "flag make One").says("!key: must be")
+	sh.run(7, "flag make one-touch-open --because start").says("!goneBy")
+	sh.run(0, "flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31 --because start").says("!its lever is off everywhere")
+	sh.run(0, "flag make arrival-estimate --type string --variant timetable=t --variant learned=l --resting timetable --gone-by stays --purpose compare --because start")
+	sh.run(7, "flag make x --type number --variant a=1 --variant b=two --gone-by stays --because start").says("!must be a number")
+	sh.run(0, "board").says("one-touch-open", "Off: everybody gets `off`.", "revision")
+
+	// A change in an environment that asks first.
+	sh.run(2, "flag turn one-touch-open on").says("!lever off → on", "!say why with --because")
+	sh.run(2, "flag turn one-touch-open on --because now").says("!add --yes")
+	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!lever off → on", "night: Everybody gets `off`.")
+	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!nothing was changed")
+	sh.run(2, "flag turn one-touch-open up --because now --yes").says("!on or off")
+	sh.run(0, "flag name one-touch-open recipient-17 recipient-18 --because me --yes").says("!rule *Named units* added")
+	sh.run(0, "flag name one-touch-open recipient-18 --remove --because less --yes").says("!− \"recipient-18\"")
+	sh.run(0, "flag share one-touch-open on=8% --by site.id --because first --yes").says("by site.id 8 % get `on`, 92 % go on")
+	sh.run(0, "flag share one-touch-open on=30 --because more --yes").says("!share of `on` 8 % → 30 %")
+	sh.run(2, "flag share one-touch-open on=130 --because more --yes").says("!percentage")
+	sh.run(2, "flag share one-touch-open on=80 off=30 --because more --yes").says("!more than 100 %")
+	sh.run(0, "flag park one-touch-open Shares --because quiet --yes").says("!parked")
+	sh.run(0, "flag park one-touch-open Shares --back --because quiet --yes").says("!no longer parked")
+	sh.run(4, "flag park one-touch-open Nothing --because quiet --yes").says("!the rules are Named units, Shares")
+	sh.run(0, "flag end arrival-estimate learned --because try --yes").says("!end gives")
+	sh.run(7, "flag end arrival-estimate nothing --because try --yes").says("!is no variant of this flag")
+	sh.run(0, "flag show one-touch-open").says("rule 2", "version", "(resting)")
+	sh.run(4, "flag show nothing").says("!no flag nothing")
+
+	sh.run(0, "why one-touch-open recipient-17").says("gives on true", "->  rule \"Named units\" applies", "the key is one of")
+	sh.run(0, "why one-touch-open recipient-99 --set site.id=site-1 --set crew_size=3").says("lies at bucket", "<- here")
+	sh.run(2, "why one-touch-open x --set crew").says("!NAME=VALUE")
+	sh.run(7, "why one-touch-open --set n=9007199254740993").says("!send it as a string")
+
+	// A whole document, out and in again.
+	sh.run(0, "flag show one-touch-open -o json")
+	var view struct{ Document json.RawMessage }
+	if err := json.Unmarshal([]byte(sh.out), &view); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(t.TempDir(), "flag.json")
+	if err := os.WriteFile(file, bytes.Replace(view.Document, []byte("Named units"), []byte("Me"), 1), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(0, "flag save one-touch-open "+file+" --because 'a better name' --yes").says("!rule *Named units* renamed *Me*")
+	sh.run(0, "flag remove-rule one-touch-open Me --because done --yes").says("!rule *Me* removed")
+
+	sh.run(0, "segment make staff --when {\"test\":\"present\",\"attribute\":\"badge\"} --because new")
+	sh.run(0, "segment save staff --when {\"test\":\"absent\",\"attribute\":\"badge\"} --because turned --yes").says("!condition badge is present → badge is absent")
+	sh.run(0, "segment list").says("staff", "badge is absent")
+
+	sh.run(0, "stop one-touch-open --because 'doors jam'").says("!stopped in night")
+	stop := strings.TrimSpace(sh.out)
+	sh.run(0, "lift").says(stop, "doors jam")
+	sh.run(2, "lift "+stop).says("!say why")
+	sh.run(0, "lift "+stop+" --because calm --yes").says("!lifted in night")
+	sh.run(7, "lift "+stop+" --because calm --yes").says("!lifted already")
+	sh.run(0, "instances").says("delivered to 0 of 0")
+
+	sh.run(0, "history --flag one-touch-open --limit 5").says("flag.lifted", "because calm", "by Ida Holm through cli")
+	sh.run(0, "history --access --limit 3").says("through")
+	sh.run(0, "verify").says("signed heads", "!sound")
+	sh.run(0, "verify --access").says("access")
+	sh.run(0, "export")
+	export := sh.out
+	exported := filepath.Join(t.TempDir(), "history.jsonl")
+	if err := os.WriteFile(exported, []byte(export), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(0, "verify --file "+exported).says("!sound")
+	if err := os.WriteFile(exported, []byte(strings.Replace(export, "doors jam", "doors jan", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(8, "verify --file "+exported).says("!NOT sound", "!does not match its digest")
+
+	sh.run(0, "key make --kind browser --purpose desk")
+	if !strings.HasPrefix(sh.out, "glb_") {
+		t.Errorf("a browser key: %q", sh.out)
+	}
+	sh.run(0, "key list -o json")
+	var keys []struct{ ID, Purpose string }
+	if err := json.Unmarshal([]byte(sh.out), &keys); err != nil || len(keys) != 3 {
+		t.Fatalf("%v %s", err, sh.out)
+	}
+	for _, k := range keys {
+		if k.Purpose == "desk" {
+			sh.run(0, "key revoke "+k.ID)
+		}
+	}
+	sh.run(4, "key revoke nothing")
+	sh.run(0, "token make script --days 3")
+	token := strings.TrimSpace(sh.out)
+	sh.run(0, "token list").says("script")
+	sh.run(0, "person make noor.berg@pinecrest.example --name Noor --password long-enough-password").says("!Noor")
+	sh.run(0, "person roles noor.berg@pinecrest.example developer releaser")
+	sh.run(0, "person list").says("Noor", "[developer releaser]")
+	sh.run(2, "epoch new").says("!--yes")
+	sh.run(0, "epoch new --yes")
+	sh.run(0, "project make harbour --title Harbour")
+	sh.run(2, "board").says("!say which with --project")
+	sh.run(0, "environment make night --project harbour").says("GREENLEVER_KEY=gls_", "GREENLEVER_BROWSER_KEY=glb_")
+	sh.run(0, "board --project harbour -o yaml").says("environments:")
+	sh.run(2, "board --project harbour -o xml")
+	sh.run(2, "flag show")
+	sh.run(2, "board --nothing")
+	sh.run(0, "openapi").says(`"openapi":"3.1.0"`)
+	sh.run(0, "completion bash").says("greenlever")
+
+	t.Setenv("GREENLEVER_TOKEN", token)
+	sh.run(0, "board --project pinecrest")
+	t.Setenv("GREENLEVER_TOKEN", "glt_wrong")
+	sh.run(3, "board --project pinecrest").says("!not known")
+	sh.run(6, "board --url http://127.0.0.1:1 --project pinecrest").says("!no connection")
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("GREENLEVER_TOKEN", "")
+	sh.run(2, "board").says("!greenlever sign-in")
+}
+
+func TestServeOptions(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	sh := &shell{t: t}
+	file := filepath.Join(t.TempDir(), "serve.yaml")
+	if err := os.WriteFile(file, []byte("listne: x\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(2, "serve --config "+file).says(`!there is no option "listne"`)
+	if err := os.WriteFile(file, []byte("listen: 127.0.0.1:none\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(1, "serve --config "+file).says("!127.0.0.1:none", "!choose another address")
+	t.Setenv("GREENLEVER_SERVE_LIMIT_BODY", "much")
+	sh.run(2, "serve").says("!GREENLEVER_SERVE_LIMIT_BODY")
+	t.Setenv("GREENLEVER_SERVE_LIMIT_BODY", "")
+	sh.run(1, "serve --listen 127.0.0.1:0 --dsn nonsense --dir "+t.TempDir()).says("!the database's address")
+}

@@ -1,0 +1,222 @@
+// Package archtest holds the direction of imports, and that the core knows no clock.
+package archtest
+
+import (
+	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+const (
+	root   = "greenlever.example/greenlever"
+	core   = "greenlever.example/core"
+	client = "greenlever.example/client"
+)
+
+type pkg struct {
+	ImportPath string
+	Standard   bool
+	Dir        string
+	GoFiles    []string
+	Imports    []string
+	Deps       []string
+}
+
+func list(t *testing.T, dir string) map[string]pkg {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-deps", "-json", "./...")
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := map[string]pkg{}
+	dec := json.NewDecoder(strings.NewReader(string(out)))
+	for {
+		var p pkg
+		if err := dec.Decode(&p); err == io.EOF {
+			return all
+		} else if err != nil {
+			t.Fatal(err)
+		}
+		all[p.ImportPath] = p
+	}
+}
+
+func TestCoreIsPure(t *testing.T) {
+	forbidden := regexp.MustCompile(`^(time|net|net/.*|os|os/.*|io/fs|database/.*|log|log/.*|context|syscall|math/rand.*|crypto/rand)$`)
+	all := list(t, "../../core")
+	seen := 0
+	for path, p := range all {
+		if !strings.HasPrefix(path, core) {
+			if !p.Standard {
+				t.Errorf("core depends on %s", path)
+			}
+			continue
+		}
+		seen++
+		for _, i := range p.Imports {
+			if forbidden.MatchString(i) && i != "net/netip" {
+				t.Errorf("%s imports %s", path, i)
+			}
+		}
+	}
+	if seen < 6 {
+		t.Errorf("only %d packages of core were seen", seen)
+	}
+}
+
+func TestClientNeedsCoreAlone(t *testing.T) {
+	for path, p := range list(t, "../../client") {
+		if !p.Standard && path != client && !strings.HasPrefix(path, core) {
+			t.Errorf("client depends on %s", path)
+		}
+	}
+	raw, err := os.ReadFile("../../client/go.mod")
+	if err != nil || strings.Count(string(raw), "v0.0.0") != 1 {
+		t.Errorf("client's go.mod requires more than core: %v %s", err, raw)
+	}
+}
+
+// client exposes no type of core.
+func TestClientExposesNoCoreType(t *testing.T) {
+	files, err := filepath.Glob("../../client/*.go")
+	if err != nil || len(files) < 5 {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	for _, path := range files {
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		inner := map[string]bool{}
+		for _, i := range f.Imports {
+			if p := strings.Trim(i.Path.Value, `"`); strings.HasPrefix(p, core) {
+				inner[p[strings.LastIndex(p, "/")+1:]] = true
+			}
+		}
+		uses := func(what string, n ast.Node) {
+			ast.Inspect(n, func(n ast.Node) bool {
+				if s, ok := n.(*ast.SelectorExpr); ok {
+					if x, ok := s.X.(*ast.Ident); ok && inner[x.Name] {
+						t.Errorf("%s: %s exposes %s.%s", path, what, x.Name, s.Sel.Name)
+					}
+				}
+				return true
+			})
+		}
+		for _, d := range f.Decls {
+			switch d := d.(type) {
+			case *ast.FuncDecl:
+				if d.Name.IsExported() && (d.Recv == nil || exported(d.Recv.List[0].Type)) {
+					uses(d.Name.Name, d.Type)
+				}
+			case *ast.GenDecl:
+				for _, s := range d.Specs {
+					ts, ok := s.(*ast.TypeSpec)
+					if !ok || !ts.Name.IsExported() {
+						continue
+					}
+					if st, ok := ts.Type.(*ast.StructType); ok {
+						for _, field := range st.Fields.List {
+							for _, name := range field.Names {
+								if name.IsExported() {
+									uses(ts.Name.Name+"."+name.Name, field.Type)
+								}
+							}
+						}
+						continue
+					}
+					uses(ts.Name.Name, ts.Type)
+				}
+			}
+		}
+	}
+}
+
+func exported(e ast.Expr) bool {
+	if s, ok := e.(*ast.StarExpr); ok {
+		e = s.X
+	}
+	i, ok := e.(*ast.Ident)
+	return ok && i.IsExported()
+}
+
+// The direction of imports: core <- app <- httpapi, store <- server <- cli <- cmd.
+func TestDirectionOfImports(t *testing.T) {
+	all := list(t, "../..")
+	rules := []struct{ from, never string }{
+		{`/internal/app(/.*)?$`, `labstack/echo|spf13/cobra|jmoiron/sqlx|go-sql-driver|/internal/(store|httpapi|server|cli|sim|localdb)`},
+		{`/internal/store$`, `/internal/(httpapi|server|cli)|labstack/echo`},
+		{`/internal/httpapi$`, `/internal/(store|server|cli)|jmoiron/sqlx|go-sql-driver`},
+		{`/internal/server$`, `/internal/cli`},
+		{`/internal/sim$`, `/internal/(store|app/)`},
+		{`/internal/cli$`, `/internal/store`},
+	}
+	for path, p := range all {
+		if !strings.HasPrefix(path, root) {
+			continue
+		}
+		for _, r := range rules {
+			if !regexp.MustCompile(`^` + regexp.QuoteMeta(root) + r.from).MatchString(path) {
+				continue
+			}
+			for _, i := range p.Imports {
+				if regexp.MustCompile(r.never).MatchString(i) {
+					t.Errorf("%s imports %s", path, i)
+				}
+			}
+		}
+	}
+}
+
+func TestMainIsShort(t *testing.T) {
+	raw, err := os.ReadFile("../../cmd/greenlever/main.go")
+	if err != nil || strings.Count(string(raw), "\n") >= 40 {
+		t.Errorf("main.go: %v", err)
+	}
+}
+
+// Features of the console do not import one another, and ui does not import api.
+func TestConsoleImports(t *testing.T) {
+	from := regexp.MustCompile(`(?:from|import\() ?"([^"]+)"`)
+	seen := 0
+	err := filepath.WalkDir("../../console/src", func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".tsx") && !strings.HasSuffix(path, ".ts") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		seen++
+		place, _ := filepath.Rel("../../console/src", path)
+		for _, m := range from.FindAllStringSubmatch(string(raw), -1) {
+			if !strings.HasPrefix(m[1], ".") {
+				continue
+			}
+			to := filepath.Join(filepath.Dir(place), m[1])
+			feature := func(p string) string {
+				return strings.Join(strings.SplitN(p, "/", 3)[:min(2, strings.Count(p, "/")+1)], "/")
+			}
+			if strings.HasPrefix(place, "features/") && strings.HasPrefix(to, "features/") && feature(place) != feature(to) {
+				t.Errorf("%s imports %s", place, to)
+			}
+			if strings.HasPrefix(place, "ui/") && strings.HasPrefix(to, "api/") {
+				t.Errorf("%s imports %s", place, to)
+			}
+		}
+		return nil
+	})
+	if err != nil || seen < 15 {
+		t.Errorf("%d files, %v", seen, err)
+	}
+}
