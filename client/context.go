@@ -10,7 +10,7 @@ import (
 
 // Context is what the application knows about the unit that it asks for. It does not
 // change after it is made and may be shared; the zero Context knows nothing.
-type Context struct{ unit *condition.Context }
+type Context struct{ unit condition.Context }
 
 // Unit makes the context of a unit: its targeting key, empty where there is none, and its
 // attributes. Of two attributes with one name the first counts.
@@ -19,7 +19,7 @@ func Unit(key string, attributes ...Attribute) Context {
 	for i, a := range attributes {
 		list[i] = a.inner
 	}
-	return Context{condition.NewContext(key, list...)}
+	return Context{*condition.NewContext(key, list...)}
 }
 
 // Key is the unit's targeting key, empty where there is none.

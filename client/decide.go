@@ -105,7 +105,7 @@ func (c *Client) value(key string, unit Context, kind flag.Type) *decide.Variant
 		c.counts.unknown(key, s.ready())
 		return nil
 	}
-	o := f.Decide(s.rules, unit.unit)
+	o := f.Decide(s.rules, &unit.unit)
 	v := f.Variant(o.Variant)
 	if v == nil || f.Type != kind {
 		s.count(f.Slot + int32(len(f.Variants())))
@@ -127,7 +127,7 @@ func (c *Client) Answer(key string, unit Context) Answer {
 		}
 		return Answer{Flag: key, Reason: "ERROR", Code: code, Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
 	}
-	o := f.Decide(s.rules, unit.unit)
+	o := f.Decide(s.rules, &unit.unit)
 	a := s.answer(f, o)
 	if a.value == nil {
 		s.count(f.Slot + int32(len(f.Variants())))
@@ -159,7 +159,7 @@ func (c *Client) AnswerAll(unit Context) []Answer {
 	s := c.state.Load()
 	var all []Answer
 	for f := range s.rules.Flags {
-		all = append(all, s.answer(f, f.Decide(s.rules, unit.unit)))
+		all = append(all, s.answer(f, f.Decide(s.rules, &unit.unit)))
 	}
 	slices.SortFunc(all, func(a, b Answer) int { return cmp.Compare(a.Flag, b.Flag) })
 	return all

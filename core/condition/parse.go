@@ -40,6 +40,15 @@ func ParseContext(raw []byte) (*Context, error) {
 	if err := dec.Decode(&tree); err != nil {
 		return nil, &ContextError{"context", "is no JSON: " + err.Error()}
 	}
+	return ContextOf(tree)
+}
+
+// ContextOf makes a context of a decoded JSON value, whose numbers must be json.Number. It
+// takes the value over and returns a *[ContextError] for what is no context.
+func ContextOf(tree any) (*Context, error) {
+	if tree == nil {
+		return NewContext(""), nil
+	}
 	object, ok := tree.(map[string]any)
 	if !ok {
 		return nil, &ContextError{"context", "must be an object"}

@@ -34,10 +34,10 @@ func (k Kind) String() string {
 
 // Value is one attribute's value. The zero Value is absent.
 type Value struct {
-	kind Kind
-	num  float64
 	text string
-	list []string
+	num  float64
+	list *[]string // behind a pointer, for few values are lists and all are copied about
+	kind Kind
 }
 
 // TextValue is a string.
@@ -62,7 +62,7 @@ func BooleanValue(b bool) Value {
 }
 
 // ListValue is a list of strings; the list is not copied.
-func ListValue(list []string) Value { return Value{kind: List, list: list} }
+func ListValue(list []string) Value { return Value{kind: List, list: &list} }
 
 // OtherValue is present and of no comparable kind.
 func OtherValue() Value { return Value{kind: Other} }
@@ -80,7 +80,7 @@ func (v Value) String() string {
 	case Boolean:
 		return strconv.FormatBool(v.num == 1)
 	case List:
-		return joinQuoted(v.list, ", ")
+		return joinQuoted(*v.list, ", ")
 	}
 	return v.kind.String()
 }
@@ -103,7 +103,8 @@ type Attribute struct {
 }
 
 // Context is what the application knows about the unit that it asks for: a targeting key
-// and attributes. It does not change after it is made. A nil Context is an empty one.
+// and attributes. It does not change after it is made. A nil Context is an empty one, as
+// is the zero Context.
 type Context struct {
 	key    string
 	names  []Name

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"net/http"
 	"strconv"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -17,6 +18,22 @@ type metrics struct {
 	requests  *prometheus.HistogramVec
 	decisions prometheus.Counter
 	serve     echo.HandlerFunc
+	observers sync.Map // observed -> prometheus.Observer: looking one up by its labels is slow
+}
+
+type observed struct {
+	route  string
+	status int
+}
+
+func (m *metrics) observer(route string, status int) prometheus.Observer {
+	key := observed{route, status}
+	if o, ok := m.observers.Load(key); ok {
+		return o.(prometheus.Observer)
+	}
+	o := m.requests.WithLabelValues(route, strconv.Itoa(status))
+	m.observers.Store(key, o)
+	return o
 }
 
 func newMetrics(a *API) *metrics {
@@ -52,7 +69,7 @@ func (m *metrics) measure(next echo.HandlerFunc) echo.HandlerFunc {
 		} else if err != nil {
 			status, _ = problem(err)
 		}
-		m.requests.WithLabelValues(c.Path(), strconv.Itoa(status)).Observe(time.Since(started).Seconds())
+		m.observer(c.Path(), status).Observe(time.Since(started).Seconds())
 		return err
 	}
 }

@@ -1,11 +1,13 @@
 package httpapi
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"io"
 	"net/http"
 	"net/url"
 	"slices"
@@ -28,6 +30,10 @@ func (a *API) addOFREP(e *echo.Echo) {
 	const path = "/ofrep/v1/evaluate/flags"
 	for _, p := range []string{path, path + "/*"} {
 		e.OPTIONS(p, func(c *echo.Context) error {
+			h := c.Response().Header()
+			h.Set("Access-Control-Allow-Methods", "POST, OPTIONS")
+			h.Set("Access-Control-Allow-Headers", "Content-Type, If-None-Match, Authorization")
+			h.Set("Access-Control-Max-Age", "600")
 			cors(c)
 			return c.NoContent(http.StatusNoContent)
 		})
@@ -38,12 +44,12 @@ func (a *API) addOFREP(e *echo.Echo) {
 
 // cors lets pages of any origin ask: the access key is what counts, and no cookie is taken here.
 func cors(c *echo.Context) {
+	if c.Request().Header.Get("Origin") == "" {
+		return // not a page
+	}
 	h := c.Response().Header()
 	h.Set("Access-Control-Allow-Origin", "*")
-	h.Set("Access-Control-Allow-Methods", "POST, OPTIONS")
-	h.Set("Access-Control-Allow-Headers", "Content-Type, If-None-Match, Authorization")
 	h.Set("Access-Control-Expose-Headers", "ETag, Retry-After")
-	h.Set("Access-Control-Max-Age", "600")
 }
 
 // ofrepError is an error as the protocol writes it.
@@ -59,7 +65,7 @@ func (a *API) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *dec
 	if key, err = a.accessKey(c); err != nil {
 		return nil, nil, nil, err
 	}
-	if !a.limits.allow("key "+key.ID, a.Limits.KeyRate, a.Limits.KeyRate) {
+	if !key.Allow(a.Limits.KeyRate) {
 		return nil, nil, nil, app.Faultf(app.TooMany, "too many evaluations with this access key: at most %.0f a second", a.Limits.KeyRate)
 	}
 	raw, err := readBody(c, a.Limits.Body)
@@ -69,24 +75,17 @@ func (a *API) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *dec
 	bad := func(code, details string) (*feed.Live, *decide.Ruleset, *condition.Context, error) {
 		return nil, nil, nil, c.JSON(http.StatusBadRequest, ofrepError{flagKey, code, details})
 	}
-	if len(raw) == 0 {
-		raw = []byte("{}")
-	}
-	var body struct {
-		Context json.RawMessage `json:"context"`
-	}
 	if !utf8.Valid(raw) {
 		return bad("PARSE_ERROR", "the body is not valid UTF-8")
 	}
-	if err := json.Unmarshal(raw, &body); err != nil {
+	body := map[string]any{}
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.UseNumber()
+	if err := dec.Decode(&body); err != nil && (err != io.EOF || len(raw) > 0) {
 		return bad("PARSE_ERROR", `the body must be JSON such as {"context":{"targetingKey":"recipient-17"}}`)
 	}
-	if unit, err = condition.ParseContext(body.Context); err != nil {
-		var wrong *condition.ContextError
-		if errors.As(err, &wrong) {
-			return bad("INVALID_CONTEXT", wrong.Error())
-		}
-		return nil, nil, nil, err
+	if unit, err = condition.ContextOf(body["context"]); err != nil {
+		return bad("INVALID_CONTEXT", err.Error())
 	}
 	place, err := a.Hub.Place(c.Request().Context(), key.EnvironmentID)
 	if err != nil {

@@ -8,6 +8,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -37,6 +39,18 @@ type Keyring struct {
 type Live struct {
 	app.AccessKey
 	Done chan struct{}
+
+	limiter atomic.Pointer[rate.Limiter]
+}
+
+// Allow tells whether the key may be used once more, at most perSecond times a second.
+func (l *Live) Allow(perSecond float64) bool {
+	lim := l.limiter.Load()
+	if lim == nil {
+		l.limiter.CompareAndSwap(nil, rate.NewLimiter(rate.Limit(perSecond), max(1, int(perSecond))))
+		lim = l.limiter.Load()
+	}
+	return lim.Allow()
 }
 
 // NewKeyring makes a keyring; [Keyring.Run] keeps it up to date.
@@ -84,7 +98,7 @@ func (k *Keyring) Refresh(ctx context.Context) error {
 	for _, key := range list {
 		d := [32]byte(key.Digest)
 		if now[d] = old[d]; now[d] == nil {
-			now[d] = &Live{key, make(chan struct{})}
+			now[d] = &Live{AccessKey: key, Done: make(chan struct{})}
 		}
 	}
 	k.ring.Store(&now)

@@ -1,0 +1,340 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	greenlever "greenlever.example/client"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/server"
+)
+
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+// service is a service over a database of its own, with somebody who may do everything.
+type service struct {
+	*server.Server
+	dir, token, key string
+}
+
+func newService(ctx context.Context) (*service, error) {
+	dir, err := os.MkdirTemp("", "gl-bench-")
+	if err != nil {
+		return nil, err
+	}
+	s := &service{dir: dir}
+	if s.Server, err = server.Start(ctx, server.Config{Listen: "127.0.0.1:0", Dir: dir, Log: quiet}); err != nil {
+		return nil, err
+	}
+	const password = "only for the bench"
+	cookies := ""
+	csrf := ""
+	call := func(method, path string, body, out any) error {
+		raw, err := json.Marshal(body)
+		if err != nil {
+			return err
+		}
+		req, err := http.NewRequestWithContext(ctx, method, s.URL()+"/api/v1"+path, bytes.NewReader(raw))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Cookie", cookies)
+		req.Header.Set("X-Greenlever-CSRF", csrf)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		if res.StatusCode >= 300 {
+			said, _ := io.ReadAll(res.Body)
+			return fmt.Errorf("%s %s: %s", method, path, said)
+		}
+		if len(res.Cookies()) > 0 {
+			cookies = res.Cookies()[0].Name + "=" + res.Cookies()[0].Value
+		}
+		return json.NewDecoder(res.Body).Decode(out)
+	}
+	type object = map[string]any
+	var me struct{ CSRF string }
+	var token struct{ Secret string }
+	var made struct {
+		Keys []struct{ Kind, Secret string }
+	}
+	var ignored any
+	for _, step := range []func() error{
+		func() error {
+			return call("POST", "/set-up", object{"code": s.SetUpCode, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, &ignored)
+		},
+		func() error {
+			err := call("POST", "/sign-in", object{"email": "ida.holm@pinecrest.example", "password": password}, &me)
+			csrf = me.CSRF
+			return err
+		},
+		func() error { return call("POST", "/me/tokens", object{"name": "bench", "days": 1}, &token) },
+		func() error { return call("POST", "/projects", object{"key": "pinecrest"}, &ignored) },
+		func() error {
+			return call("POST", "/projects/pinecrest/environments", object{"key": "production"}, &made)
+		},
+	} {
+		if err := step(); err != nil {
+			s.end()
+			return nil, err
+		}
+	}
+	s.token = token.Secret
+	for _, k := range made.Keys {
+		if k.Kind == "service" {
+			s.key = k.Secret
+		}
+	}
+	return s, nil
+}
+
+func (s *service) end() {
+	_ = s.Stop()
+	os.RemoveAll(s.dir)
+}
+
+// call calls the management API with the token.
+func (s *service) call(method, path, version string, body, out any) error {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	for {
+		req, err := http.NewRequest(method, s.URL()+"/api/v1"+path, bytes.NewReader(raw))
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Authorization", "Bearer "+s.token)
+		if version != "" {
+			req.Header.Set("If-Match", version)
+		}
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			return err
+		}
+		said, err := io.ReadAll(res.Body)
+		res.Body.Close()
+		if err != nil {
+			return err
+		}
+		if res.StatusCode == http.StatusTooManyRequests {
+			time.Sleep(10 * time.Millisecond)
+			continue
+		}
+		if res.StatusCode >= 300 {
+			return fmt.Errorf("%s %s: %s", method, path, said)
+		}
+		if out == nil {
+			return nil
+		}
+		return json.Unmarshal(said, out)
+	}
+}
+
+func (s *service) addFlags(n int) error {
+	for i := range n {
+		if err := s.call("POST", "/projects/pinecrest/flags", "", map[string]any{"key": fmt.Sprintf("flag-%d", i), "goneBy": "stays"}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// benchRemote measures remote evaluation of one flag against a bare Echo handler that
+// reads the body and returns constant bytes of the same size.
+func benchRemote(ctx context.Context, rounds int) ([]row, error) {
+	s, err := newService(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.end()
+	if err := s.addFlags(1000); err != nil {
+		return nil, err
+	}
+	body := func(i int) []byte {
+		return fmt.Appendf(nil, `{"context":{"targetingKey":"recipient-%d","site":{"id":"site-%d","region":"north"},"crew_size":%d}}`, i, i%600, i%7)
+	}
+	var bodies [4096][]byte
+	for i := range bodies {
+		bodies[i] = body(i * 211)
+	}
+	answer, err := post(&http.Client{}, s.URL()+"/ofrep/v1/evaluate/flags/flag-7", s.key, bodies[0])
+	if err != nil {
+		return nil, err
+	}
+	e := echo.New()
+	e.POST("/ofrep/v1/evaluate/flags/*", func(c *echo.Context) error {
+		if _, err := io.ReadAll(c.Request().Body); err != nil {
+			return err
+		}
+		return c.JSONBlob(http.StatusOK, answer)
+	})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	bare := &http.Server{Handler: e}
+	go func() { _ = bare.Serve(l) }()
+	defer bare.Close()
+	load := func(url string) func() float64 {
+		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
+		return func() float64 {
+			const workers, each = 4, 1_500
+			var failed atomic.Int64
+			var all sync.WaitGroup
+			started := time.Now()
+			for w := range workers {
+				all.Go(func() {
+					for i := range each {
+						if _, err := post(client, fmt.Sprintf("%s/ofrep/v1/evaluate/flags/flag-%d", url, (i*31+w*7)%1000), s.key, bodies[(i*17+w)%len(bodies)]); err != nil {
+							failed.Add(1)
+						}
+					}
+				})
+			}
+			all.Wait()
+			if failed.Load() > 0 {
+				return 1 // a request a second: nobody will take it for a result
+			}
+			return workers * each / time.Since(started).Seconds()
+		}
+	}
+	o, f, ratio := inTurn(max(5, rounds/3), load(s.URL()), load("http://"+l.Addr().String()))
+	return []row{{what: "remote evaluation, one flag", ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: .75, note: "load from this machine's own processors"}}, nil
+}
+
+func post(client *http.Client, url, key string, body []byte) ([]byte, error) {
+	req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(body))
+	if err != nil {
+		return nil, err
+	}
+	req.Header.Set("Authorization", "Bearer "+key)
+	req.Header.Set("Content-Type", "application/json")
+	res, err := client.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != http.StatusOK {
+		return nil, fmt.Errorf("%s %w %s", res.Status, err, raw)
+	}
+	return raw, nil
+}
+
+// benchPush measures from the answer to a change until 100 clients decide by it, over 200
+// changes among 10,000 flags, and the size of one change on the wire.
+func benchPush(ctx context.Context, _ int) ([]row, error) {
+	const clients, changes, many = 100, 200, 10_000
+	s, err := newService(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.end()
+	if err := s.addFlags(many); err != nil {
+		return nil, err
+	}
+	var all []*greenlever.Client
+	for range clients {
+		c, err := greenlever.Open(ctx, greenlever.Options{URL: s.URL(), Key: s.key, Dir: s.dir, Application: "bench", Logger: quiet, Wait: time.Minute})
+		if err != nil {
+			return nil, err
+		}
+		defer c.Close()
+		all = append(all, c)
+	}
+	const path = "/projects/pinecrest/environments/production/flags/flag-77"
+	var v struct {
+		Document flag.Document
+		Version  int64
+	}
+	if err := s.call("GET", path, "", nil, &v); err != nil {
+		return nil, err
+	}
+	size := make(chan int, 1)
+	go watchSize(ctx, s, size)
+	var each, slowest []time.Duration
+	for i := range changes {
+		v.Document.Lever = []flag.Lever{flag.On, flag.Off}[i%2]
+		var saved struct{ Version, Revision int64 }
+		done := make(chan time.Time, clients)
+		var ready sync.WaitGroup
+		ready.Add(clients)
+		for _, c := range all {
+			go func() {
+				before := c.State().Revision
+				ready.Done()
+				for {
+					changed := c.Changed()
+					if c.State().Revision > before {
+						done <- time.Now()
+						return
+					}
+					<-changed
+				}
+			}()
+		}
+		ready.Wait()
+		if err := s.call("PUT", path, fmt.Sprint(v.Version), map[string]any{"document": v.Document}, &saved); err != nil {
+			return nil, err
+		}
+		answered := time.Now()
+		v.Version = saved.Version
+		last := time.Duration(0)
+		for range clients {
+			d := max(0, (<-done).Sub(answered))
+			each = append(each, d)
+			last = max(last, d)
+		}
+		slowest = append(slowest, last)
+	}
+	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
+	return []row{
+		{what: "one change among 10,000 flags, on the wire", ours: fmt.Sprintf("%d bytes", <-size), floor: "1000 bytes"},
+		{what: "commit answered -> 100 clients: each p50", ours: ms(percentile(each, .5)), note: "p90 " + ms(percentile(each, .9)) + ", p99 " + ms(percentile(each, .99))},
+		{what: "commit answered -> the last of 100: p50", ours: ms(percentile(slowest, .5)), note: "p90 " + ms(percentile(slowest, .9)) + ", max " + ms(percentile(slowest, 1))},
+	}, nil
+}
+
+// watchSize reads a feed and gives the size of the first revision on it.
+func watchSize(ctx context.Context, s *service, size chan<- int) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.URL()+"/follow/v1/feed", nil)
+	if err != nil {
+		return
+	}
+	req.Header.Set("Authorization", "Bearer "+s.key)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return
+	}
+	defer res.Body.Close()
+	var seen []byte
+	buffer := make([]byte, 4096)
+	for {
+		n, err := res.Body.Read(buffer)
+		seen = append(seen, buffer[:n]...)
+		if at := bytes.Index(seen, []byte("event: revision")); at >= 0 {
+			if end := bytes.Index(seen[at:], []byte("\n\n")); end >= 0 {
+				size <- end + 2
+				return
+			}
+		}
+		if err != nil {
+			return
+		}
+	}
+}
