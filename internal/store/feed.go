@@ -52,11 +52,17 @@ func (s *Store) Heads(ctx context.Context) (revisions map[int64]int64, epoch int
 
 // Ruleset reads an environment as it stands, at one revision.
 func (s *Store) Ruleset(ctx context.Context, environment int64) (*flag.Ruleset, error) {
-	return s.ruleset(ctx, environment, 0)
+	return s.ruleset(ctx, environment, newest)
 }
+
+// newest stands for the environment's newest revision.
+const newest = -1
 
 // RulesetAt reads an environment as it stood at a revision.
 func (s *Store) RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error) {
+	if revision < 0 {
+		return nil, app.Faultf(app.NotFound, "revisions count from 0, before the first change")
+	}
 	return s.ruleset(ctx, environment, revision)
 }
 
@@ -74,10 +80,10 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 	if err := t.get(&head, "SELECT e.revision, i.epoch FROM environments e, installation i WHERE e.id = ?", environment); err != nil {
 		return nil, fault(err)
 	}
-	if revision == 0 {
+	if revision == newest {
 		revision = head.Revision
 	}
-	if revision < 0 || revision > head.Revision {
+	if revision > head.Revision {
 		return nil, app.Faultf(app.NotFound, "there is no revision %d: the newest is %d", revision, head.Revision)
 	}
 	snap := &flag.Snapshot{Format: flag.Format, Epoch: head.Epoch, Revision: revision}

@@ -1,0 +1,378 @@
+// Package storetest is the conformance suite of the records: what every store of them must
+// hold, on a real server.
+package storetest
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"testing"
+	"time"
+
+	"greenlever.example/core/diff"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/store"
+)
+
+// Run runs the suite on a store over a fresh database.
+func Run(t *testing.T, st *store.Store) {
+	s := &suite{st: st, ctx: context.Background()}
+	s.write(t, func(tx *store.Tx) error {
+		p := &app.Project{Key: "pinecrest", Title: "Pinecrest"}
+		if err := tx.AddProject(p); err != nil {
+			return err
+		}
+		s.env = &app.Environment{ProjectID: p.ID, Key: "production", Title: "Production", AskFirst: true}
+		return tx.AddEnvironment(s.env)
+	})
+	t.Run("all or nothing", s.allOrNothing)
+	t.Run("the past is kept", s.past)
+	t.Run("deadlocks are run again", s.deadlocks)
+	t.Run("revisions have no gap", s.revisions)
+	t.Run("one result per idempotency key", s.idempotency)
+	t.Run("chains", s.chains)
+	t.Run("stops at a revision", s.stops)
+	t.Run("keys are taken once", s.unique)
+	t.Run("people", s.people)
+	t.Run("a caller's time limit", s.limits)
+}
+
+type suite struct {
+	st  *store.Store
+	ctx context.Context
+	env *app.Environment
+}
+
+func (s *suite) write(t *testing.T, fn func(*store.Tx) error) {
+	t.Helper()
+	if err := s.st.Write(s.ctx, fn); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// put saves a version of a flag with the environment's next revision.
+func (s *suite) put(tx *store.Tx, key string, version int64, lever flag.Lever) (int64, error) {
+	env, err := tx.LockEnvironment(s.env.ID)
+	if err != nil {
+		return 0, err
+	}
+	d := &flag.Document{Key: key, Type: flag.Boolean, Lever: lever, Resting: "off", End: flag.Gives{Variant: "off"},
+		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}}
+	raw, err := json.Marshal(d)
+	if err != nil {
+		return 0, err
+	}
+	if err := tx.PutFlag(&app.FlagRecord{EnvironmentID: env.ID, Key: key, Version: version, Revision: env.Revision + 1, Document: d}); err != nil {
+		return 0, err
+	}
+	return env.Revision + 1, tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision + 1, At: time.Now().UnixMilli(), Flags: []json.RawMessage{raw}}, "change")
+}
+
+func (s *suite) allOrNothing(t *testing.T) {
+	no := errors.New("no")
+	before, _, err := s.st.Heads(s.ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.st.Write(s.ctx, func(tx *store.Tx) error {
+		if _, err := s.put(tx, "half", 1, flag.On); err != nil {
+			return err
+		}
+		return no
+	}); !errors.Is(err, no) {
+		t.Fatalf("the use case's own error came back as %v", err)
+	}
+	after, _, _ := s.st.Heads(s.ctx)
+	if before[s.env.ID] != after[s.env.ID] {
+		t.Error("a revision of a transaction that failed was kept")
+	}
+	var f *app.Fault
+	if _, err := s.st.Flag(s.ctx, s.env.ID, "half"); !errors.As(err, &f) || f.Kind != app.NotFound {
+		t.Errorf("a flag of a transaction that failed: %v", err)
+	}
+}
+
+func (s *suite) past(t *testing.T) {
+	var revisions []int64
+	for v := int64(1); v <= 4; v++ {
+		lever := []flag.Lever{flag.Off, flag.On}[v%2]
+		s.write(t, func(tx *store.Tx) error {
+			r, err := s.put(tx, "past", v, lever)
+			revisions = append(revisions[:v-1], r)
+			return err
+		})
+	}
+	for i, r := range revisions {
+		rs, err := s.st.RulesetAt(s.ctx, s.env.ID, r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := []flag.Lever{flag.Off, flag.On}[(i+1)%2]; rs.Flag("past").Lever != want || rs.Revision != r {
+			t.Errorf("revision %d: lever %s, want %s", r, rs.Flag("past").Lever, want)
+		}
+	}
+	if rs, err := s.st.RulesetAt(s.ctx, s.env.ID, revisions[0]-1); err == nil && rs.Flag("past") != nil {
+		t.Error("the flag is there before it was made")
+	}
+	if _, err := s.st.RulesetAt(s.ctx, s.env.ID, 10_000); err == nil {
+		t.Error("a revision of the future is read")
+	}
+	events, err := s.st.Revisions(s.ctx, s.env.ID, revisions[0], 2)
+	if err != nil || len(events) != 2 || events[0].Revision != revisions[1] {
+		t.Errorf("%+v %v", events, err)
+	}
+}
+
+// Two transactions that take two rows in opposite orders deadlock; both succeed in the end.
+func (s *suite) deadlocks(t *testing.T) {
+	var other app.Environment
+	s.write(t, func(tx *store.Tx) error {
+		other = app.Environment{ProjectID: s.env.ProjectID, Key: "other"}
+		return tx.AddEnvironment(&other)
+	})
+	var both, met sync.WaitGroup
+	met.Add(2)
+	for _, order := range [][]int64{{s.env.ID, other.ID}, {other.ID, s.env.ID}} {
+		both.Go(func() {
+			first := true
+			if err := s.st.Write(s.ctx, func(tx *store.Tx) error {
+				if _, err := tx.LockEnvironment(order[0]); err != nil {
+					return err
+				}
+				if first { // each holds its first row before either asks for its second
+					first = false
+					met.Done()
+					met.Wait()
+				}
+				_, err := tx.LockEnvironment(order[1])
+				return err
+			}); err != nil {
+				t.Errorf("a transaction that lost a deadlock: %v", err)
+			}
+		})
+	}
+	both.Wait()
+}
+
+func (s *suite) revisions(t *testing.T) {
+	before, _, _ := s.st.Heads(s.ctx)
+	const writers, each = 6, 15
+	var all sync.WaitGroup
+	for w := range writers {
+		all.Go(func() {
+			for v := range int64(each) {
+				if err := s.st.Write(s.ctx, func(tx *store.Tx) error {
+					_, err := s.put(tx, fmt.Sprintf("writer-%d", w), v+1, flag.On)
+					return err
+				}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	events, err := s.st.Revisions(s.ctx, s.env.ID, before[s.env.ID], 1000)
+	if err != nil || len(events) != writers*each {
+		t.Fatalf("%d revisions, %v", len(events), err)
+	}
+	for i, e := range events {
+		if e.Revision != before[s.env.ID]+int64(i)+1 {
+			t.Fatalf("revision %d follows %d others", e.Revision, i)
+		}
+	}
+}
+
+func (s *suite) idempotency(t *testing.T) {
+	var all sync.WaitGroup
+	results := make([]string, 8)
+	for i := range results {
+		all.Go(func() {
+			if err := s.st.Write(s.ctx, func(tx *store.Tx) error {
+				request, result, err := tx.Remembered("somebody", "once")
+				if err != nil {
+					return err
+				}
+				if request == "" {
+					result = fmt.Appendf(nil, "by %d", i)
+					if err := tx.Remember("somebody", "once", "digest", result, 1); err != nil {
+						return err
+					}
+				}
+				results[i] = string(result)
+				return nil
+			}); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	for _, r := range results {
+		if r != results[0] {
+			t.Fatalf("one key, several results: %v", results)
+		}
+	}
+	if err := s.st.Forget(s.ctx, 2); err != nil {
+		t.Fatal(err)
+	}
+	s.write(t, func(tx *store.Tx) error {
+		if request, _, err := tx.Remembered("somebody", "once"); request != "" || err != nil {
+			t.Errorf("not forgotten: %q %v", request, err)
+		}
+		return nil
+	})
+}
+
+func (s *suite) chains(t *testing.T) {
+	chain := audit.EnvironmentChain(s.env.ID)
+	var all sync.WaitGroup
+	for range 5 {
+		all.Go(func() {
+			for range 8 {
+				texts, personal := audit.Differences([]diff.Line{{Text: "+ ⟨0⟩", Personal: []string{"recipient-17"}}})
+				if err := s.st.Write(s.ctx, func(tx *store.Tx) error {
+					if _, err := tx.LockEnvironment(s.env.ID); err != nil {
+						return err
+					}
+					return tx.Append(chain, audit.Entry{Action: "flag.changed", Project: s.env.ProjectID, Environment: s.env.ID, At: 5, Difference: texts}, personal)
+				}); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	heads, err := s.st.Chains(s.ctx, s.env.ProjectID)
+	if err != nil || len(heads) != 1 || heads[0].Sequence != 40 {
+		t.Fatalf("%+v %v", heads, err)
+	}
+	v := audit.NewVerifier(nil, nil)
+	v.Expect(heads[0])
+	if err := s.st.Rows(s.ctx, chain, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
+		t.Fatal(err)
+	}
+	if r := v.Done(); !r.Sound() || r.Entries != 40 {
+		t.Errorf("%+v", r)
+	}
+	rows, err := s.st.History(s.ctx, audit.Query{Project: s.env.ProjectID, Environment: s.env.ID, Limit: 3})
+	if err != nil || len(rows) != 3 || rows[0].Sequence != 40 {
+		t.Fatalf("%+v %v", rows, err)
+	}
+	if e, err := rows[0].Read(); err != nil || e.Difference[0] != `+ "recipient-17"` {
+		t.Errorf("%+v %v", e, err)
+	}
+	older, err := s.st.History(s.ctx, audit.Query{Project: s.env.ProjectID, Limit: 3, Before: audit.Place{At: rows[2].At, Chain: rows[2].Chain, Sequence: rows[2].Sequence}})
+	if err != nil || older[0].Sequence != 37 {
+		t.Errorf("%+v %v", older, err)
+	}
+}
+
+func (s *suite) stops(t *testing.T) {
+	var made, lifted int64
+	s.write(t, func(tx *store.Tx) error {
+		r, err := s.put(tx, "stopped", 1, flag.On)
+		made = r
+		if err != nil {
+			return err
+		}
+		return tx.AddStop(&app.StopRecord{ID: "stop", EnvironmentID: s.env.ID, Flags: []string{"stopped"}, By: "x", At: 1, Revision: r})
+	})
+	s.write(t, func(tx *store.Tx) error {
+		r, err := s.put(tx, "stopped", 2, flag.On)
+		lifted = r
+		if err != nil {
+			return err
+		}
+		return tx.LiftStop("stop", "y", 2, r)
+	})
+	for revision, want := range map[int64]int{made - 1: 0, made: 1, lifted: 0} {
+		rs, err := s.st.RulesetAt(s.ctx, s.env.ID, revision)
+		if err != nil || len(rs.Stops) != want {
+			t.Errorf("revision %d: %d stops, want %d (%v)", revision, len(rs.Stops), want, err)
+		}
+	}
+	if all, err := s.st.Stops(s.ctx, s.env.ID); err != nil || len(all) != 1 || all[0].LiftedBy != "y" {
+		t.Errorf("%+v %v", all, err)
+	}
+}
+
+func (s *suite) unique(t *testing.T) {
+	var f *app.Fault
+	for name, add := range map[string]func(tx *store.Tx) error{
+		"project": func(tx *store.Tx) error { return tx.AddProject(&app.Project{Key: "pinecrest"}) },
+		"environment": func(tx *store.Tx) error {
+			return tx.AddEnvironment(&app.Environment{ProjectID: s.env.ProjectID, Key: "production"})
+		},
+		"definition": func(tx *store.Tx) error {
+			d := &app.Definition{ProjectID: s.env.ProjectID, Key: "a"}
+			return errors.Join(tx.AddDefinition(d), tx.AddDefinition(d))
+		},
+		"segment": func(tx *store.Tx) error {
+			return errors.Join(tx.AddSegmentDefinition(s.env.ProjectID, "a", "", 1), tx.AddSegmentDefinition(s.env.ProjectID, "a", "", 1))
+		},
+		"account": func(tx *store.Tx) error {
+			a, b := &app.Account{ID: "1", Email: "a@pinecrest.example"}, &app.Account{ID: "2", Email: "a@pinecrest.example"}
+			return errors.Join(tx.AddAccount(a), tx.AddAccount(b))
+		},
+	} {
+		if err := s.st.Write(s.ctx, add); !errors.As(err, &f) || f.Kind != app.Invalid {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+func (s *suite) people(t *testing.T) {
+	a := &app.Account{ID: "ida", Email: "ida.holm@pinecrest.example", Name: "Ida", Password: "x", Keeper: true}
+	s.write(t, func(tx *store.Tx) error {
+		if err := tx.AddAccount(a); err != nil {
+			return err
+		}
+		if err := tx.SetRoles(s.env.ProjectID, a.ID, []app.Role{app.Keeper, app.OnCall}); err != nil {
+			return err
+		}
+		if err := tx.AddSession([]byte("one"), a.ID, "csrf", 1, 100); err != nil {
+			return err
+		}
+		return tx.AddSession([]byte("two"), a.ID, "csrf", 1, 100)
+	})
+	if roles, err := s.st.RolesOf(s.ctx, a.ID); err != nil || fmt.Sprint(roles[s.env.ProjectID]) != "[keeper on-call]" {
+		t.Errorf("%v %v", roles, err)
+	}
+	if v, err := s.st.Session(s.ctx, []byte("one"), 100); v != nil || err != nil {
+		t.Errorf("an expired session: %+v %v", v, err)
+	}
+	s.write(t, func(tx *store.Tx) error { return tx.SetPassword(a.ID, "y", []byte("one")) })
+	one, _ := s.st.Session(s.ctx, []byte("one"), 50)
+	two, _ := s.st.Session(s.ctx, []byte("two"), 50)
+	if one == nil || two != nil {
+		t.Errorf("after a new password: %+v, %+v", one, two)
+	}
+	if ok, err := s.st.SetUpCode(s.ctx, []byte("code")); ok || err != nil {
+		t.Errorf("a set-up code where there is an account: %t %v", ok, err)
+	}
+}
+
+// A caller who waits no longer gets an error in time, also while somebody holds the lock.
+func (s *suite) limits(t *testing.T) {
+	held, release := make(chan struct{}), make(chan struct{})
+	var holder sync.WaitGroup
+	holder.Go(func() {
+		_ = s.st.Write(s.ctx, func(tx *store.Tx) error {
+			_, err := tx.LockEnvironment(s.env.ID)
+			close(held)
+			<-release
+			return err
+		})
+	})
+	<-held
+	ctx, cancel := context.WithTimeout(s.ctx, 50*time.Millisecond)
+	defer cancel()
+	if err := s.st.Write(ctx, func(tx *store.Tx) error { _, err := tx.LockEnvironment(s.env.ID); return err }); err == nil {
+		t.Error("a lock that somebody holds was given")
+	}
+	close(release)
+	holder.Wait()
+}

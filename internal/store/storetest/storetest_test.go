@@ -1,0 +1,39 @@
+package storetest
+
+import (
+	"context"
+	"io"
+	"log/slog"
+	"strings"
+	"testing"
+
+	"greenlever.example/greenlever/internal/gltest"
+	"greenlever.example/greenlever/internal/store"
+)
+
+func TestMain(m *testing.M) { gltest.Main(m) }
+
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+func TestMariaDB(t *testing.T) {
+	dsn := gltest.DSN(t)
+	st, err := store.Open(context.Background(), dsn, quiet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	Run(t, st)
+	again, err := store.Open(context.Background(), dsn, quiet) // finds its tables up to date
+	if err != nil {
+		t.Fatal(err)
+	}
+	again.Close()
+}
+
+func TestOddAddresses(t *testing.T) {
+	for dsn, says := range map[string]string{"nonsense": "address", "root@tcp(127.0.0.1:1)/": "names no database", "root@tcp(127.0.0.1:1)/x": "127.0.0.1:1"} {
+		if _, err := store.Open(context.Background(), dsn, quiet); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", dsn, err)
+		}
+	}
+}
