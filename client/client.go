@@ -94,6 +94,7 @@ type Client struct {
 	state    atomic.Pointer[state]
 	counts   counts
 	disk     *disk
+	fileSeen stamp // of the file that is followed; its goroutine's own
 
 	mu      sync.Mutex // guards what follows, and the order of changes of state
 	link    State

@@ -125,8 +125,10 @@ func newInstance() string {
 	return hex.EncodeToString(b[:])
 }
 
-// loadFile puts the ruleset of the options' file into use.
+// loadFile puts the ruleset of the options' file into use, and remembers which version of
+// the file that is.
 func (c *Client) loadFile() error {
+	c.fileSeen = stampOf(c.options.File) // before it is read, so that a later save is not missed
 	raw, err := os.ReadFile(c.options.File)
 	if err != nil {
 		return err
@@ -139,17 +141,28 @@ func (c *Client) loadFile() error {
 	return nil
 }
 
+// stamp tells versions of a file apart.
+type stamp struct{ info os.FileInfo }
+
+func stampOf(path string) stamp {
+	info, _ := os.Stat(path) // nil while there is none
+	return stamp{info}
+}
+
+func (s stamp) same(o stamp) bool {
+	if s.info == nil || o.info == nil {
+		return s.info == o.info
+	}
+	return os.SameFile(s.info, o.info) && s.info.ModTime().Equal(o.info.ModTime()) && s.info.Size() == o.info.Size()
+}
+
+// fileEvery is how often a file that is followed is looked at.
+const fileEvery = 200 * time.Millisecond
+
 // watchFile rereads the file when it was saved. A version that cannot be read is logged
 // and the one before stays in use.
 func (c *Client) watchFile(ctx context.Context) {
-	stamp := func() (time.Time, int64) {
-		if info, err := os.Stat(c.options.File); err == nil {
-			return info.ModTime(), info.Size()
-		}
-		return time.Time{}, 0
-	}
-	at, size := stamp()
-	tick := time.NewTicker(200 * time.Millisecond)
+	tick := time.NewTicker(fileEvery)
 	defer tick.Stop()
 	for {
 		select {
@@ -157,11 +170,11 @@ func (c *Client) watchFile(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if a, n := stamp(); !a.Equal(at) || n != size {
-			at, size = a, n
-			if err := c.loadFile(); err != nil {
-				c.log.Warn("greenlever: the ruleset's file was saved with an error, so the one before stays in use", "error", err)
-			}
+		if stampOf(c.options.File).same(c.fileSeen) {
+			continue
+		}
+		if err := c.loadFile(); err != nil {
+			c.log.Warn("greenlever: the ruleset's file was saved with an error, so the one before stays in use", "error", err)
 		}
 	}
 }

@@ -11,7 +11,7 @@ for module in "$@"; do
 	failed=$((failed + now))
 	grep '"Action":"skip".*"Test":' "$out" && broken=1 # nothing is skipped here
 	if [ "$now" -gt 0 ] || [ "$broken" = 1 ]; then
-		grep -v '"Action":"\(run\|pause\|cont\|start\|pass\)"' "$out" | sed -n 's/.*"Output":"\(.*\)"}$/\1/p; /^[^{]/p' | sed 's/\\n$//; s/\\t/\t/g; s/\\"/"/g' | grep -v '^\(=== \|--- PASS\|PASS\|ok \)' | tail -n 150
+		grep -v '"Action":"\(run\|pause\|cont\|start\|pass\)"' "$out" | sed -n 's/.*"Output":"\(.*\)"}$/\1/p; t; /^[^{]/p' | sed 's/\\n$//; s/\\t/\t/g; s/\\"/"/g' | grep -v '^\(=== \|--- PASS\|PASS\|ok \|?  \)' | tail -n 150
 	fi
 	echo "tested $module" >&2
 done

@@ -58,11 +58,11 @@ func ContextOf(tree any) (*Context, error) {
 		return nil, err
 	}
 	delete(object, KeyAttribute)
-	f := flattener{seen: map[string]bool{}}
+	f := flattener{context: &Context{key: key, names: make([]Name, 0, len(object)), values: make([]Value, 0, len(object))}}
 	if err := f.add([]level{{"", object}}); err != nil {
 		return nil, err
 	}
-	return NewContext(key, f.out...), nil
+	return f.context, nil
 }
 
 func parseKey(v any) (string, error) {
@@ -85,7 +85,7 @@ func parseKey(v any) (string, error) {
 	return "", &ContextError{place, "must be a string or an integer"}
 }
 
-func parseNumber(place string, n json.Number) (float64, error) {
+func parseNumber(place string, n json.Number) (float64, *ContextError) {
 	f, err := n.Float64()
 	if err != nil || math.Abs(f) > MaxInteger {
 		return 0, &ContextError{place, fmt.Sprintf("%s is outside -(2^53-1) to 2^53-1: send it as a string", n)}
@@ -100,34 +100,31 @@ type level struct {
 
 // flattener walks nested objects level by level, so that a name written flat comes before
 // the same name nested.
-type flattener struct {
-	seen map[string]bool
-	out  []Attribute
-}
+type flattener struct{ context *Context }
 
 func (f *flattener) add(levels []level) error {
 	var deeper []level
 	for _, l := range levels {
-		names := make([]string, 0, len(l.object))
-		for name := range l.object {
-			names = append(names, name)
-		}
-		slices.Sort(names)
-		slices.Reverse(names) // of two ways to nest, the longer flat prefix comes first
-		for _, name := range names {
-			full := l.prefix + name
-			if nested, ok := l.object[name].(map[string]any); ok {
+		first := len(deeper)
+		for name, v := range l.object {
+			full := name
+			if l.prefix != "" {
+				full = l.prefix + name
+			}
+			if nested, ok := v.(map[string]any); ok {
 				deeper = append(deeper, level{full + ".", nested})
 			}
-			v, err := parseValue("context."+full, l.object[name])
-			if err != nil {
-				return err
+			value, wrong := parseValue(v)
+			if wrong != nil {
+				wrong.Place = "context." + full + wrong.Place
+				return wrong
 			}
-			if v.kind != Absent && !f.seen[full] {
-				f.seen[full] = true
-				f.out = append(f.out, Attribute{Intern(full), v})
+			if n := Intern(full); value.kind != Absent && f.context.find(n) < 0 {
+				f.context.names, f.context.values = append(f.context.names, n), append(f.context.values, value)
 			}
 		}
+		// Of two ways to nest, the longer flat prefix comes first.
+		slices.SortFunc(deeper[first:], func(a, b level) int { return strings.Compare(b.prefix, a.prefix) })
 	}
 	if len(deeper) == 0 {
 		return nil
@@ -135,20 +132,21 @@ func (f *flattener) add(levels []level) error {
 	return f.add(deeper)
 }
 
-func parseValue(place string, v any) (Value, error) {
+// parseValue reads a value; what is wrong with it has its place below the value's own.
+func parseValue(v any) (Value, *ContextError) {
 	switch v := v.(type) {
 	case string:
 		return TextValue(v), nil
 	case bool:
 		return BooleanValue(v), nil
 	case json.Number:
-		f, err := parseNumber(place, v)
+		f, err := parseNumber("", v)
 		return NumberValue(f), err
 	case []any:
 		list := make([]string, 0, len(v))
 		for i, e := range v {
 			if n, ok := e.(json.Number); ok {
-				if _, err := parseNumber(fmt.Sprintf("%s[%d]", place, i), n); err != nil {
+				if _, err := parseNumber(fmt.Sprintf("[%d]", i), n); err != nil {
 					return Value{}, err
 				}
 			}

@@ -165,7 +165,7 @@ func TestKilledDuringAStorm(t *testing.T) {
 	address := strings.TrimPrefix(p.url, "http://")
 	gltest.Eventually(t, "a third of the storm", func() bool { return done.Load() > changes/3 })
 	p.kill()
-	p = serve(t, address, dsn, config, false)
+	serve(t, address, dsn, config, false)
 	gltest.Eventually(t, "two thirds of the storm", func() bool { return done.Load() > changes*2/3 })
 	if err := db.Kill(); err != nil {
 		t.Fatal(err)

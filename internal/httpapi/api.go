@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net/http"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -147,9 +148,12 @@ func (a *API) Handler() http.Handler {
 // EndStreams ends all open streams, so that a graceful stop need not wait for them.
 func (a *API) EndStreams() { close(a.ending) }
 
-// headers sets what every answer carries.
+// headers sets what every answer carries that a browser may show.
 func headers(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
+		if strings.HasPrefix(c.Request().URL.Path, "/ofrep/") {
+			return next(c)
+		}
 		h := c.Response().Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")

@@ -18,7 +18,10 @@ type metrics struct {
 	requests  *prometheus.HistogramVec
 	decisions prometheus.Counter
 	serve     echo.HandlerFunc
-	observers sync.Map // observed -> prometheus.Observer: looking one up by its labels is slow
+
+	// Looking an observer up by its labels is slow, so those met are kept.
+	mu        sync.RWMutex
+	observers map[observed]prometheus.Observer
 }
 
 type observed struct {
@@ -28,17 +31,22 @@ type observed struct {
 
 func (m *metrics) observer(route string, status int) prometheus.Observer {
 	key := observed{route, status}
-	if o, ok := m.observers.Load(key); ok {
-		return o.(prometheus.Observer)
+	m.mu.RLock()
+	o := m.observers[key]
+	m.mu.RUnlock()
+	if o != nil {
+		return o
 	}
-	o := m.requests.WithLabelValues(route, strconv.Itoa(status))
-	m.observers.Store(key, o)
+	o = m.requests.WithLabelValues(route, strconv.Itoa(status))
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.observers[key] = o
 	return o
 }
 
 func newMetrics(a *API) *metrics {
 	r := prometheus.NewRegistry()
-	m := &metrics{
+	m := &metrics{observers: map[observed]prometheus.Observer{},
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "greenlever_request_duration_seconds",
 			Help: "Time of requests by route and status; streams are not among them.", Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 5}},
 			[]string{"route", "status"}),

@@ -180,43 +180,55 @@ func appendAnswer(b []byte, rules *decide.Ruleset, f *decide.Flag, o decide.Outc
 }
 
 // usage counts what is decided in the service, until it is written to the records.
-type usage struct{ cells sync.Map } // usageKey -> *atomic.Uint64
+type usage struct{ flags sync.Map } // *decide.Flag -> *flagUsage: a pointer is looked up without allocating
 
-type usageKey struct {
+type flagUsage struct {
 	environment int64
-	flag        *decide.Flag
-	variant     int16
+	cells       []atomic.Uint64 // of each variant, and of errors
 }
 
 func (u *usage) count(environment int64, f *decide.Flag, o decide.Outcome) {
-	k := usageKey{environment, f, o.Variant}
-	cell, ok := u.cells.Load(k)
+	cells, ok := u.flags.Load(f)
 	if !ok {
-		cell, _ = u.cells.LoadOrStore(k, new(atomic.Uint64))
+		cells, _ = u.flags.LoadOrStore(f, &flagUsage{environment, make([]atomic.Uint64, len(f.Variants())+1)})
 	}
-	cell.(*atomic.Uint64).Add(1)
+	at := int(o.Variant)
+	if at < 0 {
+		at = len(f.Variants())
+	}
+	cells.(*flagUsage).cells[at].Add(1)
 }
 
-// take gives what was counted since the last time, by environment. A cell is dropped once
-// nothing came in for a whole round, so that flags of old revisions do not pile up.
+// take gives what was counted since the last time, by environment. A flag is dropped once
+// nothing came in for a whole round, so that those of old revisions do not pile up.
 func (u *usage) take() map[int64][]app.CountLine {
 	out := map[int64][]app.CountLine{}
-	u.cells.Range(func(key, cell any) bool {
-		k, n := key.(usageKey), cell.(*atomic.Uint64).Swap(0)
-		if n == 0 {
-			u.cells.Delete(key)
-			if n = cell.(*atomic.Uint64).Swap(0); n == 0 {
-				return true
-			}
+	u.flags.Range(func(key, value any) bool {
+		f, used := key.(*decide.Flag), value.(*flagUsage)
+		counted := used.take(f, out)
+		if !counted {
+			u.flags.Delete(key)
+			used.take(f, out) // what came in between
 		}
-		line := app.CountLine{Flag: k.flag.Key, Count: n}
-		if v := k.flag.Variant(k.variant); v != nil {
-			line.Variant = v.Name
-		}
-		out[k.environment] = append(out[k.environment], line)
 		return true
 	})
 	return out
+}
+
+func (u *flagUsage) take(f *decide.Flag, out map[int64][]app.CountLine) (counted bool) {
+	for i := range u.cells {
+		n := u.cells[i].Swap(0)
+		if n == 0 {
+			continue
+		}
+		counted = true
+		line := app.CountLine{Flag: f.Key, Count: n}
+		if v := f.Variant(int16(i)); v != nil {
+			line.Variant = v.Name
+		}
+		out[u.environment] = append(out[u.environment], line)
+	}
+	return counted
 }
 
 // WriteUsage writes what was decided in the service to the records.

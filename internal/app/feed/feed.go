@@ -51,7 +51,7 @@ type Hub struct {
 	records Records
 	log     *slog.Logger
 	nudge   chan struct{}
-	mu      sync.Mutex
+	mu      sync.RWMutex
 	places  map[int64]*Place
 	failed  atomic.Pointer[string]
 }
@@ -119,9 +119,9 @@ func (h *Hub) Look(ctx context.Context) error {
 
 // Place gives an environment, reading it the first time.
 func (h *Hub) Place(ctx context.Context, environment int64) (*Place, error) {
-	h.mu.Lock()
+	h.mu.RLock()
 	p := h.places[environment]
-	h.mu.Unlock()
+	h.mu.RUnlock()
 	if p != nil {
 		return p, nil
 	}
