@@ -112,6 +112,25 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 	good(t, w)
 }
 
+// Segments, values and needs can be edited in the console too.
+func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "one-touch-open")
+	s.Flag(t, "handover-photo")
+	w := window(t, s, 1280, 900)
+	w.Click("Settings").Click("New segment").Fill("Key of the segment", "staff").Click("Add a comparison").Fill("attribute", "badge").Choose("comparison", "is present").Click("Make the segment")
+	w.See("badge is present; not used").Click("edit segment staff").Choose("comparison", "is absent").Click("Save in production").See("badge is absent; not used")
+	good(t, w)
+	w.Go(s.URL()+"/p/pinecrest/production/flags/handover-photo").Click("values and needs").Choose("a flag that it needs", "one-touch-open").Click("to give on").See("needs one-touch-open to give on")
+	w.Choose("resting variant", "on").See("resting off → on").Fill("value of on", "\"text\"").See("must be true or false").Fill("value of on", "true")
+	w.Click("Add a rule").Click("Add a segment").See("in segment staff: off").Click("Save in production").Gone("This edit changes")
+	good(t, w)
+	d := s.Get(t, "production", "handover-photo").Document
+	if d.Resting != "on" || len(d.Needs) != 1 || d.Rules[0].When.Segment != "staff" {
+		t.Errorf("%+v", d)
+	}
+}
+
 // Somebody else was quicker: both sides are shown, and the edit is not lost.
 func TestConsoleStaleEdit(t *testing.T) {
 	s := gltest.Start(t)

@@ -41,7 +41,7 @@ func (s *session) printBoard(b *httpapi.Board) {
 		if i > 0 {
 			s.say("")
 		}
-		s.say("%s  %s (%s, %s, gone by %s)", f.Key, f.Title, f.Type, f.Purpose, f.GoneBy)
+		s.say("%s  %s (%s, %s, %s)", f.Key, f.Title, f.Type, f.Purpose, goneBy(f.GoneBy))
 		for _, e := range b.Environments {
 			if s.env != "" && s.env != e.Key {
 				continue
@@ -56,6 +56,13 @@ func (s *session) printBoard(b *httpapi.Board) {
 		rows = append(rows, []any{e.Key, e.Revision, fmt.Sprintf("%d of %d", e.Delivered, e.Instances), e.Lost, map[bool]string{true: "yes", false: "no"}[e.AskFirst]})
 	}
 	s.rows([]any{"environment", "revision", "delivered to", "lost", "asks first"}, rows)
+}
+
+func goneBy(when string) string {
+	if when == "stays" {
+		return when
+	}
+	return "gone by " + when
 }
 
 func (s *session) flagCommand() *cobra.Command {
@@ -145,7 +152,7 @@ func (s *session) printFlag(v *httpapi.FlagView) {
 	s.say("%s  %s", d.Key, v.Definition.Title)
 	s.say("%s: %s", v.Environment.Key, wrap(v.Sentence, s.wide(), len(v.Environment.Key)+2))
 	s.say("")
-	s.say("type     %s, purpose %s, gone by %s, visible to browsers: %t", d.Type, v.Definition.Purpose, v.Definition.GoneBy, d.Visible)
+	s.say("type     %s, purpose %s, %s, visible to browsers: %t", d.Type, v.Definition.Purpose, goneBy(v.Definition.GoneBy), d.Visible)
 	s.say("lever    %s", d.Lever)
 	for _, st := range v.Stops {
 		s.say("stopped  by %s at %s, stop %s %s", st.ByName, when(st.At), st.ID, st.Reason)

@@ -284,7 +284,24 @@ func (s *session) personCommand() *cobra.Command {
 		s.note("%s now has the roles %v in %s", args[0], args[1:], s.project)
 		return nil
 	}}
-	return group("person", "People and their roles", list, make_, roles)
+	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
+		a, err := s.connect()
+		if err != nil {
+			return err
+		}
+		if password == "" {
+			if password, err = s.askSecret("New password (it is not shown): "); err != nil {
+				return err
+			}
+		}
+		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/" + url.PathEscape(args[0]) + "/password", body: map[string]any{"password": password}}, nil); err != nil {
+			return err
+		}
+		s.note("%s has a new password", args[0])
+		return nil
+	}}
+	reset.Flags().StringVar(&password, "password", "", "asked for if left out")
+	return group("person", "People and their roles", list, make_, roles, reset)
 }
 
 func (s *session) epochCommand() *cobra.Command {

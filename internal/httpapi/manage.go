@@ -85,7 +85,26 @@ type resetBody struct {
 }
 
 func (c *call) resetPassword(in *resetBody) (any, error) {
-	return none{}, c.api.People.ResetPassword(c.ctx, c.actor, c.Param("account"), in.Password)
+	if err := app.AllowInstallation(&c.actor); err != nil {
+		return nil, err
+	}
+	a, err := c.account()
+	if err != nil {
+		return nil, err
+	}
+	return none{}, c.api.People.ResetPassword(c.ctx, c.actor, a.ID, in.Password)
+}
+
+// account is the account of the address: by its id or its e-mail address.
+func (c *call) account() (*app.Account, error) {
+	who := c.Param("account")
+	if raw, err := url.PathUnescape(who); err == nil {
+		who = raw
+	}
+	if strings.Contains(who, "@") {
+		return c.api.Records.AccountByEmail(c.ctx, who)
+	}
+	return c.api.Records.Account(c.ctx, who)
 }
 
 func (c *call) newEpoch(in *reasonBody) (any, error) {
@@ -156,15 +175,7 @@ func (c *call) setRoles(in *rolesBody) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	who := c.Param("account")
-	if raw, err := url.PathUnescape(who); err == nil {
-		who = raw
-	}
-	find := c.api.Records.Account
-	if strings.Contains(who, "@") {
-		find = c.api.Records.AccountByEmail
-	}
-	a, err := find(c.ctx, who)
+	a, err := c.account()
 	if err != nil {
 		return nil, err
 	}

@@ -16,7 +16,7 @@ export function Variant({ names, name }: { names: string[]; name: string }) {
       <span
         aria-hidden="true"
         data-letter={at < 0 ? "?" : String.fromCharCode(65 + (at % 26))}
-        className="mr-1 inline-flex h-4 w-4 items-center justify-center rounded-sm align-[-0.15em] text-[10px] leading-none text-white before:content-[attr(data-letter)]"
+        className="mr-1 inline-flex h-4 w-4 items-center justify-center rounded-sm align-[0.1em] text-[10px] leading-none text-white before:content-[attr(data-letter)]"
         style={{ background: variantColor(names, name) }}
       />
       {name}

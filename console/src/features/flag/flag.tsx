@@ -7,6 +7,7 @@ import { Lever } from "../../ui/lever";
 import { Said, Variant } from "../../ui/variant";
 import { DefinitionSheet } from "./definition";
 import { Track } from "./track";
+import { Values } from "./values";
 
 type Document = Schemas["Document"];
 
@@ -37,6 +38,7 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
   const segments = useSegments(project, environment);
   const [draft, setDraft] = useState<Draft>();
   const [reason, setReason] = useState("");
+  const [values, setValues] = useState(false);
   const save = useSaveFlag(project, environment, flag);
   const askFirst = view.data?.environment.askFirst ?? false;
   // A dry run shows the difference before a reason is typed.
@@ -102,7 +104,11 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
               <span className="text-soft">
                 resting: <Variant names={names} name={doc.resting} />
               </span>
+              <Button tone="bare" className="ml-auto" aria-expanded={values} onClick={() => setValues(!values)}>
+                {values ? "close" : "values and needs"}
+              </Button>
             </div>
+            {values && <Values doc={doc} names={names} flags={board.data?.flags ?? []} onChange={change} />}
             <Track doc={doc} says={draft ? (tried.data?.says ?? []) : says} names={names} segments={segments.data?.items.map((s) => s.key) ?? []} stopped={stopped} editable onChange={change} />
           </Sheet>
           {draft && (

@@ -1,8 +1,8 @@
 import { useState, type ReactNode } from "react";
 import type { Schemas } from "../../api/client";
+import { ConditionEditor } from "../../ui/condition";
 import { Button, inputStyle } from "../../ui/controls";
 import { Said, variantColor } from "../../ui/variant";
-import { ConditionEditor } from "./condition";
 import { GivesEditor } from "./gives";
 
 type Document = Schemas["Document"];

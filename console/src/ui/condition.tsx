@@ -1,8 +1,18 @@
 import { useState } from "react";
-import type { Schemas } from "../../api/client";
-import { Button, inputStyle, Select } from "../../ui/controls";
+import { Button, inputStyle, Select } from "./controls";
 
-type Node = Schemas["Node"];
+/** Node is a condition, as the API has it. */
+export interface Node {
+  all?: Node[];
+  any?: Node[];
+  not?: Node;
+  test?: string;
+  attribute?: string;
+  text?: string[];
+  numbers?: number[];
+  ignoreCase?: boolean;
+  segment?: string;
+}
 
 /* The tests by what they compare. The service checks every condition; this list only says
    what can be chosen here. */
@@ -47,15 +57,16 @@ function build(how: "all" | "any", leaves: Node[]): Node | undefined {
   return how === "all" ? { all: leaves } : { any: leaves };
 }
 
-/** ConditionEditor edits whom a rule takes; a condition with groups in groups as text. */
-export function ConditionEditor({ value, onChange, segments }: { value: Node | undefined; onChange: (n: Node | undefined) => void; segments: string[] }) {
+/** ConditionEditor edits whom a rule or a segment takes; a condition with groups in groups as
+    text. Without a condition a rule takes everybody, a segment nobody. */
+export function ConditionEditor({ value, onChange, segments, nobody = false }: { value: Node | undefined; onChange: (n: Node | undefined) => void; segments: string[]; nobody?: boolean }) {
   const parts = value ? flat(value) : { how: "all" as const, leaves: [] };
   if (!parts) return <JSONEditor value={value!} onChange={onChange} />;
   const { how, leaves } = parts;
   const replace = (i: number, n: Node) => onChange(build(how, leaves.map((l, j) => (i === j ? n : l))));
   return (
     <div className="flex flex-col gap-2">
-      {leaves.length === 0 && <div className="text-soft">everybody</div>}
+      {leaves.length === 0 && <div className="text-soft">{nobody ? "nobody" : "everybody"}</div>}
       {leaves.length > 1 && (
         <label className="text-soft">
           where{" "}
