@@ -28,14 +28,14 @@ bin/openapi.json: $(GO_FILES)
 
 console/node_modules: console/package-lock.json
 	@command -v npm >/dev/null || { echo "Node is missing: install Node 20 or newer with npm first" >&2; exit 1; }
-	@cd console && npm ci --no-audit --no-fund --loglevel=error && touch node_modules
+	@cd console && npm ci --no-audit --no-fund -s && touch node_modules
 
 console/src/api/schema.d.ts: bin/openapi.json console/node_modules
 	@cd console && npx --no-install openapi-typescript ../bin/openapi.json -o src/api/schema.d.ts >/dev/null 2>&1 && touch src/api/schema.d.ts
 
 internal/httpapi/dist/app/index.html: console/src/api/schema.d.ts $(CONSOLE_FILES)
 	@echo "building the console ..."
-	@cd console && npx --no-install vite build --logLevel warn && touch ../internal/httpapi/dist/app/index.html
+	@cd console && npx --no-install vite build -l warn && touch ../internal/httpapi/dist/app/index.html
 
 console: internal/httpapi/dist/app/index.html
 

@@ -41,6 +41,7 @@ type reporter struct {
 	sequence int64
 	from     time.Time
 	pending  []byte
+	leaving  bool // the pending report is the last one
 }
 
 func (c *Client) reportSoon() {
@@ -69,26 +70,31 @@ func (c *Client) reportForEver(ctx context.Context) {
 		case <-tick.C:
 		case <-c.nudge:
 		}
-		r.send(ctx, false)
-		select { // several revisions in a row share a report
+		_ = r.send(ctx, false) // what has no answer is sent again at the next turn
+		select {               // several revisions in a row share a report
 		case <-ctx.Done():
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
 }
 
-func (r *reporter) send(ctx context.Context, leaving bool) {
-	if r.pending != nil && r.post(ctx) != nil {
-		return
+// send sends what is still without an answer, and then what is new. An error means that
+// something waits for the next time.
+func (r *reporter) send(ctx context.Context, leaving bool) error {
+	if r.pending != nil {
+		if err := r.post(ctx); err != nil {
+			return err
+		}
 	}
 	r.build(leaving)
-	_ = r.post(ctx) // kept, and sent again the next time
+	return r.post(ctx)
 }
 
 func (r *reporter) build(leaving bool) {
 	used, misses := r.c.counts.take()
 	state := r.c.State()
 	r.sequence++
+	r.leaving = leaving
 	now := time.Now()
 	body := report{Instance: r.c.instance, Sequence: r.sequence, Application: r.c.options.Application, Version: r.c.options.Version,
 		Epoch: state.Epoch, Revision: state.Revision, Source: state.Source, SkewMillis: state.Skew.Milliseconds(),
@@ -129,9 +135,23 @@ func (r *reporter) post(ctx context.Context) error {
 	return nil
 }
 
-// last says goodbye with what is counted.
+// last says goodbye with what is counted, trying again for a moment.
 func (r *reporter) last() {
 	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
 	defer cancel()
-	r.send(ctx, true)
+	for ctx.Err() == nil {
+		var err error
+		if r.leaving {
+			err = r.post(ctx)
+		} else {
+			err = r.send(ctx, true)
+		}
+		if err == nil {
+			return
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(100 * time.Millisecond):
+		}
+	}
 }

@@ -37,7 +37,7 @@ var program = sync.OnceValues(func() (string, error) {
 	return path, nil
 })
 
-// process is a service in a process of its own, which can be killed.
+// process is a service in a process of its own, which kill -9 can end.
 type process struct {
 	cmd  *exec.Cmd
 	url  string
@@ -104,7 +104,7 @@ func (p *process) kill() {
 // kill -9 of the service, then of MariaDB, during a storm of 1,000 changes from 8 writers:
 // every change that was answered with success is in flag, revision and audit, none is half
 // there, revisions have no gap, and the chain verifies.
-func TestKilledDuringAStorm(t *testing.T) {
+func TestKillDuringAStorm(t *testing.T) {
 	const writers, changes = 8, 1_000
 	dir := t.TempDir()
 	db, err := localdb.Start(context.Background(), filepath.Join(dir, "db"))

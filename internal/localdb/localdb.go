@@ -222,7 +222,7 @@ func (s *Server) Stop() error { return s.end(syscall.SIGTERM) }
 // Kill ends the server at once, as a power cut would.
 func (s *Server) Kill() error { return s.end(syscall.SIGKILL) }
 
-// Again starts the server again on the same port after it was stopped or killed.
+// Again starts the server again on the same port after [Server.Stop] or [Server.Kill].
 func (s *Server) Again(ctx context.Context) error {
 	mariadbd, err := find("mariadbd")
 	if err != nil {

@@ -231,6 +231,29 @@ func (c *commit) open(env *app.Environment) error {
 	return c.checkReason()
 }
 
+// enter asks for the right, holds the environment and checks that it takes changes.
+func (c *commit) enter(action app.Action, env *app.Environment) (*app.Environment, error) {
+	if err := app.Allow(&c.request.Actor, action, env.ProjectID, env.ID); err != nil {
+		return nil, err
+	}
+	env, err := c.tx.LockEnvironment(env.ID)
+	if err != nil {
+		return nil, err
+	}
+	return env, c.open(env)
+}
+
+// enterAll asks for the right and holds the project with all of its environments.
+func (c *commit) enterAll(action app.Action, project *app.Project) ([]app.Environment, error) {
+	if err := app.Allow(&c.request.Actor, action, project.ID, 0); err != nil {
+		return nil, err
+	}
+	if err := c.tx.LockProject(project.ID); err != nil {
+		return nil, err
+	}
+	return c.tx.LockEnvironments(project.ID)
+}
+
 // maxReason is in bytes.
 const maxReason = 2_000
 

@@ -18,20 +18,14 @@ import (
 // lever off.
 func (s *Service) AddFlag(ctx context.Context, r Request, project *app.Project, d *app.Definition) (json.RawMessage, error) {
 	return s.queue(ctx, project.ID, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.Allow(&r.Actor, app.Define, project.ID, 0); err != nil {
+		envs, err := c.enterAll(app.Define, project)
+		if err != nil {
 			return nil, err
 		}
 		d := *d
 		d.ProjectID, d.Version, d.Created = project.ID, 1, c.at
 		fill(&d)
 		if err := app.InvalidFields(checkDefinition(&d)); err != nil {
-			return nil, err
-		}
-		if err := tx.LockProject(project.ID); err != nil {
-			return nil, err
-		}
-		envs, err := tx.LockEnvironments(project.ID)
-		if err != nil {
 			return nil, err
 		}
 		for i := range envs {
@@ -182,13 +176,7 @@ type DefinitionEdit struct {
 // once: one change, with a revision and an entry in each; the rest makes no revision.
 func (s *Service) EditFlag(ctx context.Context, r Request, project *app.Project, key string, edit *DefinitionEdit) (json.RawMessage, error) {
 	return s.queue(ctx, project.ID, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.Allow(&r.Actor, app.Define, project.ID, 0); err != nil {
-			return nil, err
-		}
-		if err := tx.LockProject(project.ID); err != nil {
-			return nil, err
-		}
-		envs, err := tx.LockEnvironments(project.ID)
+		envs, err := c.enterAll(app.Define, project)
 		if err != nil {
 			return nil, err
 		}

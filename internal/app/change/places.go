@@ -210,14 +210,8 @@ type EnvironmentEdit struct {
 // EditEnvironment changes an environment's title and whether it asks first.
 func (s *Service) EditEnvironment(ctx context.Context, r Request, env *app.Environment, edit *EnvironmentEdit) (json.RawMessage, error) {
 	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.Allow(&r.Actor, app.Manage, env.ProjectID, env.ID); err != nil {
-			return nil, err
-		}
-		env, err := tx.LockEnvironment(env.ID)
+		env, err := c.enter(app.Manage, env)
 		if err != nil {
-			return nil, err
-		}
-		if err := c.open(env); err != nil {
 			return nil, err
 		}
 		var lines []diff.Line
@@ -351,114 +345,4 @@ func (s *Service) NewEpoch(ctx context.Context, r Request) (json.RawMessage, err
 		e.Difference = []string{fmt.Sprintf("epoch %d → %d", before, epoch)}
 		return map[string]int64{"epoch": epoch}, tx.Append(audit.Access, e, nil)
 	})
-}
-
-// SavedSegment is the result of a change of a segment.
-type SavedSegment struct {
-	Key         string        `json:"key"`
-	Title       string        `json:"title"`
-	Environment string        `json:"environment,omitempty"`
-	Version     int64         `json:"version"`
-	Revision    int64         `json:"revision"`
-	Document    *flag.Segment `json:"document"`
-	Difference  []string      `json:"difference"`
-}
-
-// AddSegment makes a segment: its key in the project, and in every environment the
-// condition given.
-func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Project, title string, doc *flag.Segment) (json.RawMessage, error) {
-	return s.queue(ctx, project.ID, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.Allow(&r.Actor, app.Define, project.ID, 0); err != nil {
-			return nil, err
-		}
-		title := title
-		if err := checkPlace(doc.Key, &title); err != nil {
-			return nil, err
-		}
-		if err := tx.LockProject(project.ID); err != nil {
-			return nil, err
-		}
-		envs, err := tx.LockEnvironments(project.ID)
-		if err != nil {
-			return nil, err
-		}
-		if err := tx.AddSegmentDefinition(project.ID, doc.Key, title, c.at); err != nil {
-			return nil, err
-		}
-		e := c.entry("segment.made", project.ID)
-		e.Subject = doc.Key
-		if err := c.project(e, diff.Line{Text: fmt.Sprintf("segment %q made", title)}); err != nil {
-			return nil, err
-		}
-		lines := diff.Segments(nil, doc)
-		for i := range envs {
-			if err := c.open(&envs[i]); err != nil {
-				return nil, err
-			}
-			if err := c.putSegment(&envs[i], &app.SegmentRecord{EnvironmentID: envs[i].ID, Key: doc.Key, Version: 1, Document: doc}, "segment.made", lines); err != nil {
-				return nil, err
-			}
-		}
-		return &SavedSegment{Key: doc.Key, Title: title, Version: 1, Document: doc, Difference: diff.Texts(lines)}, nil
-	})
-}
-
-// PutSegment saves a segment's condition in an environment.
-func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environment, doc *flag.Segment) (json.RawMessage, error) {
-	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.Allow(&r.Actor, app.Define, env.ProjectID, env.ID); err != nil {
-			return nil, err
-		}
-		env, err := tx.LockEnvironment(env.ID)
-		if err != nil {
-			return nil, err
-		}
-		old, err := tx.Segment(env.ID, doc.Key)
-		if err != nil {
-			return nil, err
-		}
-		if old == nil {
-			return nil, app.Faultf(app.NotFound, "there is no segment %s in this project", doc.Key)
-		}
-		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document}); err != nil {
-			return nil, err
-		}
-		if err := c.open(env); err != nil {
-			return nil, err
-		}
-		lines := diff.Segments(old.Document, doc)
-		saved := &SavedSegment{Key: doc.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: doc, Difference: diff.Texts(lines)}
-		if len(lines) == 0 {
-			return saved, nil
-		}
-		saved.Version++
-		err = c.putSegment(env, &app.SegmentRecord{EnvironmentID: env.ID, Key: doc.Key, Version: saved.Version, Document: doc}, "segment.changed", lines)
-		saved.Revision = env.Revision
-		return saved, err
-	})
-}
-
-func (c *commit) putSegment(env *app.Environment, rec *app.SegmentRecord, action string, lines []diff.Line) error {
-	problems := rec.Document.Check()
-	docs := &around{tx: c.tx, env: env.ID}
-	if len(problems) == 0 {
-		problems = rec.Document.CheckReferences(docs)
-	}
-	if docs.err != nil {
-		return docs.err
-	}
-	if err := app.InvalidFields(problems); err != nil {
-		return err
-	}
-	raw, err := json.Marshal(rec.Document)
-	if err != nil {
-		return err
-	}
-	rec.Revision = env.Revision + 1
-	if err := c.tx.PutSegment(rec); err != nil {
-		return err
-	}
-	e := c.entry(action, env.ProjectID)
-	e.Subject, e.Version, e.Document = rec.Key, rec.Version, audit.Digest(raw)
-	return c.revise(env, &flag.Event{Segments: []json.RawMessage{raw}}, e, lines)
 }

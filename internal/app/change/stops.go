@@ -81,14 +81,8 @@ func (c *commit) stopEntry(env *app.Environment, action string, keys []string, e
 // Lift takes stops back. Newer stops on the same flags stand.
 func (s *Service) Lift(ctx context.Context, r Request, env *app.Environment, ids []string) (json.RawMessage, error) {
 	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.Allow(&r.Actor, app.LiftIt, env.ProjectID, env.ID); err != nil {
-			return nil, err
-		}
-		env, err := tx.LockEnvironment(env.ID)
+		env, err := c.enter(app.LiftIt, env)
 		if err != nil {
-			return nil, err
-		}
-		if err := c.open(env); err != nil {
 			return nil, err
 		}
 		standing, err := tx.StandingStops(env.ID)

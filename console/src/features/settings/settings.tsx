@@ -155,7 +155,8 @@ function Segments({ project, environments, developer }: { project: string; envir
       }),
     ),
   );
-  const done = { onSuccess: () => setOpen(undefined) };
+  // Closes what was saved, and nothing else that was opened meanwhile.
+  const close = (form: string) => ({ onSuccess: () => setOpen((now) => (now === form ? undefined : now)) });
   const others = segments.data?.items.map((s) => s.key) ?? [];
   return (
     <Sheet title="Segments" aside={<Select aria-label="environment of the segments" value={environment} onChange={(e) => setChosen(e.target.value)} options={environments.map((e) => e.key)} />}>
@@ -177,7 +178,7 @@ function Segments({ project, environments, developer }: { project: string; envir
                 asks={environments.find((e) => e.key === environment)?.askFirst ?? false}
                 verb={`Save in ${environment}`}
                 error={save.error}
-                onSave={(when, reason) => save.mutate({ segment: s.key, version: s.version, body: { ...(when && { when }), reason } }, done)}
+                onSave={(when, reason) => save.mutate({ segment: s.key, version: s.version, body: { ...(when && { when }), reason } }, close(s.key))}
               />
             )}
           </li>
@@ -187,7 +188,7 @@ function Segments({ project, environments, developer }: { project: string; envir
       {developer && environments.length > 0 && (
         <div className="mt-3">
           {open === "" ? (
-            <SegmentForm named when={undefined} others={others} asks={asks} verb="Make the segment" error={add.error} onSave={(when, reason, key, title) => add.mutate({ key, title, reason, ...(when && { when }) }, done)} />
+            <SegmentForm named when={undefined} others={others} asks={asks} verb="Make the segment" error={add.error} onSave={(when, reason, key, title) => add.mutate({ key, title, reason, ...(when && { when }) }, close(""))} />
           ) : (
             <Button onClick={() => setOpen("")}>New segment</Button>
           )}

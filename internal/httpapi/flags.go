@@ -1,0 +1,240 @@
+package httpapi
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/sentence"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/change"
+)
+
+// Cell is a flag in an environment, as the Board shows it.
+type Cell struct {
+	Lever    flag.Lever `json:"lever"`
+	Stops    []string   `json:"stops"`
+	Sentence string     `json:"sentence"`
+	Version  int64      `json:"version"`
+}
+
+// BoardFlag is one row of the Board.
+type BoardFlag struct {
+	app.Definition
+	In map[string]Cell `json:"in"` // by environment
+}
+
+// BoardEnvironment is one column of the Board.
+type BoardEnvironment struct {
+	app.Environment
+	Instances int `json:"instances"` // alive
+	Delivered int `json:"delivered"` // of these, how many have the newest revision
+	Lost      int `json:"lost"`
+}
+
+// Board is all flags in all environments.
+type Board struct {
+	Project      app.Project        `json:"project"`
+	Environments []BoardEnvironment `json:"environments"`
+	Flags        []BoardFlag        `json:"flags"`
+}
+
+func (c *call) board(*none) (any, error) {
+	p, err := c.project()
+	if err != nil {
+		return nil, err
+	}
+	envs, err := c.api.Records.Environments(c.ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	defs, err := c.api.Records.Definitions(c.ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	b := &Board{Project: *p, Environments: []BoardEnvironment{}, Flags: make([]BoardFlag, len(defs))}
+	for i, d := range defs {
+		b.Flags[i] = BoardFlag{d, map[string]Cell{}}
+	}
+	for _, e := range envs {
+		place, err := c.api.Hub.Place(c.ctx, e.ID)
+		if err != nil {
+			return nil, err
+		}
+		versions, err := c.api.Records.FlagVersions(c.ctx, e.ID)
+		if err != nil {
+			return nil, err
+		}
+		rules := place.Rules()
+		for i := range b.Flags {
+			if f := rules.Flag(b.Flags[i].Key); f != nil {
+				b.Flags[i].In[e.Key] = Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0), versions[f.Key]}
+			}
+		}
+		d, err := c.delivery(&e)
+		if err != nil {
+			return nil, err
+		}
+		b.Environments = append(b.Environments, BoardEnvironment{e, d.Alive, d.Delivered, len(d.Lost)})
+	}
+	return b, nil
+}
+
+func (c *call) addFlag(in *app.Definition) (any, error) {
+	return c.inProject(c.QueryParam("reason"), func(r change.Request, p *app.Project) (json.RawMessage, error) {
+		return c.api.Change.AddFlag(c.ctx, r, p, in)
+	})
+}
+
+type definitionView struct{ *app.Definition }
+
+func (d definitionView) version() int64 { return d.Version }
+
+func (c *call) definition(*none) (any, error) {
+	p, err := c.project()
+	if err != nil {
+		return nil, err
+	}
+	d, err := c.api.Records.Definition(c.ctx, p.ID, c.Param("flag"))
+	if err != nil {
+		return nil, err
+	}
+	return definitionView{d}, nil
+}
+
+type definitionEdit struct {
+	change.DefinitionEdit
+	Reason string `json:"reason,omitempty"`
+}
+
+func (c *call) editFlag(in *definitionEdit) (any, error) {
+	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
+		return c.api.Change.EditFlag(c.ctx, r, p, c.Param("flag"), &in.DefinitionEdit)
+	})
+}
+
+// FlagView is a flag in an environment.
+type FlagView struct {
+	Definition  *app.Definition  `json:"definition"`
+	Environment *app.Environment `json:"environment"`
+	Document    *flag.Document   `json:"document"`
+	Version     int64            `json:"version"`
+	Revision    int64            `json:"revision"` // that made this version
+	Stops       []StopView       `json:"stops"`    // standing ones
+	Sentence    string           `json:"sentence"`
+	Says        []string         `json:"says"` // each rule by itself, and the end
+}
+
+func (f *FlagView) version() int64 { return f.Version }
+
+func (c *call) flag(*none) (any, error) {
+	p, e, err := c.environment()
+	if err != nil {
+		return nil, err
+	}
+	d, err := c.api.Records.Definition(c.ctx, p.ID, c.Param("flag"))
+	if err != nil {
+		return nil, err
+	}
+	rec, err := c.api.Records.Flag(c.ctx, e.ID, d.Key)
+	if err != nil {
+		return nil, err
+	}
+	all, err := c.standing(e)
+	if err != nil {
+		return nil, err
+	}
+	standing := slices.DeleteFunc(all, func(s StopView) bool { return s.LiftedAt != 0 || !slices.Contains(s.Flags, d.Key) })
+	return &FlagView{d, e, rec.Document, rec.Version, rec.Revision, standing, sentence.Of(rec.Document, len(standing) > 0), sentence.Parts(rec.Document)}, nil
+}
+
+type documentBody struct {
+	Document flag.Document `json:"document"`
+	Reason   string        `json:"reason,omitempty"`
+}
+
+func (c *call) putFlag(in *documentBody) (any, error) {
+	if in.Document.Key == "" {
+		in.Document.Key = c.Param("flag")
+	}
+	if in.Document.Key != c.Param("flag") {
+		return nil, app.InvalidField("document.key", "is %q, the address says %q", in.Document.Key, c.Param("flag"))
+	}
+	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
+		return c.api.Change.PutFlag(c.ctx, r, e, &in.Document)
+	})
+}
+
+type segmentBody struct {
+	Key    string          `json:"key"`
+	Title  string          `json:"title,omitempty"`
+	When   *condition.Node `json:"when,omitempty"`
+	Reason string          `json:"reason,omitempty"`
+}
+
+func (c *call) addSegment(in *segmentBody) (any, error) {
+	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
+		return c.api.Change.AddSegment(c.ctx, r, p, in.Title, &flag.Segment{Key: in.Key, When: in.When})
+	})
+}
+
+// SegmentView is a segment in an environment.
+type SegmentView struct {
+	Key      string          `json:"key"`
+	Title    string          `json:"title"`
+	Version  int64           `json:"version"`
+	When     *condition.Node `json:"when,omitempty"`
+	Sentence string          `json:"sentence"`
+	UsedBy   []string        `json:"usedBy"` // flags, in this environment
+}
+
+func (c *call) segments(*none) (any, error) {
+	p, e, err := c.environment()
+	if err != nil {
+		return nil, err
+	}
+	titles, err := c.api.Records.SegmentTitles(c.ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	place, err := c.api.Hub.Place(c.ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := listOf[SegmentView]{[]SegmentView{}}
+	for key, title := range titles {
+		rec, err := c.api.Records.Segment(c.ctx, e.ID, key)
+		if err != nil {
+			return nil, err
+		}
+		if rec == nil {
+			continue
+		}
+		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: rec.Document.When, Sentence: "nobody", UsedBy: []string{}}
+		if v.When != nil {
+			v.Sentence = v.When.Words()
+		}
+		for f := range place.Rules().Flags {
+			if slices.Contains(f.Document().Segments(), key) {
+				v.UsedBy = append(v.UsedBy, f.Key)
+			}
+		}
+		slices.Sort(v.UsedBy)
+		out.Items = append(out.Items, v)
+	}
+	slices.SortFunc(out.Items, func(a, b SegmentView) int { return cmp.Compare(a.Key, b.Key) })
+	return out, nil
+}
+
+type segmentEdit struct {
+	When   *condition.Node `json:"when,omitempty"`
+	Reason string          `json:"reason,omitempty"`
+}
+
+func (c *call) putSegment(in *segmentEdit) (any, error) {
+	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
+		return c.api.Change.PutSegment(c.ctx, r, e, &flag.Segment{Key: c.Param("segment"), When: in.When})
+	})
+}
