@@ -60,10 +60,20 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
   const stopped = stops.length > 0;
   const doc = draft?.document ?? document;
   const change = (d: Document) => setDraft({ document: d, version: draft?.version ?? version });
-  const stale = [save.error, tried.error].find((e): e is ApiProblem => e instanceof ApiProblem && e.status === 412) ?? (draft && draft.version !== version ? new ApiProblem(412, "", [], {}) : undefined);
+  const stale = [save.error, tried.error].find((e): e is ApiProblem => e instanceof ApiProblem && e.status === 412) ?? (draft && draft.version < version ? new ApiProblem(412, "", [], {}) : undefined);
   const submit = () => {
     if (!draft) return;
-    save.mutate({ document: draft.document, version: draft.version, reason }, { onSuccess: () => { setDraft(undefined); setReason(""); } });
+    const sent = draft.document;
+    save.mutate(
+      { document: sent, version: draft.version, reason },
+      {
+        onSuccess: (saved) => {
+          setReason("");
+          // What was typed while it was being saved goes on, on top of it.
+          setDraft((now) => (now === undefined || now.document === sent ? undefined : { document: now.document, version: saved.version }));
+        },
+      },
+    );
   };
 
   return (
