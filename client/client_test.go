@@ -26,7 +26,6 @@ type service struct {
 	feeds    map[chan string]bool
 	reports  []report
 	refuse   atomic.Int32 // how many reports to answer with 503
-	closed   bool
 }
 
 func boolean(key, lever string) string {
