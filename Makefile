@@ -1,6 +1,7 @@
 # make demo   starts everything with made-up data
 # make test   passes all checks and tests
 # make bench  prints speed as ratios to floors measured in the same run
+# make demo-reset   throws the demo's data away
 
 SHELL := /bin/bash
 MODULES := . core client examples/minimal
@@ -42,11 +43,12 @@ console: internal/httpapi/dist/app/index.html
 bin/greenlever: internal/httpapi/dist/app/index.html $(GO_FILES)
 	@go build -o $@ ./cmd/greenlever && touch $@
 
+# The server's programs alone: the whole package would also start a server for the machine.
 tools:
-	@scripts/need.sh mariadbd=mariadb-server
+	@scripts/need.sh mariadbd=mariadb-server-core my_print_defaults=mariadb-client-core
 
 tools-test: tools
-	@scripts/need.sh chromium=chromium
+	@scripts/need.sh chromium=chromium mariadb-dump=mariadb-client
 
 check: build
 	@echo "checking ..."

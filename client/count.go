@@ -49,6 +49,9 @@ func (c *counts) grow(rs *decide.Ruleset) []*block {
 	for len(c.blocks)*decide.SlotBlock < int(rs.Slots()) {
 		c.blocks = append(c.blocks, new(block))
 	}
+	if len(c.slots) >= int(rs.Slots()) {
+		return c.blocks[:len(c.blocks):len(c.blocks)] // every run of slots is known already
+	}
 	for len(c.slots) < int(rs.Slots()) {
 		c.slots = append(c.slots, slotName{})
 	}

@@ -145,8 +145,8 @@ func (s *service) call(method, path, version string, body, out any) error {
 	}
 }
 
-func (s *service) addFlags(n int) error {
-	for i := range n {
+func (s *service) addFlags(from, to int) error {
+	for i := from; i < to; i++ {
 		if err := s.call("POST", "/projects/pinecrest/flags", "", map[string]any{"key": fmt.Sprintf("flag-%d", i), "goneBy": "stays"}, nil); err != nil {
 			return err
 		}
@@ -162,7 +162,7 @@ func benchRemote(ctx context.Context, rounds int) ([]row, error) {
 		return nil, err
 	}
 	defer s.end()
-	if err := s.addFlags(1000); err != nil {
+	if err := s.addFlags(0, 1000); err != nil {
 		return nil, err
 	}
 	body := func(i int) []byte {
@@ -237,15 +237,15 @@ func post(client *http.Client, url, key string, body []byte) ([]byte, error) {
 }
 
 // benchPush measures from the answer to a change until 100 clients decide by it, over 200
-// changes among 10,000 flags, and the size of one change on the wire.
+// changes among 1,000 flags, and the size of one change on the wire among 10,000.
 func benchPush(ctx context.Context, _ int) ([]row, error) {
-	const clients, changes, many = 100, 200, 10_000
+	const clients, changes, some, many = 100, 200, 1_000, 10_000
 	s, err := newService(ctx)
 	if err != nil {
 		return nil, err
 	}
 	defer s.end()
-	if err := s.addFlags(many); err != nil {
+	if err := s.addFlags(0, some); err != nil {
 		return nil, err
 	}
 	var all []*greenlever.Client
@@ -265,8 +265,6 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 	if err := s.call("GET", path, "", nil, &v); err != nil {
 		return nil, err
 	}
-	size := make(chan int, 1)
-	go watchSize(ctx, s, size)
 	var each, slowest []time.Duration
 	for i := range changes {
 		v.Document.Lever = []flag.Lever{flag.On, flag.Off}[i%2]
@@ -301,6 +299,23 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 			last = max(last, d)
 		}
 		slowest = append(slowest, last)
+	}
+	for _, c := range all {
+		c.Close()
+	}
+	if err := s.addFlags(some, many); err != nil {
+		return nil, err
+	}
+	size := make(chan int, 1)
+	go watchSize(ctx, s, size)
+	v.Document.Lever = flag.On
+	for len(size) == 0 { // until the feed is open and one change came through
+		var saved struct{ Version int64 }
+		v.Document.Lever = map[flag.Lever]flag.Lever{flag.On: flag.Off, flag.Off: flag.On}[v.Document.Lever]
+		if err := s.call("PUT", path, fmt.Sprint(v.Version), map[string]any{"document": v.Document}, &saved); err != nil {
+			return nil, err
+		}
+		v.Version = saved.Version
 	}
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
 	return []row{

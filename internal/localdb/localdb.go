@@ -28,7 +28,7 @@ import (
 )
 
 // ErrNotInstalled is returned where there is no MariaDB server on this machine.
-var ErrNotInstalled = errors.New("no MariaDB server is installed: install it (apt-get install mariadb-server), or give the address of one")
+var ErrNotInstalled = errors.New("no MariaDB server is installed: install it (apt-get install mariadb-server-core mariadb-client-core), or give the address of one")
 
 // ErrInUse is returned where another process runs a server on the same directory.
 var ErrInUse = errors.New("the database's directory is in use by another process")

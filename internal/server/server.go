@@ -157,8 +157,13 @@ func (s *Server) wire() {
 			Write: func(ctx context.Context, fn func(change.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 			},
-			Now:       c.Now,
-			Committed: func() { hub.Nudge(); keys.Nudge() },
+			Now: c.Now,
+			Committed: func(changedKeys bool) {
+				hub.Nudge()
+				if changedKeys {
+					keys.Nudge()
+				}
+			},
 		},
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {

@@ -105,8 +105,9 @@ type Service struct {
 	Write func(ctx context.Context, fn func(Tx) error) error
 	// Now is the clock.
 	Now func() time.Time
-	// Committed is called after a commit, to tell readers that there is something new.
-	Committed func()
+	// Committed is called after a commit, to tell readers that there is something new; keys
+	// tells whether access keys are among it.
+	Committed func(keys bool)
 
 	gates gates
 }
@@ -129,6 +130,7 @@ var errDryRun = errors.New("dry run")
 // do runs one change in a transaction and gives its result as JSON.
 func (s *Service) do(ctx context.Context, r Request, fn func(tx Tx, c *commit) (any, error)) (json.RawMessage, error) {
 	var out json.RawMessage
+	keys := false
 	err := s.Write(ctx, func(tx Tx) error {
 		if r.ID != "" {
 			request, result, err := tx.Remembered(r.Actor.ID, r.ID)
@@ -148,6 +150,7 @@ func (s *Service) do(ctx context.Context, r Request, fn func(tx Tx, c *commit) (
 		if err != nil {
 			return err
 		}
+		keys = c.keys
 		if out, err = json.Marshal(result); err != nil {
 			return err
 		}
@@ -172,7 +175,7 @@ func (s *Service) do(ctx context.Context, r Request, fn func(tx Tx, c *commit) (
 		return nil, err
 	}
 	if s.Committed != nil {
-		s.Committed()
+		s.Committed(keys)
 	}
 	return out, nil
 }
@@ -183,6 +186,7 @@ type commit struct {
 	request Request
 	at      int64
 	change  string
+	keys    bool // access keys were made or revoked
 }
 
 // entry starts an entry of the audit.
