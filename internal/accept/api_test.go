@@ -208,6 +208,21 @@ func TestStopAndLift(t *testing.T) {
 		t.Errorf("lifted: %s", v.Sentence)
 	}
 	onCall.Do(t, "PUT", night+"/flags/weather-holds", object{"document": v.Document, "reason": "x"}, 403, nil)
+	// A stop of several flags is found under each of them, and is one revision.
+	s.Flag(t, "one-touch-open")
+	onCall.Do(t, "POST", night+"/stops", object{"flags": []string{"weather-holds", "one-touch-open", "weather-holds"}}, 201, &one)
+	for _, key := range []string{"weather-holds", "one-touch-open"} {
+		var page struct {
+			Items []struct {
+				Action   string
+				Revision int64
+			}
+		}
+		s.Keeper.Do(t, "GET", "/projects/pinecrest/history?environment=night&flag="+key, nil, 200, &page)
+		if page.Items[0].Action != "flag.stopped" || page.Items[0].Revision != one.Revision {
+			t.Errorf("%s: %+v", key, page.Items[0])
+		}
+	}
 }
 
 // Everything that can be wrong with a request is answered with a 4xx that names the field.
@@ -397,7 +412,7 @@ func TestSignIn(t *testing.T) {
 	}
 	defer res.Body.Close()
 	cookie := res.Cookies()[0]
-	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteStrictMode {
+	if !cookie.HttpOnly || cookie.SameSite != http.SameSiteLaxMode {
 		t.Errorf("cookie: %+v", cookie)
 	}
 	var me struct{ CSRF string }

@@ -133,10 +133,12 @@ func (l *limiters) allow(who string, perSecond, burst float64) bool {
 	return lim.Allow()
 }
 
-// setCookie keeps the session in the browser: out of reach of scripts, and not sent by other sites.
+// setCookie keeps the session in the browser, out of reach of scripts. Other sites can make
+// a browser send it with a link that is followed, such as one in an alert, and no more;
+// everything that changes something wants the CSRF token besides.
 func (c *call) setCookie(secret string, life time.Duration) {
 	c.SetCookie(&http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: c.api.Secure,
-		SameSite: http.SameSiteStrictMode, MaxAge: int(life.Seconds())})
+		SameSite: http.SameSiteLaxMode, MaxAge: int(life.Seconds())})
 }
 
 type signInBody struct {

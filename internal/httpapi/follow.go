@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"strconv"
 	"strings"
@@ -64,7 +65,7 @@ func (a *API) feed(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if src := place.Rules().Source; epoch == src.Epoch && revision > src.Revision {
+	if ahead(place, epoch, revision) {
 		a.aheadOfUs(c.Request().Context(), place, key.EnvironmentID, epoch, revision)
 	}
 	s, err := a.openStream(c)
@@ -101,18 +102,22 @@ func (a *API) feed(c *echo.Context) error {
 	}
 }
 
-// aheadOfUs meets a follower with a higher revision of our epoch: another node may have
+// ahead tells whether a follower has had more than stands here.
+func ahead(place *feed.Place, epoch, revision int64) bool {
+	src := place.Rules().Source
+	return epoch > src.Epoch || epoch == src.Epoch && revision > src.Revision
+}
+
+// aheadOfUs meets a follower that has had more than stands here: another node may have
 // committed it a moment ago; if not, the records were restored from a backup.
 func (a *API) aheadOfUs(ctx context.Context, place *feed.Place, environment, epoch, revision int64) {
-	if err := a.Hub.Look(ctx); err != nil {
+	if err := a.Hub.Look(ctx); err != nil || !ahead(place, epoch, revision) {
 		return
 	}
-	if src := place.Rules().Source; epoch != src.Epoch || revision <= src.Revision {
-		return
-	}
-	a.Log.Error("a follower has had a higher revision than the records know: they were restored from a backup; run `greenlever epoch new`",
-		"environment", environment, "follower", revision, "records", place.Rules().Source.Revision)
-	if err := a.Records.SetBehind(ctx, environment, revision); err != nil {
+	src := place.Rules().Source
+	a.Log.Error("a follower has had more than the records know: they were restored from a backup; run `greenlever epoch new`",
+		"environment", environment, "follower", fmt.Sprintf("%d.%d", epoch, revision), "records", fmt.Sprintf("%d.%d", src.Epoch, src.Revision))
+	if err := a.Records.SetBehind(ctx, environment, max(revision, src.Revision+1)); err != nil {
 		a.Log.Error("this could not be noted", "error", err)
 	}
 }

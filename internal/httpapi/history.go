@@ -176,6 +176,10 @@ func (c *call) verify(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	// Read again: what was signed meanwhile must not look like a tail that was cut.
+	if heads, err = c.chains(); err != nil {
+		return nil, err
+	}
 	v := audit.NewVerifier(signed, keys)
 	for _, h := range heads {
 		v.Expect(h)

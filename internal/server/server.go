@@ -127,6 +127,9 @@ func (s *Server) start(ctx context.Context, listener net.Listener) (err error) {
 	if s.SetUpCode, err = s.api.People.NewSetUpCode(ctx); err != nil {
 		return err
 	}
+	if err := errors.Join(s.api.Hub.Look(ctx), s.api.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
+		return err
+	}
 	run, cancel := context.WithCancel(context.Background())
 	s.cancel = cancel
 	s.done.Go(func() { s.api.Hub.Run(run) })

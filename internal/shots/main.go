@@ -34,7 +34,6 @@ type picture struct {
 }
 
 var pictures = []picture{
-	{"sign-in", 1280, 800, false, "/sign-in", func(w *browse.Window) { w.See("Password") }},
 	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 4 of 4") }},
 	{"board-dark", 1280, 800, true, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
 	{"board-phone", 390, 844, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
@@ -42,7 +41,6 @@ var pictures = []picture{
 	{"flag-edit", 1280, 1000, false, "/p/pinecrest/production/flags/night-batching", func(w *browse.Window) {
 		w.See("Northern sites").Click("edit").Fill("share of on in percent", "65").See("share of on 30 % → 65 %")
 	}},
-	{"flag-phone-dark", 390, 844, true, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites") }},
 	{"why", 1280, 1000, false, "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
 	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
 	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 4 of 4") }},
@@ -89,9 +87,7 @@ func take(b *browse.Browser, p picture, url, password, dir string) error {
 	if p.dark {
 		w.Dark()
 	}
-	if p.name != "sign-in" {
-		w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password", password).Click("Sign in").See("Board")
-	}
+	w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password", password).Click("Sign in").See("Board")
 	p.do(w.Go(url + p.path))
 	raw, err := w.Shot()
 	if err != nil {

@@ -147,11 +147,20 @@ func (t *Tx) Remember(scope, id, request string, result []byte, at int64) error 
 	return err
 }
 
-// Forget removes what was kept for idempotency before a time, and sessions and tokens that
-// expired before it.
+// keptMinutes is how long counts are kept after everything else was forgotten: 90 days.
+const keptMinutes = 90 * 24 * 60
+
+// Forget removes what was kept for idempotency before a time, sessions and tokens that
+// expired and instances that were last heard of before it, and counts of 90 days earlier.
 func (s *Store) Forget(ctx context.Context, before int64) error {
-	for _, q := range []string{"DELETE FROM idempotency WHERE at < ?", "DELETE FROM sessions WHERE expires < ?", "DELETE FROM tokens WHERE expires < ?"} {
-		if _, err := s.db.ExecContext(ctx, q, before); err != nil {
+	for _, q := range []struct {
+		query string
+		limit int64
+	}{
+		{"DELETE FROM idempotency WHERE at < ?", before}, {"DELETE FROM sessions WHERE expires < ?", before}, {"DELETE FROM tokens WHERE expires < ?", before},
+		{"DELETE FROM instances WHERE seen < ?", before}, {"DELETE FROM counts WHERE minute < ?", before/60_000 - keptMinutes},
+	} {
+		if _, err := s.db.ExecContext(ctx, q.query, q.limit); err != nil {
 			return fault(err)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
 )
 
 // Stopped is the result of a stop or a lift.
@@ -60,22 +61,25 @@ func noSuchFlag(err error, place, key string) error {
 	return err
 }
 
-// stopEntry makes the revision. Its one entry is found under each flag that it names when
-// there is one only; more are listed in its difference.
+// stopEntry makes the revision, with an entry for each flag, so that each is found under its key.
 func (c *commit) stopEntry(env *app.Environment, action string, keys []string, ev *flag.Event, said string) error {
-	e := c.entry(action, env.ProjectID)
-	if len(keys) == 1 {
-		e.Subject = keys[0]
+	what := " gives its resting variant to everybody"
+	if action == "flag.lifted" {
+		what = " is decided by its rules again, unless another stop stands"
 	}
-	lines := []diff.Line{{Text: said}}
-	for _, key := range keys {
-		what := " gives its resting variant to everybody"
-		if action == "flag.lifted" {
-			what = " is decided by its rules again, unless another stop stands"
+	for i, key := range keys {
+		e := c.entry(action, env.ProjectID)
+		e.Subject = key
+		lines := []diff.Line{{Text: said}, {Text: key + what}}
+		write := c.environment
+		if i == 0 {
+			write = func(env *app.Environment, e audit.Entry, lines []diff.Line) error { return c.revise(env, ev, e, lines) }
 		}
-		lines = append(lines, diff.Line{Text: key + what})
+		if err := write(env, e, lines); err != nil {
+			return err
+		}
 	}
-	return c.revise(env, ev, e, lines)
+	return nil
 }
 
 // Lift takes stops back. Newer stops on the same flags stand.

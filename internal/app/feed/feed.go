@@ -46,7 +46,8 @@ const (
 	atOnce     = 500
 )
 
-// Hub follows the revision log of all environments that somebody asked for.
+// Hub follows the revision log of all environments, so that it can go on deciding when the
+// records cannot be reached.
 type Hub struct {
 	records Records
 	log     *slog.Logger
@@ -105,14 +106,12 @@ func (h *Hub) Look(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	h.mu.Lock()
-	places := make([]*Place, 0, len(h.places))
-	for _, p := range h.places {
-		places = append(places, p)
-	}
-	h.mu.Unlock()
-	for _, p := range places {
-		err = errors.Join(err, p.catchUp(ctx, epoch, revisions[p.id]))
+	for id, revision := range revisions {
+		p, e := h.Place(ctx, id)
+		if e == nil {
+			e = p.catchUp(ctx, epoch, revision)
+		}
+		err = errors.Join(err, e)
 	}
 	return err
 }
