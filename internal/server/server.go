@@ -69,6 +69,7 @@ const (
 	forgetEvery = time.Hour
 	forgetAfter = 24 * time.Hour
 	graceful    = 10 * time.Second
+	catchUpTime = 2 * time.Second
 )
 
 // Start starts the service and returns once it listens.
@@ -160,13 +161,8 @@ func (s *Server) wire() {
 			Write: func(ctx context.Context, fn func(change.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 			},
-			Now: c.Now,
-			Committed: func(changedKeys bool) {
-				hub.Nudge()
-				if changedKeys {
-					keys.Nudge()
-				}
-			},
+			Now:       c.Now,
+			Committed: s.committed,
 		},
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
@@ -175,6 +171,19 @@ func (s *Server) wire() {
 			Records: st,
 			Now:     c.Now,
 		},
+	}
+}
+
+// committed brings this process up to what was just committed. Where that takes too long
+// the change is answered all the same: the feed finds it by itself.
+func (s *Server) committed(ctx context.Context, keys bool) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), catchUpTime)
+	defer cancel()
+	if s.api.Hub.Look(ctx) != nil {
+		s.api.Hub.Nudge()
+	}
+	if keys {
+		s.api.Keys.Nudge()
 	}
 }
 

@@ -105,9 +105,9 @@ type Service struct {
 	Write func(ctx context.Context, fn func(Tx) error) error
 	// Now is the clock.
 	Now func() time.Time
-	// Committed is called after a commit, to tell readers that there is something new; keys
-	// tells whether access keys are among it.
-	Committed func(keys bool)
+	// Committed is called after a commit and before its answer, so that who asks next sees
+	// what was committed; keys tells whether access keys are among it.
+	Committed func(ctx context.Context, keys bool)
 
 	gates gates
 }
@@ -175,7 +175,7 @@ func (s *Service) do(ctx context.Context, r Request, fn func(tx Tx, c *commit) (
 		return nil, err
 	}
 	if s.Committed != nil {
-		s.Committed(keys)
+		s.Committed(ctx, keys)
 	}
 	return out, nil
 }
