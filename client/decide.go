@@ -60,15 +60,15 @@ func (a Answer) JSON() []byte {
 // Bool decides a boolean flag. It gives the fallback where the flag is unknown, of another
 // type, or where there is no ruleset yet.
 func (c *Client) Bool(key string, unit Context, fallback bool) bool {
-	if v := c.value(key, unit, flag.Boolean); v != nil {
-		return v.Boolean
+	if f, variant := c.decide(key, &unit, decide.Boolean); f != nil {
+		return f.Truth(variant)
 	}
 	return fallback
 }
 
 // String decides a string flag; see [Client.Bool] for the fallback.
 func (c *Client) String(key string, unit Context, fallback string) string {
-	if v := c.value(key, unit, flag.String); v != nil {
+	if v := c.value(key, &unit, decide.String); v != nil {
 		return v.Text
 	}
 	return fallback
@@ -76,7 +76,7 @@ func (c *Client) String(key string, unit Context, fallback string) string {
 
 // Number decides a number flag; see [Client.Bool] for the fallback.
 func (c *Client) Number(key string, unit Context, fallback float64) float64 {
-	if v := c.value(key, unit, flag.Number); v != nil {
+	if v := c.value(key, &unit, decide.Number); v != nil {
 		return v.Number
 	}
 	return fallback
@@ -85,7 +85,7 @@ func (c *Client) Number(key string, unit Context, fallback float64) float64 {
 // Object decides an object flag and decodes it into a T of the caller's own; where it does
 // not fit, and as for [Client.Bool], the fallback is given.
 func Object[T any](c *Client, key string, unit Context, fallback T) T {
-	v := c.value(key, unit, flag.Object)
+	v := c.value(key, &unit, decide.Object)
 	if v == nil {
 		return fallback
 	}
@@ -97,22 +97,31 @@ func Object[T any](c *Client, key string, unit Context, fallback T) T {
 	return into
 }
 
-// value is the way of all typed calls: one look-up, the decision, one count.
-func (c *Client) value(key string, unit Context, kind flag.Type) *decide.Variant {
+// decide is the way of all typed calls: one look-up, the decision, one count. The flag is
+// nil where the caller's fallback is to be used.
+func (c *Client) decide(key string, unit *Context, kind decide.Kind) (*decide.Flag, int16) {
 	s := c.state.Load()
 	f := s.rules.Flag(key)
 	if f == nil {
 		c.counts.unknown(key, s.ready())
-		return nil
+		return nil, 0
 	}
 	o := f.Decide(s.rules, &unit.unit)
-	v := f.Variant(o.Variant)
-	if v == nil || f.Type != kind {
+	if o.Variant < 0 || f.Kind != kind {
 		s.count(f.Slot + int32(len(f.Variants())))
-		return nil
+		return nil, 0
 	}
 	s.count(f.Slot + int32(o.Variant))
-	return v
+	return f, o.Variant
+}
+
+// value gives the variant of a typed call; nil where the fallback is to be used.
+func (c *Client) value(key string, unit *Context, kind decide.Kind) *decide.Variant {
+	f, variant := c.decide(key, unit, kind)
+	if f == nil {
+		return nil
+	}
+	return f.Variant(variant)
 }
 
 // Answer decides a flag of any type and says how.

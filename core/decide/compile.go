@@ -159,12 +159,14 @@ func broken(key string) *Flag {
 	return &Flag{Key: key, doc: &flag.Document{Key: key}, isSame: true, fixed: Outcome{-1, -1, Error, Broken}}
 }
 
+func kindOf(t flag.Type) Kind { return Kind(slices.Index(flag.Types(), t) + 1) }
+
 func compileFlag(source *flag.Ruleset, key string, stops []string) *Flag {
 	doc := source.Flag(key)
 	if doc == nil || !slices.Contains(flag.Types(), doc.Type) {
 		return broken(key)
 	}
-	f := &Flag{Key: key, Type: doc.Type, Visible: doc.Visible, doc: doc, stops: stops}
+	f := &Flag{Key: key, Type: doc.Type, Kind: kindOf(doc.Type), Visible: doc.Visible, doc: doc, stops: stops}
 	for _, name := range doc.VariantNames() {
 		raw := doc.Variants[name]
 		if flag.CheckValue(doc.Type, raw) != "" {
@@ -173,7 +175,9 @@ func compileFlag(source *flag.Ruleset, key string, stops []string) *Flag {
 		v := Variant{Name: name, Raw: raw}
 		switch doc.Type {
 		case flag.Boolean:
-			v.Boolean = string(raw) == "true"
+			if v.Boolean = string(raw) == "true"; v.Boolean && len(f.variants) < 64 {
+				f.truths |= 1 << len(f.variants)
+			}
 		case flag.String:
 			_ = json.Unmarshal(raw, &v.Text)
 		case flag.Number:

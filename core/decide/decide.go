@@ -71,26 +71,50 @@ type Variant struct {
 	Number  float64
 }
 
-// Flag is a flag of one environment, ready to decide.
+// Kind is a flag's type as a small number.
+type Kind uint8
+
+// The kinds, in the order of flag.Types; NoKind is that of a document that cannot be read.
+const (
+	NoKind Kind = iota
+	Boolean
+	String
+	Number
+	Object
+)
+
+// Flag is a flag of one environment, ready to decide. What a plain decision needs stands
+// first, so that it lies in one line of the processor's cache.
 type Flag struct {
+	fixed  Outcome // the answer, where it is the same for every unit
+	isSame bool
+	Kind   Kind
+	Slot   int32  // a number for callers that count: see [Ruleset.Slots]
+	truths uint64 // a bit for each of the first 64 variants that is the boolean true
+
+	variants []Variant
+	resting  int16
+
 	Key     string
 	Type    flag.Type
 	Visible bool
-	Slot    int32 // a number for callers that count: see [Ruleset.Slots]
 
-	variants []Variant
 	doc      *flag.Document
 	stops    []string // ids of standing stops
 	segments []string // every segment that a decision may look at
 
-	fixed  Outcome // the answer, where it is the same for every unit
-	isSame bool
+	needs []need
+	code  condition.Code
+	start []int32 // of each rule, and of the end behind the last
+	gives []gives // of each rule, and the end
+}
 
-	resting int16
-	needs   []need
-	code    condition.Code
-	start   []int32 // of each rule, and of the end behind the last
-	gives   []gives // of each rule, and the end
+// Truth is the boolean value of a variant of a boolean flag.
+func (f *Flag) Truth(variant int16) bool {
+	if variant < 64 {
+		return f.truths>>uint(variant)&1 == 1
+	}
+	return f.variants[variant].Boolean
 }
 
 type need struct {
