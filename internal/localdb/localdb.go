@@ -36,6 +36,7 @@ var ErrInUse = errors.New("the database's directory is in use by another process
 // Server is a running MariaDB server with its data in one directory.
 type Server struct {
 	dir    string
+	short  string // a directory for the socket, where dir's path is too long for one
 	port   int
 	cmd    *exec.Cmd
 	mu     sync.Mutex
@@ -135,11 +136,11 @@ func (s *Server) checkUnused() error {
 func (s *Server) run(ctx context.Context, mariadbd string) error {
 	socket := filepath.Join(s.dir, "socket")
 	if len(socket) >= 100 { // the system's limit on the path of a socket
-		f, err := os.MkdirTemp("", "gl-db-")
+		short, err := os.MkdirTemp("", "gl-db-")
 		if err != nil {
 			return err
 		}
-		socket = filepath.Join(f, "socket")
+		s.short, socket = short, filepath.Join(short, "socket")
 	}
 	logFile, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -234,6 +235,9 @@ func (s *Server) Again(ctx context.Context) error {
 func (s *Server) end(sig syscall.Signal) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.short != "" {
+		defer os.RemoveAll(s.short)
+	}
 	select {
 	case <-s.exited:
 		return nil

@@ -3,7 +3,7 @@ import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
 import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople, useSegments } from "../../api/queries";
 import { ConditionEditor, type Node } from "../../ui/condition";
-import { Button, Copy, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
+import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 
 const roles = ["auditor", "developer", "releaser", "on-call", "keeper"];
 
@@ -29,22 +29,31 @@ export default function Settings() {
 
 function Environment({ project, environment, keeper }: { project: string; environment: Schemas["BoardEnvironment"]; keeper: boolean }) {
   const [open, setOpen] = useState(false);
+  const [reason, setReason] = useState("");
   const path = { project, environment: environment.key };
-  const edit = useChange(project, (askFirst: boolean) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body: { askFirst, reason: "settings" } })));
+  const edit = useChange(project, (askFirst: boolean) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body: { askFirst, reason } })));
+  // An environment that asks first also asks why it should no longer.
+  const asks = environment.askFirst && reason.trim() === "";
   return (
     <div className="border-b border-line pb-3">
       <div className="flex flex-wrap items-center gap-3">
         <b className="font-medium">{environment.key}</b>
         <span className="text-soft">{environment.title}</span>
-        <label className="flex items-center gap-1.5">
-          <input type="checkbox" disabled={!keeper || edit.isPending} checked={environment.askFirst} onChange={(e) => edit.mutate(e.target.checked)} /> asks first
-        </label>
+        {environment.askFirst ? <span>asks first</span> : <span className="text-soft">does not ask first</span>}
         {keeper && (
           <Button tone="bare" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? "close" : "access keys"}
+            {open ? "close" : "access keys and asking"}
           </Button>
         )}
       </div>
+      {open && (
+        <div className="my-2 flex flex-wrap items-center gap-2">
+          <input aria-label={`why change ${environment.key}`} className={inputStyle} placeholder={environment.askFirst ? "why?" : "why? (may be left out)"} value={reason} onChange={(e) => setReason(e.target.value)} />
+          <Button disabled={asks || edit.isPending} onClick={() => edit.mutate(!environment.askFirst, { onSuccess: () => setReason("") })}>
+            {environment.askFirst ? `Let ${environment.key} no longer ask first` : `Let ${environment.key} ask first`}
+          </Button>
+        </div>
+      )}
       <Problem error={edit.error} />
       {open && <Keys project={project} environment={environment.key} />}
     </div>
@@ -115,7 +124,7 @@ function NewEnvironment({ project, first }: { project: string; first: boolean })
       className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        add.mutate({ key, title: "", askFirst, reason: "settings" }, { onSuccess: (m) => { setMade(m); setKey(""); } });
+        add.mutate({ key, title: "", askFirst }, { onSuccess: (m) => { setMade(m); setKey(""); } });
       }}
     >
       {made && (
