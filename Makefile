@@ -38,9 +38,13 @@ internal/httpapi/dist/app/index.html: console/src/api/schema.d.ts $(CONSOLE_FILE
 	@echo "building the console ..."
 	@cd console && npx --no-install vite build -l warn && touch ../internal/httpapi/dist/app/index.html
 
-console: internal/httpapi/dist/app/index.html
+# The client for browsers, which the service serves.
+internal/httpapi/dist/browser/greenlever.js: console/node_modules $(CONSOLE_FILES)
+	@cd console && npx --no-install vite build -c vite.browser.ts -l warn && touch ../internal/httpapi/dist/browser/greenlever.js
 
-bin/greenlever: internal/httpapi/dist/app/index.html $(GO_FILES)
+console: internal/httpapi/dist/app/index.html internal/httpapi/dist/browser/greenlever.js
+
+bin/greenlever: internal/httpapi/dist/app/index.html internal/httpapi/dist/browser/greenlever.js $(GO_FILES)
 	@go build -o $@ ./cmd/greenlever && touch $@
 
 # The server's programs alone: the whole package would also start a server for the machine.
@@ -54,7 +58,7 @@ check: build
 	@echo "checking ..."
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not formatted:"; gofmt -l .; exit 1; }
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool -modfile=$(CURDIR)/go.mod staticcheck ./...) || exit 1; done
-	@cd console && npx --no-install tsc --noEmit && npx --no-install oxlint --deny-warnings src
+	@cd console && npx --no-install tsc --noEmit && npx --no-install oxlint --deny-warnings src browser
 
 test: build tools-test check
 	@scripts/test.sh $(MODULES)
@@ -63,4 +67,4 @@ bench: build tools
 	@go run ./internal/bench
 
 clean:
-	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/httpapi/dist/app
+	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/httpapi/dist/app internal/httpapi/dist/browser

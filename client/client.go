@@ -51,8 +51,28 @@ type Options struct {
 	Wait   time.Duration // how long Open waits for the first ruleset; default 2 s, negative: not at all
 	Report time.Duration // between reports of counts; default 10 s
 
+	// Resolvers find out attributes that are costly to know; see [Resolver].
+	Resolvers []Resolver
+	// Decided is called after each decision that was asked for by name, where it is set: for
+	// monitors. It must be quick, and safe for many goroutines.
+	Decided func(ctx context.Context, unit Context, a Answer)
+
 	HTTP   *http.Client
 	Logger *slog.Logger
+
+	// Relay is for a process that serves others what it follows, such as an outpost.
+	// Applications leave it nil.
+	Relay *Relay
+}
+
+// Relay hands on what a client follows.
+type Relay struct {
+	// Applied is called with each ruleset in use, in order: a *flag.Ruleset of module core,
+	// and the *flag.Event that led to it, nil where anything may differ. They are of type any
+	// so that applications need not know that module.
+	Applied func(ruleset, event any)
+	// Report gives members of the client's reports in place of its own.
+	Report func() map[string]any
 }
 
 // Source is where the ruleset in use came from.
@@ -74,30 +94,40 @@ type State struct {
 	Connected bool // the feed is being read now
 	Instance  string
 	Skew      time.Duration // how far this machine's clock is behind the service's
+	Contact   time.Time     // when the service was last heard of, through an outpost or not
+	Silent    int           // for how many minutes it was not, where flags rest because of it
 	LastError string        // of the connection, kept until it works again
 }
 
 // state is a ruleset with its counters; it is replaced as a whole.
 type state struct {
-	rules  *decide.Ruleset
-	blocks []*block
-	source Source
+	rules   *decide.Ruleset
+	blocks  []*block
+	source  Source
+	handles []*decide.Flag // by the index of a handle; nil: the ruleset has no such flag
+	base    *decide.Ruleset
 }
 
 func (s *state) ready() bool { return s.source != FromNowhere }
 
 // Client decides flags. Its methods may be called from any goroutine.
 type Client struct {
+	state    atomic.Pointer[state]
+	decided  func(ctx context.Context, unit Context, a Answer)
 	options  Options
 	log      *slog.Logger
 	instance string
-	state    atomic.Pointer[state]
+	started  time.Time
 	counts   counts
+	people   population
+	skew     atomic.Int64 // milliseconds by which this machine's clock is behind
 	disk     *disk
 	fileSeen stamp // of the file that is followed; its goroutine's own
 
 	mu      sync.Mutex // guards what follows, and the order of changes of state
 	link    State
+	applied []applied     // since the last report
+	spread  time.Duration // over which to come back after the connection ended
 	changed chan struct{} // closed and replaced when the state changes
 
 	nudge  chan struct{} // asks for a report soon
@@ -127,6 +157,7 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 	c.done.Go(func() { c.follow(run) })
 	c.done.Go(func() { c.reportForEver(run) })
 	c.done.Go(func() { c.disk.keep(run, c) })
+	c.done.Go(func() { c.watchSilence(run) })
 	c.waitReady(ctx)
 	return c, nil
 }
@@ -159,8 +190,8 @@ func newClient(o Options) (*Client, error) {
 	if o.Logger == nil {
 		o.Logger = slog.Default()
 	}
-	c := &Client{options: o, log: o.Logger, instance: newInstance(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
-	c.link.Source = FromNowhere
+	c := &Client{options: o, decided: o.Decided, log: o.Logger, instance: newInstance(), started: time.Now(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
+	c.link.Source, c.link.Contact = FromNowhere, c.started
 	dir := firstOf(o.Dir, os.Getenv("GREENLEVER_DIR"))
 	if dir == "" {
 		if cache, err := os.UserCacheDir(); err == nil {
@@ -181,9 +212,11 @@ func firstOf(values ...string) string {
 }
 
 func (c *Client) startFromDiskOrFile() {
-	rs, err := c.disk.read()
+	rs, contact, err := c.disk.read()
 	if err == nil {
+		c.link.Contact = contact
 		c.set(rs, FromDisk)
+		c.rest(time.Now())
 		return
 	}
 	if !errors.Is(err, os.ErrNotExist) {
@@ -217,6 +250,22 @@ func (c *Client) waitReady(ctx context.Context) {
 	}
 }
 
+// Ready waits until the client decides by a ruleset from the service, or the context ends;
+// the error then says what it decides by instead. A client of a file alone is ready at once.
+func (c *Client) Ready(ctx context.Context) error {
+	for {
+		state, changed := c.watch()
+		if state.Source == FromService || c.options.URL == "" && state.Source == FromFile {
+			return nil
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return fmt.Errorf("greenlever: not ready, decisions are by %s: %s: %w", state.Source, firstOf(state.LastError, "the service has not answered yet"), ctx.Err())
+		}
+	}
+}
+
 // watch gives the state and a channel that is closed when it changes.
 func (c *Client) watch() (State, <-chan struct{}) {
 	c.mu.Lock()
@@ -244,27 +293,49 @@ func (c *Client) set(source *flag.Ruleset, from Source) {
 	defer c.mu.Unlock()
 	var before *decide.Ruleset
 	if s := c.state.Load(); s != nil {
-		before = s.rules
+		before = s.base
 	}
-	c.use(decide.After(before, source), from)
+	c.use(decide.After(before, source, findZone), nil, from)
 }
 
-// apply carries the ruleset on by one event.
-func (c *Client) apply(e *flag.Event) error {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	next, err := c.state.Load().rules.Next(e)
+// apply carries the ruleset on by one event. The long lists that it names are fetched
+// first, so that the revision applies as a whole.
+func (c *Client) apply(ctx context.Context, e *flag.Event) error {
+	lists, err := c.fetchLists(ctx, e.Digests())
 	if err != nil {
 		return err
 	}
-	c.use(next, FromService)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	rules := c.state.Load().base
+	if len(lists) > 0 {
+		rules = rules.Holding(lists)
+	}
+	next, err := rules.Next(e)
+	if err != nil {
+		return err
+	}
+	c.use(next, e, FromService)
 	return nil
 }
 
-func (c *Client) use(rs *decide.Ruleset, from Source) {
-	c.state.Store(&state{rules: rs, blocks: c.counts.grow(rs), source: from})
-	c.link.Source, c.link.Epoch, c.link.Revision = from, rs.Source.Epoch, rs.Source.Revision
+// use puts a ruleset into use. What was counted until now was by the one before.
+func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
+	next := &state{rules: rs, base: rs, blocks: c.counts.grow(rs), source: from, handles: lookUpHandles(rs)}
+	c.counts.drain(c.link.Revision)
+	c.state.Store(next)
+	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch || c.link.Revision != rs.Source.Revision) {
+		c.note(rs.Source.Epoch, rs.Source.Revision)
+	}
+	c.link.Source, c.link.Epoch, c.link.Revision, c.link.Silent = from, rs.Source.Epoch, rs.Source.Revision, 0
 	c.tell()
+	if r := c.options.Relay; r != nil && r.Applied != nil && from != FromNowhere {
+		if e == nil {
+			r.Applied(rs.Source, nil)
+		} else {
+			r.Applied(rs.Source, e)
+		}
+	}
 	if from != FromNowhere {
 		c.log.Info("greenlever: ruleset in use", "from", from, "epoch", rs.Source.Epoch, "revision", rs.Source.Revision)
 	}

@@ -1,6 +1,7 @@
 package greenlever
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -26,6 +27,9 @@ type service struct {
 	feeds    map[chan string]bool
 	reports  []report
 	refuse   atomic.Int32 // how many reports to answer with 503
+	sampling string       // what reports are answered
+	lists    map[string][]byte
+	asked    []string // lists, with what they were asked to differ from
 }
 
 func boolean(key, lever string) string {
@@ -80,7 +84,21 @@ func newService(t *testing.T, snapshot string) *service {
 		s.mu.Unlock()
 		if s.refuse.Add(-1) >= 0 {
 			w.WriteHeader(http.StatusServiceUnavailable)
+			return
 		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		fmt.Fprintf(w, `{"taken":true,"sampling":%s}`, cmp.Or(s.sampling, "null"))
+	})
+	mux.HandleFunc("GET /follow/v1/lists/{digest}", func(w http.ResponseWriter, r *http.Request) {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		s.asked = append(s.asked, r.PathValue("digest")+" from "+r.URL.Query().Get("from"))
+		raw, ok := s.lists[r.PathValue("digest")]
+		if !ok {
+			w.WriteHeader(http.StatusNotFound)
+		}
+		_, _ = w.Write(raw)
 	})
 	s.Server = httptest.NewServer(mux)
 	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
@@ -249,13 +267,17 @@ func TestCountsAddUp(t *testing.T) {
 			sum[l.Flag+" "+l.Variant] += l.Count
 		}
 		for _, l := range r.Unknown {
-			unknown += l.Count
+			if l.Mistyped {
+				sum["b as "+string(l.Type)] += l.Count
+			} else {
+				unknown += l.Count
+			}
 		}
 		if last := i == len(s.reports)-1; r.Leaving != last {
 			t.Errorf("report %d of %d: leaving %t", i+1, len(s.reports), r.Leaving)
 		}
 	}
-	if sum["a on"] != workers*each || sum["b "] != workers*each || unknown != workers {
+	if sum["a on"] != workers*each || sum["b "] != workers*each || sum["b as string"] != workers*each || unknown != workers {
 		t.Errorf("counted %v and %d unknown, decided %d of each", sum, unknown, workers*each)
 	}
 	if len(s.reports) == len(seen) {

@@ -4,8 +4,10 @@ import (
 	"log/slog"
 	"math"
 	"sync"
+	"time"
 
 	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
 )
 
 // Context is what the application knows about the unit that it asks for. It does not
@@ -24,6 +26,22 @@ func Unit(key string, attributes ...Attribute) Context {
 
 // Key is the unit's targeting key, empty where there is none.
 func (c Context) Key() string { return c.unit.Key() }
+
+// SeeAs gives the unit's context with the override "see it as" that a token carries, such
+// as one from the request header Greenlever-See-As or the cookie greenlever_see_as. It
+// holds for flags of the token's own session only and touches no rule. Where the token is
+// empty, expired, or not signed for this environment, the context comes back as it is.
+func (c *Client) SeeAs(unit Context, token string) Context {
+	if token == "" {
+		return unit
+	}
+	s, err := flag.ReadSeeAs(token, c.state.Load().rules.Source.SeeAs, time.Now().UnixMilli()+c.skew.Load())
+	if err != nil {
+		c.log.Info("greenlever: an override is not taken", "error", err)
+		return unit
+	}
+	return Context{*unit.unit.Seeing(s.Variants)}
+}
 
 // Attribute is a named value of a context.
 type Attribute struct{ inner condition.Attribute }

@@ -15,9 +15,9 @@ const shards = 8
 // block holds the counters of one block of slots.
 type block [shards][decide.SlotBlock]atomic.Uint32
 
-// count adds one to a slot.
-func (s *state) count(slot int32) {
-	s.blocks[slot/decide.SlotBlock][shard()][slot%decide.SlotBlock].Add(1)
+// count adds one to a slot and gives what one of its counters holds now.
+func (s *state) count(slot int32) uint32 {
+	return s.blocks[slot/decide.SlotBlock][shard()][slot%decide.SlotBlock].Add(1)
 }
 
 // shard spreads goroutines by the address of their stacks. Any answer is right; this one
@@ -32,14 +32,35 @@ type counts struct {
 	mu     sync.Mutex
 	blocks []*block
 	slots  []slotName
-	misses map[string]uint64 // decisions on flags that the ruleset does not have
-	total  map[slotName]uint64
+	misses map[missed]*miss
+	total  map[counted]uint64
 }
 
 // slotName says what a slot counts. An empty variant counts errors.
-type slotName struct{ flag, variant string }
+type slotName struct {
+	flag string
+	decide.Cell
+}
 
-// maxMisses bounds the names of unknown flags that are kept apart.
+// counted is what is counted between two reports.
+type counted struct {
+	slotName
+	revision int64
+}
+
+// missed is a flag that was asked for in vain: it is not defined, or is of another type.
+type missed struct {
+	flag string
+	kind decide.Kind
+}
+
+type miss struct {
+	count    uint64
+	fallback any
+	mistyped bool
+}
+
+// maxMisses bounds what is kept of flags that were asked for in vain.
 const maxMisses = 1_000
 
 // grow makes room for a ruleset's slots and learns what they count.
@@ -57,32 +78,39 @@ func (c *counts) grow(rs *decide.Ruleset) []*block {
 	}
 	for f := range rs.Flags {
 		if at := int(f.Slot); c.slots[at].flag == "" {
-			for i, v := range f.Variants() {
-				c.slots[at+i] = slotName{f.Key, v.Name}
+			for i, cell := range f.Cells() {
+				c.slots[at+i] = slotName{f.Key, cell}
 			}
-			c.slots[at+len(f.Variants())] = slotName{f.Key, ""}
 		}
 	}
 	return c.blocks[:len(c.blocks):len(c.blocks)]
 }
 
-func (c *counts) unknown(key string, ready bool) {
+// inVain notes a flag that was asked for in vain, with the fallback that the caller gave.
+func (c *counts) inVain(key string, kind decide.Kind, fallback any, mistyped, ready bool) {
 	if !ready {
 		return
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.misses == nil {
-		c.misses = map[string]uint64{}
+		c.misses = map[missed]*miss{}
 	}
-	if _, ok := c.misses[key]; ok || len(c.misses) < maxMisses {
-		c.misses[key]++
+	m := c.misses[missed{key, kind}]
+	if m == nil {
+		if len(c.misses) >= maxMisses {
+			return
+		}
+		m = &miss{fallback: fallback, mistyped: mistyped}
+		c.misses[missed{key, kind}] = m
 	}
+	m.count++
 }
 
-// take empties the counters and gives what they held since the last time.
-func (c *counts) take() (used map[slotName]uint64, misses map[string]uint64) {
-	c.drain()
+// take empties the counters and gives what they held since the last time; what was not
+// drained before is by the revision.
+func (c *counts) take(revision int64) (used map[counted]uint64, misses map[missed]*miss) {
+	c.drain(revision)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	used, misses = c.total, c.misses
@@ -91,12 +119,12 @@ func (c *counts) take() (used map[slotName]uint64, misses map[string]uint64) {
 }
 
 // drain moves the small counters into large ones; it must run more often than a small
-// counter can pass 2^32.
-func (c *counts) drain() {
+// counter can pass 2^32. What they hold was counted by the revision.
+func (c *counts) drain(revision int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.total == nil {
-		c.total = map[slotName]uint64{}
+		c.total = map[counted]uint64{}
 	}
 	for i, name := range c.slots {
 		if name.flag == "" {
@@ -105,7 +133,7 @@ func (c *counts) drain() {
 		b := c.blocks[i/decide.SlotBlock]
 		for s := range b {
 			if cell := &b[s][i%decide.SlotBlock]; cell.Load() > 0 {
-				c.total[name] += uint64(cell.Swap(0))
+				c.total[counted{name, revision}] += uint64(cell.Swap(0))
 			}
 		}
 	}

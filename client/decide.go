@@ -3,8 +3,11 @@ package greenlever
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"encoding/json"
 	"slices"
+	"strings"
+	"time"
 
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
@@ -57,91 +60,153 @@ func (a Answer) JSON() []byte {
 	return bytes.Clone(a.value.Raw)
 }
 
+// ask is what is asked for on the way of a decision. The request's context is handed on
+// beside it, so that units can stay on their callers' stacks.
+type ask struct {
+	key  string
+	unit *Context
+	kind decide.Kind
+	at   time.Time // zero: now
+}
+
 // Bool decides a boolean flag. It gives the fallback where the flag is unknown, of another
 // type, or where there is no ruleset yet.
 func (c *Client) Bool(key string, unit Context, fallback bool) bool {
-	if f, variant := c.decide(key, &unit, decide.Boolean); f != nil {
-		return f.Truth(variant)
+	s := c.state.Load()
+	f := s.rules.Flag(key)
+	if f == nil || f.Kind != decide.Boolean || c.decided != nil {
+		return c.boolean(context.Background(), s, f, ask{key: key, unit: &unit, kind: decide.Boolean}, fallback)
 	}
-	return fallback
+	o := f.Decide(s.rules, &unit.unit, c.now(f))
+	c.people.observe(f, &unit.unit, s.count(f.Slot+int32(o.Cell)))
+	return f.Truth(o.Variant)
 }
 
 // String decides a string flag; see [Client.Bool] for the fallback.
 func (c *Client) String(key string, unit Context, fallback string) string {
-	if v := c.value(key, &unit, decide.String); v != nil {
-		return v.Text
-	}
-	return fallback
+	s := c.state.Load()
+	return c.text(context.Background(), s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.String}, fallback)
 }
 
 // Number decides a number flag; see [Client.Bool] for the fallback.
 func (c *Client) Number(key string, unit Context, fallback float64) float64 {
-	if v := c.value(key, &unit, decide.Number); v != nil {
-		return v.Number
-	}
-	return fallback
+	s := c.state.Load()
+	return c.number(context.Background(), s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Number}, fallback)
 }
 
 // Object decides an object flag and decodes it into a T of the caller's own; where it does
 // not fit, and as for [Client.Bool], the fallback is given.
 func Object[T any](c *Client, key string, unit Context, fallback T) T {
-	v := c.value(key, &unit, decide.Object)
-	if v == nil {
-		return fallback
-	}
-	var into T
-	if err := json.Unmarshal(v.Raw, &into); err != nil {
-		c.log.Warn("greenlever: the flag's value does not fit the type asked for, so the fallback is used", "flag", key, "variant", v.Name, "error", err)
-		return fallback
-	}
-	return into
-}
-
-// decide is the way of all typed calls: one look-up, the decision, one count. The flag is
-// nil where the caller's fallback is to be used.
-func (c *Client) decide(key string, unit *Context, kind decide.Kind) (*decide.Flag, int16) {
 	s := c.state.Load()
-	f := s.rules.Flag(key)
-	if f == nil {
-		c.counts.unknown(key, s.ready())
-		return nil, 0
-	}
-	o := f.Decide(s.rules, &unit.unit)
-	if o.Variant < 0 || f.Kind != kind {
-		s.count(f.Slot + int32(len(f.Variants())))
-		return nil, 0
-	}
-	s.count(f.Slot + int32(o.Variant))
-	return f, o.Variant
+	return object(context.Background(), c, s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Object}, fallback)
 }
 
-// value gives the variant of a typed call; nil where the fallback is to be used.
-func (c *Client) value(key string, unit *Context, kind decide.Kind) *decide.Variant {
-	f, variant := c.decide(key, unit, kind)
-	if f == nil {
+func (c *Client) boolean(ctx context.Context, s *state, f *decide.Flag, a ask, fallback bool) bool {
+	v := c.value(ctx, s, f, &a)
+	if v == nil {
+		c.inVain(ctx, s, f, &a, fallback)
+		return fallback
+	}
+	return v.Boolean
+}
+
+func (c *Client) text(ctx context.Context, s *state, f *decide.Flag, a ask, fallback string) string {
+	v := c.value(ctx, s, f, &a)
+	if v == nil {
+		c.inVain(ctx, s, f, &a, fallback)
+		return fallback
+	}
+	return v.Text
+}
+
+func (c *Client) number(ctx context.Context, s *state, f *decide.Flag, a ask, fallback float64) float64 {
+	v := c.value(ctx, s, f, &a)
+	if v == nil {
+		c.inVain(ctx, s, f, &a, fallback)
+		return fallback
+	}
+	return v.Number
+}
+
+// value is the way of typed calls: the decision and one count. It is nil where the
+// caller's fallback is to be used, see inVain.
+func (c *Client) value(ctx context.Context, s *state, f *decide.Flag, a *ask) *decide.Variant {
+	if f == nil || f.Kind != a.kind {
 		return nil
 	}
-	return f.Variant(variant)
+	o := f.Decide(s.rules, &a.unit.unit, c.nowFor(f, a.at))
+	c.people.observe(f, &a.unit.unit, s.count(f.Slot+int32(o.Cell)))
+	if c.decided != nil {
+		c.tellDecided(ctx, *a.unit, s.answer(f, o))
+	}
+	return f.Variant(o.Variant)
+}
+
+// inVain notes that the caller's fallback was used: the flag is not defined, of another
+// type, or cannot be read.
+func (c *Client) inVain(ctx context.Context, s *state, f *decide.Flag, a *ask, fallback any) {
+	if f == nil {
+		key := strings.Clone(a.key)
+		c.counts.inVain(key, a.kind, fallback, false, s.ready())
+		c.tellDecided(ctx, *a.unit, s.missing(key))
+		return
+	}
+	s.count(f.Slot + int32(f.ErrorCell()))
+	answer := Answer{Flag: f.Key, Reason: "ERROR", Code: "PARSE_ERROR", Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
+	if f.Kind != decide.NoKind {
+		answer.Code = "TYPE_MISMATCH"
+		c.counts.inVain(f.Key, a.kind, fallback, true, true)
+	}
+	c.tellDecided(ctx, *a.unit, answer)
+}
+
+func (c *Client) tellDecided(ctx context.Context, unit Context, answer Answer) {
+	if c.decided == nil {
+		return
+	}
+	c.decided(ctx, unit, answer)
+}
+
+// now is the service's time in Unix milliseconds, for flags that look at the clock.
+func (c *Client) now(f *decide.Flag) int64 {
+	if !f.Clock {
+		return 0
+	}
+	return time.Now().UnixMilli() + c.skew.Load()
+}
+
+func (c *Client) nowFor(f *decide.Flag, at time.Time) int64 {
+	if at.IsZero() {
+		return c.now(f)
+	}
+	return at.UnixMilli() + c.skew.Load()
 }
 
 // Answer decides a flag of any type and says how.
 func (c *Client) Answer(key string, unit Context) Answer {
-	s := c.state.Load()
-	f := s.rules.Flag(key)
+	return c.answer(context.Background(), c.state.Load(), ask{key: key, unit: &unit})
+}
+
+func (c *Client) answer(ctx context.Context, s *state, a ask) Answer {
+	f := s.rules.Flag(a.key)
 	if f == nil {
-		c.counts.unknown(key, s.ready())
-		code := "FLAG_NOT_FOUND"
-		if !s.ready() {
-			code = "PROVIDER_NOT_READY"
-		}
-		return Answer{Flag: key, Reason: "ERROR", Code: code, Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
+		key := strings.Clone(a.key)
+		c.counts.inVain(key, decide.NoKind, nil, false, s.ready())
+		answer := s.missing(key)
+		c.tellDecided(ctx, *a.unit, answer)
+		return answer
 	}
-	o := f.Decide(s.rules, &unit.unit)
-	a := s.answer(f, o)
-	if a.value == nil {
-		s.count(f.Slot + int32(len(f.Variants())))
-	} else {
-		s.count(f.Slot + int32(o.Variant))
+	o := f.Decide(s.rules, &a.unit.unit, c.nowFor(f, a.at))
+	answer := s.answer(f, o)
+	c.people.observe(f, &a.unit.unit, s.count(f.Slot+int32(o.Cell)))
+	c.tellDecided(ctx, *a.unit, answer)
+	return answer
+}
+
+func (s *state) missing(key string) Answer {
+	a := Answer{Flag: key, Reason: "ERROR", Code: "FLAG_NOT_FOUND", Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
+	if !s.ready() {
+		a.Code = "PROVIDER_NOT_READY"
 	}
 	return a
 }
@@ -168,8 +233,38 @@ func (c *Client) AnswerAll(unit Context) []Answer {
 	s := c.state.Load()
 	var all []Answer
 	for f := range s.rules.Flags {
-		all = append(all, s.answer(f, f.Decide(s.rules, &unit.unit)))
+		all = append(all, s.answer(f, f.Decide(s.rules, &unit.unit, c.now(f))))
 	}
 	slices.SortFunc(all, func(a, b Answer) int { return cmp.Compare(a.Flag, b.Flag) })
 	return all
+}
+
+// pageAnswer is an answer as pages get it.
+type pageAnswer struct {
+	Key     string          `json:"key"`
+	Value   json.RawMessage `json:"value"`
+	Variant string          `json:"variant"`
+	Reason  string          `json:"reason"`
+}
+
+// ForPage gives what a page needs to start without a request: the answers of the flags that
+// browsers may see, as JSON for a script element of type application/json. It is safe there,
+// whatever the values hold.
+func (c *Client) ForPage(unit Context) []byte {
+	s := c.state.Load()
+	page := struct {
+		Flags []pageAnswer `json:"flags"`
+	}{[]pageAnswer{}}
+	for f := range s.rules.Flags {
+		o := f.Decide(s.rules, &unit.unit, c.now(f))
+		if v := f.Variant(o.Variant); v != nil && f.Visible {
+			page.Flags = append(page.Flags, pageAnswer{f.Key, v.Raw, v.Name, o.Reason.String()})
+		}
+	}
+	slices.SortFunc(page.Flags, func(a, b pageAnswer) int { return cmp.Compare(a.Key, b.Key) })
+	raw, err := json.Marshal(page) // which writes < as an escape
+	if err != nil {
+		return []byte(`{"flags":[]}`) // values are JSON already
+	}
+	return raw
 }

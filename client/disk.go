@@ -72,7 +72,7 @@ func (d *disk) write(s *state) error {
 	if d.path == "" || s.source != FromService {
 		return nil
 	}
-	body, err := json.Marshal(s.rules.Source.Snapshot())
+	body, err := json.Marshal(s.base.Source.Snapshot())
 	if err != nil {
 		return err
 	}
@@ -81,22 +81,46 @@ func (d *disk) write(s *state) error {
 	if err != nil {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(d.path), 0o700); err != nil {
+	// First what the file names, then the file, then what it names no more.
+	if err := d.saveLists(s.rules.Source); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(d.path), ".ruleset-*") // 0600
+	if err := d.replace(d.path, append(append(head, '\n'), body...)); err != nil {
+		return err
+	}
+	return d.pruneLists(s.rules.Source)
+}
+
+// replace writes a file beside its place and renames it, readable by its owner only.
+func (d *disk) replace(path string, body []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), ".ruleset-*") // 0600
 	if err != nil {
 		return err
 	}
 	defer os.Remove(f.Name())
-	_, err = f.Write(append(append(head, '\n'), body...))
+	_, err = f.Write(body)
 	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 		return err
 	}
-	return os.Rename(f.Name(), d.path)
+	return os.Rename(f.Name(), path)
 }
 
-func (d *disk) read() (*flag.Ruleset, error) {
+// read gives the ruleset that was kept, and when the service was last heard of: the file's
+// time is set to that.
+func (d *disk) read() (rs *flag.Ruleset, contact time.Time, err error) {
+	if rs, err = d.readRuleset(); err == nil {
+		var info os.FileInfo
+		if info, err = os.Stat(d.path); err == nil {
+			contact = info.ModTime()
+		}
+	}
+	return rs, contact, err
+}
+
+func (d *disk) readRuleset() (*flag.Ruleset, error) {
 	if d.path == "" {
 		return nil, os.ErrNotExist
 	}
@@ -116,7 +140,22 @@ func (d *disk) read() (*flag.Ruleset, error) {
 	if head.Sum != hex.EncodeToString(sum[:]) {
 		return nil, fmt.Errorf("%s is damaged", d.path)
 	}
-	return flag.ReadSnapshot(body)
+	rs, err := flag.ReadSnapshot(body)
+	if err != nil {
+		return nil, err
+	}
+	needed, _ := rs.Needed()
+	for _, digest := range needed {
+		h, err := d.readList(digest)
+		if err != nil { // without it, who is listed is unknown: doubt excludes
+			continue
+		}
+		if rs.Hashes == nil {
+			rs.Hashes = map[string]flag.Hashes{}
+		}
+		rs.Hashes[digest] = h
+	}
+	return rs, nil
 }
 
 func newInstance() string {

@@ -36,6 +36,9 @@ func (c *Client) follow(ctx context.Context) {
 			wait = firstRetry
 		}
 		pause := wait/2 + rand.N(wait) // spread out, so that a returning service is not overrun
+		if spread := c.takeSpread(); spread > pause {
+			pause = rand.N(spread)
+		}
 		wait = min(wait*2, longestWait)
 		select {
 		case <-ctx.Done():
@@ -43,6 +46,15 @@ func (c *Client) follow(ctx context.Context) {
 		case <-time.After(pause):
 		}
 	}
+}
+
+// takeSpread is over how long the service that was lost wants its followers to come back.
+func (c *Client) takeSpread() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	spread := c.spread
+	c.spread = 0 // for the first try; further ones wait longer by themselves
+	return spread
 }
 
 func (c *Client) disconnected(err error) {
@@ -80,7 +92,7 @@ func (c *Client) readFeed(ctx context.Context) error {
 	}
 	req.Header.Set("Accept", "text/event-stream")
 	if s := c.state.Load(); s.source == FromService || s.source == FromDisk {
-		req.Header.Set("Last-Event-ID", fmt.Sprintf("%d.%d", s.rules.Source.Epoch, s.rules.Source.Revision))
+		req.Header.Set("Last-Event-ID", fmt.Sprintf("%d.%d", s.base.Source.Epoch, s.base.Source.Revision))
 	}
 	watchdog := time.AfterFunc(silence, cancel)
 	defer watchdog.Stop()
@@ -95,7 +107,10 @@ func (c *Client) readFeed(ctx context.Context) error {
 	c.connected()
 	return readEvents(res.Body, func(event string, data []byte) error {
 		watchdog.Reset(silence)
-		return c.event(ctx, event, data)
+		if event != "beat" { // which says itself when the service was heard of
+			return c.event(ctx, event, data)
+		}
+		return c.readBeat(ctx, data)
 	})
 }
 
@@ -147,25 +162,32 @@ func (c *Client) event(ctx context.Context, name string, data []byte) error {
 		if err := json.Unmarshal(data, &e); err != nil {
 			return fmt.Errorf("read revision: %w", err)
 		}
-		have := c.state.Load().rules.Source
+		have := c.state.Load().base.Source
 		if e.Epoch == have.Epoch && e.Revision <= have.Revision && c.state.Load().source == FromService {
 			return nil
 		}
-		err := c.apply(&e)
+		err := c.apply(ctx, &e)
 		if errors.Is(err, flag.ErrGap) {
 			return c.fetchSnapshot(ctx)
 		}
 		return err
 	case "snapshot":
 		return c.fetchSnapshot(ctx)
-	case "beat":
-		var beat struct{ Now, Epoch, Revision int64 }
-		if err := json.Unmarshal(data, &beat); err != nil {
-			return fmt.Errorf("read beat: %w", err)
-		}
-		return c.beat(ctx, beat.Now, beat.Epoch, beat.Revision)
 	}
 	return nil // of a newer service
+}
+
+func (c *Client) readBeat(ctx context.Context, data []byte) error {
+	var beat struct{ Now, Epoch, Revision, Spread, Contact int64 }
+	if err := json.Unmarshal(data, &beat); err != nil {
+		return fmt.Errorf("read beat: %w", err)
+	}
+	err := c.beat(ctx, beat.Now, beat.Epoch, beat.Revision)
+	c.mu.Lock()
+	c.spread = min(time.Duration(beat.Spread)*time.Millisecond, longestWait)
+	c.mu.Unlock()
+	c.heard(beat.Contact)
+	return err
 }
 
 // beat corrects the clock. A beat of the revision in use also confirms a ruleset that was
@@ -174,14 +196,18 @@ func (c *Client) beat(ctx context.Context, now, epoch, revision int64) error {
 	c.mu.Lock()
 	before := c.link.Skew
 	c.link.Skew = time.Until(time.UnixMilli(now)).Round(time.Millisecond)
+	c.skew.Store(c.link.Skew.Milliseconds())
 	off, wasOff := c.link.Skew.Abs() > time.Second, before.Abs() > time.Second
 	s := c.state.Load()
-	have := s.rules.Source
+	have := s.base.Source
 	c.mu.Unlock()
 	if off && !wasOff {
 		c.log.Warn("greenlever: this machine's clock differs from the service's", "by", c.link.Skew)
 	}
 	if epoch == have.Epoch && revision == have.Revision && s.source == FromDisk {
+		if _, missing := have.Needed(); len(missing) > 0 {
+			return c.fetchSnapshot(ctx)
+		}
 		c.set(have, FromService)
 	} else if epoch > have.Epoch || epoch == have.Epoch && revision > have.Revision {
 		return c.fetchSnapshot(ctx)
@@ -213,11 +239,14 @@ func (c *Client) fetchSnapshot(ctx context.Context) error {
 		return err
 	}
 	have := c.state.Load()
-	mine := have.rules.Source
+	mine := have.base.Source
 	local := have.source == FromNowhere || have.source == FromFile
 	if !local && (rs.Epoch < mine.Epoch || rs.Epoch == mine.Epoch && rs.Revision < mine.Revision) {
 		return fmt.Errorf("the service is at %d.%d, behind %d.%d that this client has had: it was restored from a backup and needs `greenlever epoch new`",
 			rs.Epoch, rs.Revision, mine.Epoch, mine.Revision)
+	}
+	if err := c.holding(ctx, rs); err != nil {
+		return err
 	}
 	c.set(rs, FromService)
 	return nil

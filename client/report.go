@@ -10,6 +10,11 @@ import (
 	"net/http"
 	"slices"
 	"time"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
 )
 
 // report is what a client tells the service: what it has applied and what it decided.
@@ -25,14 +30,33 @@ type report struct {
 	From        int64       `json:"from"` // Unix milliseconds
 	To          int64       `json:"to"`
 	Counts      []countLine `json:"counts"`
-	Unknown     []countLine `json:"unknown"` // asked for and not defined
+	Unknown     []askedLine `json:"unknown"` // asked for and not defined, or as another type
 	Leaving     bool        `json:"leaving"`
+	Started     int64       `json:"started"`
+	Applied     []applied   `json:"applied,omitempty"`
+	TooOld      []string    `json:"tooOld,omitempty"` // flags that ask for what this build does not know
+	Busy        *busyUnit   `json:"busy,omitempty"`
+
+	Units    []unitLine    `json:"units,omitempty"`    // of the sample of units
+	Contexts uint64        `json:"contexts,omitempty"` // that were looked at for what follows
+	Seen     []sample.Seen `json:"seen,omitempty"`     // attributes
 }
 
 type countLine struct {
-	Flag    string `json:"flag"`
-	Variant string `json:"variant,omitempty"` // empty: an error, so the fallback was used
-	Count   uint64 `json:"count"`
+	Flag     string `json:"flag"`
+	Variant  string `json:"variant,omitempty"` // empty: an error, so the fallback was used
+	Reason   string `json:"reason"`
+	Rule     string `json:"rule,omitempty"`
+	Revision int64  `json:"revision"`
+	Count    uint64 `json:"count"`
+}
+
+type askedLine struct {
+	Flag     string    `json:"flag"`
+	Type     flag.Type `json:"type,omitempty"`
+	Fallback any       `json:"fallback,omitempty"`
+	Mistyped bool      `json:"mistyped,omitempty"`
+	Count    uint64    `json:"count"`
 }
 
 // reporter sends reports in order; one without an answer is sent again unchanged.
@@ -59,13 +83,19 @@ func (c *Client) reportForEver(ctx context.Context) {
 	defer tick.Stop()
 	drain := time.NewTicker(time.Minute)
 	defer drain.Stop()
+	anew := time.NewTicker(renew)
+	defer anew.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			r.last()
 			return
 		case <-drain.C:
-			c.counts.drain()
+			state, _ := c.watch()
+			c.counts.drain(state.Revision)
+			continue
+		case <-anew.C:
+			c.people.renew()
 			continue
 		case <-tick.C:
 		case <-c.nudge:
@@ -91,27 +121,74 @@ func (r *reporter) send(ctx context.Context, leaving bool) error {
 }
 
 func (r *reporter) build(leaving bool) {
-	used, misses := r.c.counts.take()
-	state := r.c.State()
+	state, applied := r.c.takeApplied()
+	used, misses := r.c.counts.take(state.Revision)
 	r.sequence++
 	r.leaving = leaving
 	now := time.Now()
 	body := report{Instance: r.c.instance, Sequence: r.sequence, Application: r.c.options.Application, Version: r.c.options.Version,
 		Epoch: state.Epoch, Revision: state.Revision, Source: state.Source, SkewMillis: state.Skew.Milliseconds(),
-		From: r.from.UnixMilli(), To: now.UnixMilli(), Leaving: leaving, Counts: []countLine{}, Unknown: []countLine{}}
+		From: r.from.UnixMilli(), To: now.UnixMilli(), Leaving: leaving, Counts: []countLine{}, Unknown: []askedLine{},
+		Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied}
 	r.from = now
-	for name, n := range used {
-		body.Counts = append(body.Counts, countLine{name.flag, name.variant, n})
+	for what, n := range used {
+		body.Counts = append(body.Counts, countLine{what.flag, what.Variant, what.Reason.String(), what.Rule, what.revision, n})
 	}
-	for key, n := range misses {
-		body.Unknown = append(body.Unknown, countLine{Flag: key, Count: n})
+	for what, m := range misses {
+		line := askedLine{Flag: what.flag, Fallback: m.fallback, Mistyped: m.mistyped, Count: m.count}
+		if what.kind != decide.NoKind {
+			line.Type = flag.Types()[what.kind-1]
+		}
+		if _, err := json.Marshal(m.fallback); err != nil { // the caller's own type
+			line.Fallback = nil
+		}
+		body.Unknown = append(body.Unknown, line)
 	}
-	byFlag := func(a, b countLine) int {
-		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Variant, b.Variant))
+	slices.SortFunc(body.Counts, func(a, b countLine) int {
+		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule))
+	})
+	slices.SortFunc(body.Unknown, func(a, b askedLine) int { return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Type, b.Type)) })
+	for f := range r.c.state.Load().rules.Flags {
+		if f.TooOld() && len(body.TooOld) < maxTooOld {
+			body.TooOld = append(body.TooOld, f.Key)
+		}
 	}
-	slices.SortFunc(body.Counts, byFlag)
-	slices.SortFunc(body.Unknown, byFlag)
+	slices.Sort(body.TooOld)
+	body.Units, body.Contexts, body.Seen, body.Busy = r.c.people.take()
 	r.pending, _ = json.Marshal(body) // plain values: cannot fail
+	if relay := r.c.options.Relay; relay != nil && relay.Report != nil {
+		r.pending = replaceMembers(r.pending, relay.Report())
+	}
+}
+
+// maxTooOld bounds how many flags are named that ask for too much.
+const maxTooOld = 100
+
+// takeApplied gives the state, and the revisions applied since it was last called.
+func (c *Client) takeApplied() (State, []applied) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	done := c.applied
+	c.applied = nil
+	return c.link, done
+}
+
+// replaceMembers puts members into a JSON object.
+func replaceMembers(object []byte, members map[string]any) []byte {
+	all := map[string]json.RawMessage{}
+	if json.Unmarshal(object, &all) != nil {
+		return object
+	}
+	for name, v := range members {
+		if raw, err := json.Marshal(v); err == nil {
+			all[name] = raw
+		}
+	}
+	raw, err := json.Marshal(all)
+	if err != nil {
+		return object
+	}
+	return raw
 }
 
 func (r *reporter) post(ctx context.Context) error {
@@ -127,12 +204,28 @@ func (r *reporter) post(ctx context.Context) error {
 		return err
 	}
 	defer res.Body.Close()
-	_, _ = io.Copy(io.Discard, io.LimitReader(res.Body, 64<<10))
+	raw, _ := io.ReadAll(io.LimitReader(res.Body, 256<<10))
 	if res.StatusCode >= 500 || res.StatusCode == http.StatusTooManyRequests {
 		return fmt.Errorf("the service answers %d", res.StatusCode)
 	}
 	r.pending = nil // taken, or refused for good
+	var answer struct{ Sampling *samplingOrder }
+	if res.StatusCode == http.StatusOK && json.Unmarshal(raw, &answer) == nil {
+		r.c.people.follow(answer.Sampling, r.c.draws())
+	}
 	return nil
+}
+
+// draws lists the attributes that shares of the ruleset in use are drawn by.
+func (c *Client) draws() (names []condition.Name) {
+	for f := range c.state.Load().rules.Flags {
+		for _, name := range f.Draws {
+			if !slices.Contains(names, name) {
+				names = append(names, name)
+			}
+		}
+	}
+	return names
 }
 
 // last says goodbye with what is counted, trying again for a moment.

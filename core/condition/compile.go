@@ -1,6 +1,9 @@
 package condition
 
-import "errors"
+import (
+	"errors"
+	"slices"
+)
 
 // MaxInstructions is how many instructions the rules of one flag may compile to, with the
 // conditions of their segments written out.
@@ -46,16 +49,17 @@ func (c *Code) Always(to Label) {
 }
 
 // Add compiles a condition: it goes on at yes where the condition holds and at no where it
-// does not; a condition that is unknown as a whole goes to yes if unknownHolds.
+// does not; a condition that is unknown as a whole goes to yes if unknownHolds. Of what is
+// around, the segments and zones are looked up now, the rest when the code runs.
 // It returns [ErrTooLarge].
-func (c *Code) Add(n *Node, segments Segments, unknownHolds bool, yes, no Label) error {
-	e := emitter{code: c, segments: segments, unknownHolds: unknownHolds}
+func (c *Code) Add(n *Node, around Around, unknownHolds bool, yes, no Label) error {
+	e := emitter{code: c, around: around, unknownHolds: unknownHolds}
 	return e.emit(n, false, yes, no)
 }
 
 type emitter struct {
 	code         *Code
-	segments     Segments
+	around       Around
 	unknownHolds bool
 	open         []string // segments being written out, to meet circles
 }
@@ -80,7 +84,7 @@ func (e *emitter) emit(n *Node, negated bool, yes, no Label) error {
 			return e.emit(inner, negated, yes, no)
 		}
 	}
-	in := leaf(n)
+	in := leaf(n, e.around.Zones)
 	in.yes, in.no, in.maybe = int32(yes), int32(no), int32(no)
 	if negated {
 		in.yes, in.no = in.no, in.yes
@@ -92,8 +96,11 @@ func (e *emitter) emit(n *Node, negated bool, yes, no Label) error {
 	return nil
 }
 
-// group emits parts that must all hold, or of which one must.
+// group emits parts that must all hold, or of which one must; the cheap ones first. The
+// order bears on nothing: all takes the least of its parts and any the greatest.
 func (e *emitter) group(parts []Node, negated, all bool, yes, no Label) error {
+	parts = slices.Clone(parts)
+	slices.SortStableFunc(parts, func(a, b Node) int { return a.cost() - b.cost() })
 	for i := range parts {
 		y, n := yes, no
 		last := i == len(parts)-1
@@ -111,8 +118,37 @@ func (e *emitter) group(parts []Node, negated, all bool, yes, no Label) error {
 	return nil
 }
 
+// cost orders parts by how much memory and time they take, roughly.
+func (n *Node) cost() int {
+	sum := 0
+	for _, group := range [][]Node{n.All, n.Any} {
+		for i := range group {
+			sum += group[i].cost()
+		}
+	}
+	if n.Not != nil {
+		sum += n.Not.cost()
+	}
+	k := tests[n.Test]
+	switch {
+	case n.Test == "":
+		return sum
+	case n.Test == FlagTest:
+		return 100
+	case n.Test == SegmentTest, k.op == opListed:
+		return 20
+	case k.takes == onePattern:
+		return 30
+	case k.takes == someText && len(n.Text) > linear:
+		return 12
+	case k.takes == someText, k.takes == oneVersion, k.takes == oneTime, k.takes == twoTimes, k.takes == someBlocks, k.takes == onePart:
+		return 5
+	}
+	return 1
+}
+
 func (e *emitter) enter(key string) *Node {
-	inner := find(e.segments, key, e.open)
+	inner := find(e.around.Segments, key, e.open)
 	if inner != nil {
 		e.open = append(e.open, key)
 	}
@@ -146,12 +182,19 @@ func (c *Code) Seal() {
 // At is the place of a label in sealed code: an argument for [Code.Run].
 func (c *Code) At(l Label) int32 { return c.labels[l] }
 
-// Run evaluates from a place until an exit and returns the exit's number. Places only
-// grow, so it always ends.
-func (c *Code) Run(at int32, unit *Context) int {
+// Run evaluates from a place until an exit and returns the exit's number, zero or more.
+// Places only grow, so it always ends. now is in Unix milliseconds; it may be anything
+// where the code asks for no clock.
+//
+// A negative number is a leaf that asks what another flag gives: [Code.Asked] says which,
+// and Run is called again at the place that [Code.Then] gives for the answer.
+func (c *Code) Run(at int32, unit *Context, now int64) int {
 	for at >= 0 {
 		in := &c.ins[at]
-		switch in.test(unit) {
+		if in.op == opFlag {
+			return int(^at)
+		}
+		switch in.test(unit, now) {
 		case True:
 			at = in.yes
 		case False:
@@ -161,6 +204,47 @@ func (c *Code) Run(at int32, unit *Context) int {
 		}
 	}
 	return int(^at)
+}
+
+// Asked is the flag that a leaf at which [Code.Run] stopped asks for, and the variants that it wants.
+func (c *Code) Asked(stopped int) (flag string, variants []string) {
+	more := c.ins[^stopped].more
+	return more.flag, more.list
+}
+
+// Then is the place to go on at after the leaf at which [Code.Run] stopped.
+func (c *Code) Then(stopped int, t Truth) int32 {
+	in := &c.ins[^stopped]
+	switch t {
+	case True:
+		return in.yes
+	case False:
+		return in.no
+	}
+	return in.maybe
+}
+
+// Asks tells whether the code asks for the clock, and whether for other flags.
+func (c *Code) Asks() (clock, flags bool) {
+	for i := range c.ins {
+		switch c.ins[i].op {
+		case opClock, opClockBetween, opWeekly:
+			clock = true
+		case opFlag:
+			flags = true
+		}
+	}
+	return clock, flags
+}
+
+// Flags lists the flags that the code asks for, as often as it does.
+func (c *Code) Flags() (keys []string) {
+	for i := range c.ins {
+		if c.ins[i].op == opFlag {
+			keys = append(keys, c.ins[i].more.flag)
+		}
+	}
+	return keys
 }
 
 // Len is the number of instructions.

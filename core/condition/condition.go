@@ -7,7 +7,7 @@
 //
 //	n := condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}
 //	c := condition.NewContext("courier-7", condition.Attribute{condition.Intern("role"), condition.TextValue("courier")})
-//	n.Match(c, nil) // True
+//	n.Match(c, condition.Around{}) // True
 //
 // A comparison on an attribute that is absent or of another type is unknown, never an error.
 package condition
@@ -43,11 +43,23 @@ type Node struct {
 	Text       []string  `json:"text,omitempty"`
 	Numbers    []float64 `json:"numbers,omitempty"`
 	IgnoreCase bool      `json:"ignoreCase,omitempty"`
+	Loose      bool      `json:"loose,omitempty"` // version tests take 4.2 and v4.2.0 too
 	Segment    string    `json:"segment,omitempty"`
+	Flag       string    `json:"flag,omitempty"`
+	Weekly     *Weekly   `json:"weekly,omitempty"`
+	Part       *Within   `json:"part,omitempty"`
+
+	listed Listed // of the leaves that a segment's lists are written out to
 }
 
-// SegmentTest is the test of a leaf that asks whether the unit is in a segment.
-const SegmentTest = "segment"
+// Tests of leaves that compare no attribute.
+const (
+	SegmentTest = "segment"      // is the unit in a segment
+	FlagTest    = "flag.gives"   // does another flag give one of the variants in Text
+	WeeklyTest  = "clock.weekly" // does a window of the week hold now
+	PartTest    = "part"         // is the unit within a part of the population
+	listedTest  = "listed"       // made by [ListedIn] only, never stored
+)
 
 // takes says which constants a test needs.
 type takes uint8
@@ -61,6 +73,14 @@ const (
 	twoNumbers
 	someNumbers
 	oneSegment
+	oneVersion
+	oneRange
+	oneTime
+	twoTimes
+	someBlocks
+	someVariants
+	oneWeekly
+	onePart
 )
 
 // kind describes a test: its operation, the constants it takes and how it reads aloud.
@@ -68,46 +88,96 @@ type kind struct {
 	op    op
 	takes takes
 	words string
+	want  order // of ordered tests
 }
 
 // Tests by name. The words continue "the attribute ...".
 var tests = map[string]kind{
-	"string.equals":   {opEquals, oneText, "is"},
-	"string.one-of":   {opOneOf, someText, "is one of"},
-	"string.begins":   {opBegins, someText, "begins with"},
-	"string.ends":     {opEnds, someText, "ends with"},
-	"string.contains": {opContains, someText, "contains"},
-	"string.matches":  {opMatches, onePattern, "matches"},
-	"number.equals":   {opNumEquals, oneNumber, "="},
-	"number.differs":  {opNumDiffers, oneNumber, "≠"},
-	"number.less":     {opNumLess, oneNumber, "<"},
-	"number.at-most":  {opNumAtMost, oneNumber, "≤"},
-	"number.more":     {opNumMore, oneNumber, ">"},
-	"number.at-least": {opNumAtLeast, oneNumber, "≥"},
-	"number.between":  {opNumBetween, twoNumbers, "is between"},
-	"number.one-of":   {opNumOneOf, someNumbers, "is one of"},
-	"boolean.true":    {opTrue, noConstants, "is true"},
-	"boolean.false":   {opFalse, noConstants, "is false"},
-	"present":         {opPresent, noConstants, "is present"},
-	"absent":          {opAbsent, noConstants, "is absent"},
-	SegmentTest:       {opUnknown, oneSegment, "is in segment"},
+	"string.equals":   {op: opEquals, takes: oneText, words: "is"},
+	"string.one-of":   {op: opOneOf, takes: someText, words: "is one of"},
+	"string.begins":   {op: opBegins, takes: someText, words: "begins with"},
+	"string.ends":     {op: opEnds, takes: someText, words: "ends with"},
+	"string.contains": {op: opContains, takes: someText, words: "contains"},
+	"string.matches":  {op: opMatches, takes: onePattern, words: "matches"},
+
+	"number.equals":   {op: opNumEquals, takes: oneNumber, words: "="},
+	"number.differs":  {op: opNumDiffers, takes: oneNumber, words: "≠"},
+	"number.less":     {op: opNumLess, takes: oneNumber, words: "<"},
+	"number.at-most":  {op: opNumAtMost, takes: oneNumber, words: "≤"},
+	"number.more":     {op: opNumMore, takes: oneNumber, words: ">"},
+	"number.at-least": {op: opNumAtLeast, takes: oneNumber, words: "≥"},
+	"number.between":  {op: opNumBetween, takes: twoNumbers, words: "is between"},
+	"number.one-of":   {op: opNumOneOf, takes: someNumbers, words: "is one of"},
+
+	"boolean.true":  {op: opTrue, words: "is true"},
+	"boolean.false": {op: opFalse, words: "is false"},
+
+	"version.equals":   {op: opVersion, takes: oneVersion, words: "is version", want: equal},
+	"version.less":     {op: opVersion, takes: oneVersion, words: "is version <", want: less},
+	"version.at-most":  {op: opVersion, takes: oneVersion, words: "is version ≤", want: less | equal},
+	"version.more":     {op: opVersion, takes: oneVersion, words: "is version >", want: more},
+	"version.at-least": {op: opVersion, takes: oneVersion, words: "is version ≥", want: equal | more},
+	RangeTest:          {op: opUnknown, takes: oneRange, words: "is version in"},
+
+	"time.before":      {op: opTime, takes: oneTime, words: "is before", want: less},
+	"time.at-or-after": {op: opTime, takes: oneTime, words: "is at or after", want: equal | more},
+	"time.between":     {op: opTimeBetween, takes: twoTimes, words: "is between"},
+
+	"clock.before":      {op: opClock, takes: oneTime, words: "it is before", want: less},
+	"clock.at-or-after": {op: opClock, takes: oneTime, words: "it is at or after", want: equal | more},
+	"clock.between":     {op: opClockBetween, takes: twoTimes, words: "it is between"},
+	WeeklyTest:          {op: opWeekly, takes: oneWeekly, words: "it is"},
+
+	"address.in": {op: opAddress, takes: someBlocks, words: "is an address in"},
+
+	"list.any":  {op: opListAny, takes: someText, words: "has any of"},
+	"list.all":  {op: opListAll, takes: someText, words: "has all of"},
+	"list.none": {op: opListNone, takes: someText, words: "has none of"},
+
+	"present": {op: opPresent, words: "is present"},
+	"absent":  {op: opAbsent, words: "is absent"},
+
+	SegmentTest: {op: opUnknown, takes: oneSegment, words: "in segment"},
+	FlagTest:    {op: opFlag, takes: someVariants, words: "gives"},
+	PartTest:    {op: opPart, takes: onePart, words: "within"},
+	listedTest:  {op: opListed, words: "is listed"},
 }
 
 // Tests lists the names of the tests that this build knows.
 func Tests() []string {
 	names := make([]string, 0, len(tests))
 	for n := range tests {
-		names = append(names, n)
+		if n != listedTest {
+			names = append(names, n)
+		}
 	}
 	return names
+}
+
+// asksNoAttribute tells whether the test compares no attribute.
+func (k kind) asksNoAttribute() bool {
+	switch k.takes {
+	case oneSegment, someVariants, oneWeekly, onePart:
+		return true
+	}
+	return k.op == opClock || k.op == opClockBetween
 }
 
 // Segments finds the condition of a segment by key; nil where there is none.
 type Segments func(key string) *Node
 
+// Around is what a condition may look at beside the unit: all that changes with the
+// place and the moment. The zero Around has no segments, zones and flags, and it is 1970.
+type Around struct {
+	Segments Segments
+	Zones    Zones
+	Now      int64                                       // Unix milliseconds
+	Gives    func(flag string) (variant string, ok bool) // what another flag gives the unit; not ok for an error
+}
+
 // Match evaluates the condition and is the plain meaning of it: compiled code must agree.
-func (n *Node) Match(c *Context, segments Segments) Truth {
-	return n.explain(c, segments, nil).Truth
+func (n *Node) Match(c *Context, around Around) Truth {
+	return n.explain(c, around, nil).Truth
 }
 
 // Leaves calls visit for every leaf of the tree, not following segments.
@@ -125,4 +195,65 @@ func (n *Node) Leaves(visit func(*Node)) {
 	if n.Test != "" {
 		visit(n)
 	}
+}
+
+// Clone is a copy that shares no groups and leaves; constants are shared.
+func (n *Node) Clone() *Node {
+	if n == nil {
+		return nil
+	}
+	c := *n
+	c.All, c.Any, c.Not = cloneNodes(n.All), cloneNodes(n.Any), n.Not.Clone()
+	if n.Part != nil {
+		p := *n.Part
+		c.Part = &p
+	}
+	return &c
+}
+
+func cloneNodes(nodes []Node) []Node {
+	if nodes == nil {
+		return nil
+	}
+	out := make([]Node, len(nodes))
+	for i := range nodes {
+		out[i] = *nodes[i].Clone()
+	}
+	return out
+}
+
+// Canonical gives the tree in its one form: groups are flat, have two parts at least, and
+// nothing is negated twice. It decides as the tree does.
+func (n *Node) Canonical() *Node {
+	switch {
+	case n == nil:
+		return nil
+	case n.Not != nil:
+		inner := n.Not.Canonical()
+		if inner.Not != nil {
+			return inner.Not
+		}
+		return &Node{Not: inner}
+	case len(n.All) > 0:
+		return joined(n.All, func(p *Node) []Node { return p.All }, func(parts []Node) *Node { return &Node{All: parts} })
+	case len(n.Any) > 0:
+		return joined(n.Any, func(p *Node) []Node { return p.Any }, func(parts []Node) *Node { return &Node{Any: parts} })
+	}
+	return n
+}
+
+func joined(nodes []Node, same func(*Node) []Node, group func([]Node) *Node) *Node {
+	var parts []Node
+	for i := range nodes {
+		p := nodes[i].Canonical()
+		if inner := same(p); len(inner) > 0 {
+			parts = append(parts, inner...)
+		} else {
+			parts = append(parts, *p)
+		}
+	}
+	if len(parts) == 1 {
+		return &parts[0]
+	}
+	return group(parts)
 }

@@ -58,7 +58,7 @@ func ContextOf(tree any) (*Context, error) {
 		return nil, err
 	}
 	delete(object, KeyAttribute)
-	f := flattener{context: &Context{key: key, names: make([]Name, 0, len(object)), values: make([]Value, 0, len(object))}}
+	f := flattener{context: &Context{key: key, attributes: make([]Attribute, 0, len(object))}}
 	if err := f.add([]level{{"", object}}); err != nil {
 		return nil, err
 	}
@@ -120,7 +120,7 @@ func (f *flattener) add(levels []level) error {
 				return wrong
 			}
 			if n := Intern(full); value.kind != Absent && f.context.find(n) < 0 {
-				f.context.names, f.context.values = append(f.context.names, n), append(f.context.values, value)
+				f.context.attributes = append(f.context.attributes, Attribute{n, value})
 			}
 		}
 		// Of two ways to nest, the longer flat prefix comes first.

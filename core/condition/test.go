@@ -1,11 +1,15 @@
 package condition
 
 import (
+	"cmp"
 	"math"
+	"net/netip"
 	"regexp"
 	"slices"
 	"strings"
 	"unicode"
+
+	"greenlever.example/core/bucket"
 )
 
 type op uint8
@@ -34,6 +38,19 @@ const (
 	opFalse
 	opPresent
 	opAbsent
+	opVersion
+	opTime
+	opTimeBetween
+	opAddress
+	opListAny
+	opListAll
+	opListNone
+	opListed
+	opClock
+	opClockBetween
+	opWeekly
+	opPart
+	opFlag // what another flag gives: [Code.Run] hands it to its caller
 )
 
 // instr is one compiled leaf: what it tests, and where to go on each outcome. A target of
@@ -42,32 +59,48 @@ type instr struct {
 	op             op
 	isKey          bool
 	fold           bool
+	want           order
 	yes, no, maybe int32
 	name           Name
 	text           string
-	num            float64
+	bits           uint64 // a number, or a packed version
 	more           *constants
 }
 
 // constants holds what only some tests need, to keep instructions small.
 type constants struct {
+	set     textSet // first, with v4 behind it: what is looked up most lies in one line of the cache
+	v4      blocks4
 	list    []string
-	set     map[string]struct{}
 	numbers []float64
 	pattern *regexp.Regexp
+	version version
+	loose   bool
+	times   [2]int64
+	blocks  blocks
+	weekly  *weekly
+	by      []Name
+	seed    uint32
+	share   uint32
+	listed  Listed
+	flag    string
 }
 
 // linear is how many strings are compared one by one before a set is quicker.
 const linear = 6
 
 // leaf compiles the comparison of a leaf node; segments are not its matter.
-func leaf(n *Node) instr {
+func leaf(n *Node, zones Zones) instr {
 	k, known := tests[n.Test]
-	in := instr{op: k.op, name: Intern(n.Attribute), isKey: n.Attribute == KeyAttribute, fold: n.IgnoreCase}
-	if !known || k.takes.check(n) != "" {
+	in := instr{op: k.op, want: k.want, name: Intern(n.Attribute), isKey: n.Attribute == KeyAttribute, fold: n.IgnoreCase}
+	if !known || k.takes.check(n) != "" || !in.constants(n, k, zones) {
 		in.op = opUnknown
-		return in
 	}
+	return in
+}
+
+// constants prepares what the leaf compares with; false where it is of no use.
+func (in *instr) constants(n *Node, k kind, zones Zones) (ok bool) {
 	switch k.takes {
 	case oneText:
 		in.text = n.Text[0]
@@ -75,48 +108,101 @@ func leaf(n *Node) instr {
 			in.op = opEqualsFold
 		}
 	case someText:
-		in.more = &constants{list: n.Text}
-		if in.fold {
-			in.more.list = make([]string, len(n.Text))
-			for i, s := range n.Text {
-				in.more.list[i] = foldText(s)
-			}
-		}
-		if in.op == opOneOf && (in.fold || len(n.Text) > linear) {
-			in.op = opOneOfSet
-			if in.fold {
-				in.op = opOneOfFold
-			}
-			in.more.set = make(map[string]struct{}, len(n.Text))
-			for _, s := range in.more.list {
-				in.more.set[s] = struct{}{}
-			}
-		}
+		in.texts(n)
 	case onePattern:
-		pattern, err := compilePattern(n)
-		if err != nil {
-			in.op = opUnknown
-			return in
-		}
-		in.more = &constants{pattern: pattern}
+		return in.match(n)
 	case oneNumber:
-		in.num = n.Numbers[0]
+		in.bits = math.Float64bits(n.Numbers[0])
 	case twoNumbers, someNumbers:
 		in.more = &constants{numbers: n.Numbers}
+	case oneVersion:
+		in.more = &constants{loose: n.Loose}
+		in.more.version, ok = parseVersion(n.Text[0], n.Loose)
+		in.bits = in.more.version.pack()
+		return ok
+	case oneTime, twoTimes:
+		in.more = &constants{}
+		for i, s := range n.Text {
+			if in.more.times[i], ok = ParseTime(s); !ok {
+				return false
+			}
+		}
+	case someBlocks:
+		in.more = &constants{}
+		in.more.blocks, ok = parseBlocks(n.Text)
+		in.more.v4 = in.more.blocks.v4()
+		return ok
+	case oneWeekly:
+		in.more = &constants{weekly: n.Weekly.compile(zones)}
+		return in.more.weekly != nil
+	case onePart:
+		return in.part(n.Part)
+	case someVariants:
+		in.more = &constants{flag: n.Flag, list: n.Text}
 	}
-	return in
+	if in.op == opListed {
+		in.more = &constants{listed: n.listed}
+		return n.listed != nil
+	}
+	return true
 }
 
-func compilePattern(n *Node) (*regexp.Regexp, error) {
-	if n.IgnoreCase {
-		return regexp.Compile("(?i:" + n.Text[0] + ")")
+func (in *instr) texts(n *Node) {
+	if len(n.Text) == 1 && (in.op == opBegins || in.op == opEnds || in.op == opContains) {
+		in.text = n.Text[0]
+		if in.fold {
+			in.text = foldText(in.text)
+		}
+		return
 	}
-	return regexp.Compile(n.Text[0])
+	in.more = &constants{list: n.Text}
+	if in.fold {
+		in.more.list = make([]string, len(n.Text))
+		for i, s := range n.Text {
+			in.more.list[i] = foldText(s)
+		}
+	}
+	if in.op == opOneOf && (in.fold || len(n.Text) > linear) {
+		in.op = opOneOfSet
+		if in.fold {
+			in.op = opOneOfFold
+		}
+	}
+	if in.op == opOneOfSet || in.op == opOneOfFold || in.op == opListAny || in.op == opListNone {
+		in.more.set = newTextSet(in.more.list)
+	}
+}
+
+func (in *instr) match(n *Node) bool {
+	if o, text, fold, ok := literal(n.Text[0], n.IgnoreCase); ok {
+		in.op, in.fold, in.text = o, fold, text
+		switch {
+		case o == opEquals && fold:
+			in.op = opEqualsFold
+		case fold:
+			in.text = foldText(text)
+		}
+		return true
+	}
+	pattern, err := compilePattern(n)
+	in.more = &constants{pattern: pattern}
+	return err == nil
+}
+
+func (in *instr) part(p *Within) bool {
+	if p.Hash != bucket.Scheme {
+		return false
+	}
+	in.more = &constants{seed: bucket.Seed(p.Salt), share: p.Share}
+	for _, by := range p.By {
+		in.more.by = append(in.more.by, Intern(by))
+	}
+	return true
 }
 
 // test evaluates one leaf. It is the only place that compares: decisions, explanations
 // and the plain evaluation all come through it.
-func (in *instr) test(c *Context) Truth {
+func (in *instr) test(c *Context, now int64) Truth {
 	if in.op == opAlways {
 		return True
 	}
@@ -133,18 +219,35 @@ func (in *instr) test(c *Context) Truth {
 		v = c.lookup(in.name)
 	}
 	if v == nil {
-		switch in.op {
-		case opPresent:
-			return False
-		case opAbsent:
-			return True
-		}
-		return Unknown
+		return in.without(c, now)
 	}
 	if in.op == opEquals && v.kind == Text {
 		return truth(v.text == in.text)
 	}
 	return in.compare(v)
+}
+
+// without tests a leaf whose attribute is absent, or that asks for none.
+func (in *instr) without(c *Context, now int64) Truth {
+	switch in.op {
+	case opPresent:
+		return False
+	case opAbsent:
+		return True
+	case opClock:
+		return truth(orderOf(cmp.Compare(now, in.more.times[0]))&in.want != 0)
+	case opClockBetween:
+		return truth(in.more.times[0] <= now && now < in.more.times[1])
+	case opWeekly:
+		return truth(in.more.weekly.holds(now))
+	case opPart:
+		for _, by := range in.more.by {
+			if key, ok := c.ShareKey(by); ok {
+				return truth(bucket.Of(key, in.more.seed) < in.more.share)
+			}
+		}
+	}
+	return Unknown
 }
 
 func (in *instr) compare(v *Value) Truth {
@@ -168,8 +271,69 @@ func (in *instr) compare(v *Value) Truth {
 			return Unknown
 		}
 		return truth((v.num == 1) == (in.op == opTrue))
+	case in.op >= opListAny && in.op <= opListNone:
+		if v.kind != List {
+			return Unknown
+		}
+		return truth(in.compareList(v))
+	case in.op == opListed:
+		key, ok := v.shareKey()
+		if !ok {
+			return Unknown
+		}
+		return truth(in.more.listed.Has(key))
+	case v.kind == Text:
+		return in.compareForm(v.text)
 	}
 	return Unknown
+}
+
+// compareForm compares texts that have a form of their own; one that has not is unknown.
+func (in *instr) compareForm(s string) Truth {
+	switch in.op {
+	case opVersion:
+		if p := packVersion(s); p != 0 && in.bits != 0 {
+			return truth(orderOf(cmp.Compare(p, in.bits))&in.want != 0)
+		}
+		if v, ok := parseVersion(s, in.more.loose); ok {
+			return truth(orderOf(compareVersions(&v, &in.more.version))&in.want != 0)
+		}
+	case opTime:
+		if t, ok := ParseTime(s); ok {
+			return truth(orderOf(cmp.Compare(t, in.more.times[0]))&in.want != 0)
+		}
+	case opTimeBetween:
+		if t, ok := ParseTime(s); ok {
+			return truth(in.more.times[0] <= t && t < in.more.times[1])
+		}
+	case opAddress:
+		if a, ok := parseIPv4(s); ok {
+			return truth(in.more.v4.has(a))
+		}
+		if a, err := netip.ParseAddr(s); err == nil {
+			return truth(in.more.blocks.has(a.Unmap().WithZone("")))
+		}
+	}
+	return Unknown
+}
+
+func (in *instr) compareList(v *Value) bool {
+	if in.op == opListAll {
+		return !slices.ContainsFunc(in.more.list, func(want string) bool {
+			for s := range v.elements {
+				if s == want {
+					return false
+				}
+			}
+			return true
+		})
+	}
+	for s := range v.elements {
+		if in.more.set.has(s) {
+			return in.op == opListAny
+		}
+	}
+	return in.op == opListNone
 }
 
 func (in *instr) compareText(s string) bool {
@@ -181,42 +345,47 @@ func (in *instr) compareText(s string) bool {
 	case opOneOf:
 		return slices.Contains(in.more.list, s)
 	case opOneOfSet:
-		_, ok := in.more.set[s]
-		return ok
+		return in.more.set.has(s)
 	case opOneOfFold:
-		_, ok := in.more.set[foldText(s)]
-		return ok
+		return in.more.set.has(foldText(s))
 	case opMatches:
 		return in.more.pattern.MatchString(s)
 	}
 	if in.fold {
 		s = foldText(s)
 	}
-	for _, want := range in.more.list {
-		switch {
-		case in.op == opBegins && strings.HasPrefix(s, want),
-			in.op == opEnds && strings.HasSuffix(s, want),
-			in.op == opContains && strings.Contains(s, want):
-			return true
-		}
+	if in.more == nil {
+		return in.holds(s, in.text)
 	}
-	return false
+	return slices.ContainsFunc(in.more.list, func(want string) bool { return in.holds(s, want) })
+}
+
+// holds tells whether a text begins with another, ends with it or contains it.
+func (in *instr) holds(s, want string) bool {
+	switch in.op {
+	case opBegins:
+		return strings.HasPrefix(s, want)
+	case opEnds:
+		return strings.HasSuffix(s, want)
+	}
+	return strings.Contains(s, want)
 }
 
 func (in *instr) compareNumber(f float64) bool {
+	want := math.Float64frombits(in.bits)
 	switch in.op {
 	case opNumEquals:
-		return f == in.num
+		return f == want
 	case opNumDiffers:
-		return f != in.num
+		return f != want
 	case opNumLess:
-		return f < in.num
+		return f < want
 	case opNumAtMost:
-		return f <= in.num
+		return f <= want
 	case opNumMore:
-		return f > in.num
+		return f > want
 	case opNumAtLeast:
-		return f >= in.num
+		return f >= want
 	case opNumBetween:
 		return in.more.numbers[0] <= f && f <= in.more.numbers[1]
 	}

@@ -1,6 +1,7 @@
 package condition
 
 import (
+	"encoding/binary"
 	"math"
 	"strconv"
 	"unicode/utf8"
@@ -34,9 +35,8 @@ func (k Kind) String() string {
 
 // Value is one attribute's value. The zero Value is absent.
 type Value struct {
-	text string
+	text string // of a list: its elements, each behind its length, so that values stay small
 	num  float64
-	list *[]string // behind a pointer, for few values are lists and all are copied about
 	kind Kind
 }
 
@@ -61,8 +61,40 @@ func BooleanValue(b bool) Value {
 	return v
 }
 
-// ListValue is a list of strings; the list is not copied.
-func ListValue(list []string) Value { return Value{kind: List, list: &list} }
+// ListValue is a list of strings.
+func ListValue(list []string) Value {
+	var b []byte
+	for _, s := range list {
+		b = binary.AppendUvarint(b, uint64(len(s)))
+		b = append(b, s...)
+	}
+	return Value{kind: List, text: string(b)}
+}
+
+// elements are those of a list.
+func (v *Value) elements(yield func(string) bool) {
+	for rest := v.text; rest != ""; {
+		n, width := uint64(0), 0
+		for ; rest[width] >= 0x80; width++ {
+			n |= uint64(rest[width]&0x7f) << (7 * width)
+		}
+		n |= uint64(rest[width]) << (7 * width)
+		rest = rest[width+1:]
+		if !yield(rest[:n]) {
+			return
+		}
+		rest = rest[n:]
+	}
+}
+
+// list is a list's elements as a slice.
+func (v *Value) list() []string {
+	list := []string{}
+	for s := range v.elements {
+		list = append(list, s)
+	}
+	return list
+}
 
 // OtherValue is present and of no comparable kind.
 func OtherValue() Value { return Value{kind: Other} }
@@ -80,9 +112,37 @@ func (v Value) String() string {
 	case Boolean:
 		return strconv.FormatBool(v.num == 1)
 	case List:
-		return joinQuoted(*v.list, ", ")
+		return joinQuoted(v.list(), ", ")
 	}
 	return v.kind.String()
+}
+
+// Text is the value of a string, a number or a boolean as plain text; empty for others.
+func (v Value) Text() string {
+	switch v.kind {
+	case Text:
+		return v.text
+	case Number:
+		return FormatNumber(v.num)
+	case Boolean:
+		return strconv.FormatBool(v.num == 1)
+	}
+	return ""
+}
+
+// Plain is the value as encoding/json writes it; what cannot be compared is an empty object.
+func (v Value) Plain() any {
+	switch v.kind {
+	case Text:
+		return v.text
+	case Number:
+		return v.num
+	case Boolean:
+		return v.num == 1
+	case List:
+		return v.list()
+	}
+	return map[string]any{}
 }
 
 // FormatNumber prints a number without an exponent and with no more digits than it needs.
@@ -94,7 +154,8 @@ type Name = unique.Handle[string]
 // Intern gives the Name of s.
 func Intern(s string) Name { return unique.Make(s) }
 
-var keyName = Intern(KeyAttribute)
+// KeyName is the interned name of the targeting key.
+var KeyName = Intern(KeyAttribute)
 
 // Attribute is a named value.
 type Attribute struct {
@@ -106,27 +167,77 @@ type Attribute struct {
 // and attributes. It does not change after it is made. A nil Context is an empty one, as
 // is the zero Context.
 type Context struct {
-	key    string
-	names  []Name
-	values []Value
+	key        string
+	attributes []Attribute
+	more       *extra // nil in most contexts
+}
+
+// extra is what few contexts carry.
+type extra struct {
+	see     map[string]string // variants by flag: see [Context.Seeing]
+	resolve Resolve
+}
+
+// Resolve finds out an attribute that a context was not given; nil where there is none. It
+// must give the same answer for as long as the context is in use.
+type Resolve func(n Name) *Value
+
+// Resolving gives the context with a way to find out attributes that it was not given. It
+// is asked only for those that a decision looks at.
+func (c *Context) Resolving(resolve Resolve) *Context {
+	next, m := c.with()
+	m.resolve = resolve
+	return next
+}
+
+// with copies the context and what few contexts carry.
+func (c *Context) with() (*Context, *extra) {
+	next, m := Context{}, extra{}
+	if c != nil {
+		next = *c
+		if c.more != nil {
+			m = *c.more
+		}
+	}
+	next.more = &m
+	return &next, &m
+}
+
+// Seeing gives the context with variants by flag that its own session is to see, whatever
+// the rules say: the override "see it as". The caller has checked that it is genuine.
+func (c *Context) Seeing(variants map[string]string) *Context {
+	next, m := c.with()
+	m.see = variants
+	return next
+}
+
+// Sees tells whether the context carries overrides.
+func (c *Context) Sees() bool { return c != nil && c.more != nil && c.more.see != nil }
+
+// Seen is the variant that the context's session is to see of a flag, if any.
+func (c *Context) Seen(flag string) (variant string, ok bool) {
+	if !c.Sees() {
+		return "", false
+	}
+	variant, ok = c.more.see[flag]
+	return variant, ok
 }
 
 // NewContext makes a context. An empty key is an absent one; of two attributes with one
 // name the first counts; absent values are left out.
 func NewContext(key string, attributes ...Attribute) *Context {
-	c := &Context{key: key, names: make([]Name, 0, len(attributes)), values: make([]Value, 0, len(attributes))}
+	c := &Context{key: key, attributes: make([]Attribute, 0, len(attributes))}
 	for _, a := range attributes {
-		if a.Value.kind != Absent && a.Name != keyName && c.find(a.Name) < 0 {
-			c.names = append(c.names, a.Name)
-			c.values = append(c.values, a.Value)
+		if a.Value.kind != Absent && a.Name != KeyName && c.find(a.Name) < 0 {
+			c.attributes = append(c.attributes, a)
 		}
 	}
 	return c
 }
 
 func (c *Context) find(n Name) int {
-	for i, have := range c.names {
-		if have == n {
+	for i := range c.attributes {
+		if c.attributes[i].Name == n {
 			return i
 		}
 	}
@@ -141,13 +252,41 @@ func (c *Context) Key() string {
 	return c.key
 }
 
+// Keyed gives the context with another targeting key.
+func (c *Context) Keyed(key string) *Context {
+	keyed := Context{key: key}
+	if c != nil {
+		keyed.attributes, keyed.more = c.attributes, c.more
+	}
+	return &keyed
+}
+
+// Without gives the context without the attributes that drop names; the context itself
+// where it has none of them.
+func (c *Context) Without(drop func(name string) bool) *Context {
+	some := false
+	for name := range c.Attributes {
+		some = some || drop(name)
+	}
+	if !some {
+		return c
+	}
+	left := Context{key: c.key, more: c.more}
+	for _, a := range c.attributes {
+		if !drop(a.Name.Value()) {
+			left.attributes = append(left.attributes, a)
+		}
+	}
+	return &left
+}
+
 // Attributes calls yield for each attribute in the order given.
 func (c *Context) Attributes(yield func(name string, v Value) bool) {
 	if c == nil {
 		return
 	}
-	for i, n := range c.names {
-		if !yield(n.Value(), c.values[i]) {
+	for _, a := range c.attributes {
+		if !yield(a.Name.Value(), a.Value) {
 			return
 		}
 	}
@@ -160,7 +299,7 @@ func (c *Context) Lookup(n Name) Value {
 	if v := c.lookup(n); v != nil {
 		return *v
 	}
-	if n == keyName && c.Key() != "" {
+	if n == KeyName && c.Key() != "" {
 		return TextValue(c.key)
 	}
 	return absent
@@ -171,10 +310,13 @@ func (c *Context) lookup(n Name) *Value {
 	if c == nil {
 		return nil
 	}
-	for i, have := range c.names {
-		if have == n {
-			return &c.values[i]
+	for i := range c.attributes {
+		if a := &c.attributes[i]; a.Name == n {
+			return &a.Value
 		}
+	}
+	if c.more != nil && c.more.resolve != nil {
+		return c.more.resolve(n)
 	}
 	return nil
 }
@@ -185,13 +327,18 @@ func (c *Context) ShareKey(n Name) (string, bool) {
 	if c == nil {
 		return "", false
 	}
-	if n == keyName {
+	if n == KeyName {
 		return c.key, c.key != "" && validText(c.key)
 	}
 	v := c.lookup(n)
 	if v == nil {
 		return "", false
 	}
+	return v.shareKey()
+}
+
+// shareKey is the text of a value that units are told apart by.
+func (v *Value) shareKey() (string, bool) {
 	switch v.kind {
 	case Text:
 		return v.text, v.text != "" && validText(v.text)

@@ -15,24 +15,25 @@ type Ruleset struct {
 	Source *flag.Ruleset
 	flags  map[string]*Flag
 	slots  int32
+	zones  condition.Zones
 }
 
 // SlotBlock is the size of the blocks that no flag's slots straddle.
 const SlotBlock = 1024
 
 // Slots is one more than the highest slot in use. Every flag owns a run of slots from its
-// Slot on: one for each variant in their order, and one for errors. A flag keeps its run
-// from revision to revision while its variants keep their names, and no run is used again
-// for anything else, so that a caller can count in a flat array that only grows.
+// Slot on, one for each of its cells. A flag keeps its run from revision to revision while
+// its cells stay the same, and no run is used again for anything else, so that a caller can
+// count in a flat array that only grows.
 func (rs *Ruleset) Slots() int32 { return rs.slots }
 
 // place gives the flag its run of slots, the one that it had if that still fits.
 func (rs *Ruleset) place(f, before *Flag) {
-	if before != nil && slices.EqualFunc(f.variants, before.variants, func(a, b Variant) bool { return a.Name == b.Name }) {
+	if before != nil && slices.Equal(f.cells, before.cells) {
 		f.Slot = before.Slot
 		return
 	}
-	need := int32(len(f.variants)) + 1
+	need := int32(len(f.cells))
 	if rs.slots%SlotBlock+need > SlotBlock {
 		rs.slots += SlotBlock - rs.slots%SlotBlock
 	}
@@ -41,14 +42,14 @@ func (rs *Ruleset) place(f, before *Flag) {
 }
 
 // After compiles a ruleset, keeping the slots of the one before it, which may be nil.
-func After(before *Ruleset, source *flag.Ruleset) *Ruleset {
-	rs := &Ruleset{Source: source, flags: make(map[string]*Flag, len(source.Flags))}
+func After(before *Ruleset, source *flag.Ruleset, zones condition.Zones) *Ruleset {
+	rs := &Ruleset{Source: source, zones: zones, flags: make(map[string]*Flag, len(source.Flags))}
 	if before != nil {
 		rs.slots = before.slots
 	}
 	stops := stopsByFlag(source)
 	for key := range source.Flags {
-		f := compileFlag(source, key, stops[key])
+		f := compileFlag(source, key, stops[key], zones)
 		var old *Flag
 		if before != nil {
 			old = before.flags[key]
@@ -70,16 +71,56 @@ func (rs *Ruleset) Flags(yield func(*Flag) bool) {
 
 // Compile prepares every flag of a ruleset. Nothing in it can make this fail: a flag that
 // cannot be read answers with an error, one that asks too much gives its resting variant.
-func Compile(source *flag.Ruleset) *Ruleset { return After(nil, source) }
+// Without zones, windows of the week are unknown.
+func Compile(source *flag.Ruleset, zones condition.Zones) *Ruleset { return After(nil, source, zones) }
+
+// With compiles the ruleset with other documents in place of those of the same key: what
+// it would be after an edit. Long lists that they name must be among those at hand.
+func (rs *Ruleset) With(flags []*flag.Document, segments []*flag.Segment) (*Ruleset, error) {
+	e := &flag.Event{Epoch: rs.Source.Epoch, Revision: rs.Source.Revision + 1, At: rs.Source.At}
+	for _, d := range flags {
+		raw, err := json.Marshal(d)
+		if err != nil {
+			return nil, err
+		}
+		e.Flags = append(e.Flags, raw)
+	}
+	for _, s := range segments {
+		raw, err := json.Marshal(s)
+		if err != nil {
+			return nil, err
+		}
+		e.Segments = append(e.Segments, raw)
+	}
+	return rs.Next(e)
+}
 
 // Next applies an event and compiles only what it touches. It returns the errors of
-// [flag.Ruleset.Apply] and leaves this ruleset as it is.
+// [flag.Ruleset.Apply] and leaves this ruleset as it is. Long lists that the event's
+// segments name must be at hand already, see [Ruleset.Holding].
 func (rs *Ruleset) Next(e *flag.Event) (*Ruleset, error) {
 	source, err := rs.Source.Apply(e)
 	if err != nil {
 		return nil, err
 	}
-	next := &Ruleset{Source: source, flags: rs.flags, slots: rs.slots}
+	return rs.next(e, source), nil
+}
+
+// Holding is the ruleset with more long lists at hand. Segments that name them already are
+// not compiled again.
+func (rs *Ruleset) Holding(lists map[string]flag.Hashes) *Ruleset {
+	held, source := *rs, *rs.Source
+	source.Hashes = maps.Clone(source.Hashes)
+	if source.Hashes == nil {
+		source.Hashes = map[string]flag.Hashes{}
+	}
+	maps.Copy(source.Hashes, lists)
+	held.Source = &source
+	return &held
+}
+
+func (rs *Ruleset) next(e *flag.Event, source *flag.Ruleset) *Ruleset {
+	next := &Ruleset{Source: source, flags: rs.flags, slots: rs.slots, zones: rs.zones}
 	stops := stopsByFlag(source)
 	touched := rs.touched(e, source)
 	if len(touched) > 0 {
@@ -90,11 +131,11 @@ func (rs *Ruleset) Next(e *flag.Event) (*Ruleset, error) {
 			delete(next.flags, key)
 			continue
 		}
-		f := compileFlag(source, key, stops[key])
+		f := compileFlag(source, key, stops[key], rs.zones)
 		next.place(f, rs.flags[key])
 		next.flags[key] = f
 	}
-	return next, nil
+	return next
 }
 
 // touched lists the flags whose decisions an event can change by itself. Needs are looked
@@ -156,12 +197,12 @@ func stopsByFlag(source *flag.Ruleset) map[string][]string {
 }
 
 func broken(key string) *Flag {
-	return &Flag{Key: key, doc: &flag.Document{Key: key}, isSame: true, fixed: Outcome{-1, -1, Error, Broken}}
+	return &Flag{Key: key, doc: &flag.Document{Key: key}, isSame: true, fixed: Outcome{-1, -1, Error, Broken, 0}, cells: []Cell{{Reason: Error}}}
 }
 
 func kindOf(t flag.Type) Kind { return Kind(slices.Index(flag.Types(), t) + 1) }
 
-func compileFlag(source *flag.Ruleset, key string, stops []string) *Flag {
+func compileFlag(source *flag.Ruleset, key string, stops []string, zones condition.Zones) *Flag {
 	doc := source.Flag(key)
 	if doc == nil || !slices.Contains(flag.Types(), doc.Type) {
 		return broken(key)
@@ -191,7 +232,20 @@ func compileFlag(source *flag.Ruleset, key string, stops []string) *Flag {
 	for _, n := range doc.Needs {
 		f.needs = append(f.needs, need{n.Flag, n.Variant})
 	}
-	f.compileRules(source)
+	for _, by := range doc.Draws() {
+		if by != condition.KeyAttribute {
+			f.Draws = append(f.Draws, condition.Intern(by))
+		}
+	}
+	f.Drawn = len(f.Draws) > 0
+	f.compileRules(source, zones)
+	clock, flags := f.code.Asks()
+	f.Clock = clock || flags || len(f.needs) > 0
+	f.asked = f.code.Flags()
+	for _, n := range f.needs {
+		f.asked = append(f.asked, n.flag)
+	}
+	f.layCells()
 	f.settle()
 	return f
 }
@@ -216,22 +270,23 @@ func (f *Flag) settle() {
 	end := f.gives[len(f.gives)-1]
 	switch {
 	case len(f.stops) > 0:
-		f.isSame, f.fixed = true, Outcome{f.resting, -1, Disabled, Stopped}
+		f.isSame, f.fixed = true, Outcome{f.resting, -1, Disabled, Stopped, f.restingCell()}
 	case f.doc.Lever != flag.On:
-		f.isSame, f.fixed = true, Outcome{f.resting, -1, Disabled, NoNote}
-	case len(f.doc.Requires) > 0:
-		f.isSame, f.fixed = true, Outcome{f.resting, -1, Default, TooOld}
+		f.isSame, f.fixed = true, Outcome{f.resting, -1, Disabled, NoNote, f.restingCell()}
+	case f.doc.TooOld():
+		f.isSame, f.fixed = true, Outcome{f.resting, -1, Default, TooOld, f.doubtCell()}
 	case f.plain() && end.shares == nil && !end.tooOld:
-		f.isSame, f.fixed = true, Outcome{end.variant, -1, Static, NoNote}
+		f.isSame, f.fixed = true, Outcome{end.variant, -1, Static, NoNote, end.variant}
 	}
 }
 
-func (f *Flag) compileRules(source *flag.Ruleset) {
+func (f *Flag) compileRules(source *flag.Ruleset, zones condition.Zones) {
+	conditions := flag.SegmentConditions(source.Segment, source.List)
 	segments := func(key string) *condition.Node {
 		if !slices.Contains(f.segments, key) {
 			f.segments = append(f.segments, key)
 		}
-		return flag.SegmentConditions(source.Segment)(key)
+		return conditions(key)
 	}
 	n := len(f.doc.Rules)
 	f.gives = make([]gives, n+1)
@@ -252,7 +307,7 @@ func (f *Flag) compileRules(source *flag.Ruleset) {
 			f.gives[i] = gives{tooOld: true}
 			f.code.Always(applies)
 		case err == nil:
-			err = f.code.Add(r.When, segments, r.AppliesOnUnknown(f.doc.Resting), applies, labels[i+1])
+			err = f.code.Add(r.When, condition.Around{Segments: segments, Zones: zones}, r.AppliesOnUnknown(f.doc.Resting), applies, labels[i+1])
 		}
 	}
 	f.gives[n] = f.compileGives(f.doc.End)
@@ -265,6 +320,7 @@ func (f *Flag) compileRules(source *flag.Ruleset) {
 	if err != nil { // the rules are too large to run: nobody is let in
 		f.code, f.start[0], f.gives[n] = condition.Code{}, -1, gives{tooOld: true}
 	}
+	f.first = f.start[0]
 }
 
 func (f *Flag) compileGives(g flag.Gives) gives {
@@ -276,15 +332,15 @@ func (f *Flag) compileGives(g flag.Gives) gives {
 	if s.Hash != bucket.Scheme || len(s.By) == 0 {
 		return gives{tooOld: true}
 	}
-	c := &shares{seed: bucket.Seed(s.Salt)}
+	c := &shares{seed: bucket.Seed(s.Salt), byKey: len(s.By) == 1 && s.By[0] == condition.KeyAttribute}
 	for _, by := range s.By {
 		c.by = append(c.by, condition.Intern(by))
 	}
-	type run struct {
+	type piece struct {
 		from, to uint32
 		owner    int16
 	}
-	var runs []run
+	var pieces []piece
 	for _, p := range s.Parts {
 		owner := goesOn
 		if !p.GoesOn {
@@ -293,18 +349,18 @@ func (f *Flag) compileGives(g flag.Gives) gives {
 			}
 		}
 		for _, r := range p.Ranges {
-			runs = append(runs, run{r[0], r[1], owner})
+			pieces = append(pieces, piece{r[0], r[1], owner})
 		}
 	}
-	slices.SortFunc(runs, func(a, b run) int { return int(int64(a.from) - int64(b.from)) })
+	slices.SortFunc(pieces, func(a, b piece) int { return int(int64(a.from) - int64(b.from)) })
 	next := uint32(0)
-	for _, r := range runs {
-		if r.from > next {
-			c.bounds, c.owners = append(c.bounds, r.from), append(c.owners, nobody)
+	for _, p := range pieces {
+		if p.from > next {
+			c.runs = append(c.runs, run{p.from, nobody})
 		}
-		if r.to > next {
-			c.bounds, c.owners = append(c.bounds, r.to), append(c.owners, r.owner)
-			next = r.to
+		if p.to > next {
+			c.runs = append(c.runs, run{p.to, p.owner})
+			next = p.to
 		}
 	}
 	return gives{shares: c}

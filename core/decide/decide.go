@@ -5,9 +5,9 @@
 // Its nouns are a compiled [Ruleset], a [Flag] in it, the [Outcome] of a decision and its
 // [Explanation]. The smallest use:
 //
-//	rs := decide.Compile(source)
+//	rs := decide.Compile(source, zones)
 //	f := rs.Flag("one-touch-open")
-//	o := f.Decide(rs, condition.NewContext("recipient-17"))
+//	o := f.Decide(rs, condition.NewContext("recipient-17"), now)
 //	f.Variant(o.Variant).Name // "off"
 //
 // Deciding takes no lock, allocates nothing and does not panic, whatever the ruleset or
@@ -16,6 +16,7 @@ package decide
 
 import (
 	"encoding/json"
+	"slices"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -51,15 +52,19 @@ const (
 	Stopped        // a stop stands
 	TooOld         // the ruleset asks for what this build does not know
 	Broken         // the document cannot be read at all
+	SeenAs         // the unit's session is to see it so, whatever the rules say
+	Silent         // the process has had no contact for longer than the flag allows
 )
 
 // Outcome is the result of a decision, in a few bytes. Variant and Rule are indexes, -1
-// where there is none; Variant is -1 exactly where the reason is Error.
+// where there is none; Variant is -1 exactly where the reason is Error. Cell is the way in
+// which it ended, among [Flag.Cells].
 type Outcome struct {
 	Variant int16
 	Rule    int16
 	Reason  Reason
 	Note    Note
+	Cell    int16
 }
 
 // Variant is one of a flag's values.
@@ -88,21 +93,28 @@ const (
 type Flag struct {
 	fixed  Outcome // the answer, where it is the same for every unit
 	isSame bool
+	Drawn  bool // by other attributes than the key: see Draws
 	Kind   Kind
 	Slot   int32  // a number for callers that count: see [Ruleset.Slots]
 	truths uint64 // a bit for each of the first 64 variants that is the boolean true
 
 	variants []Variant
 	resting  int16
+	first    int32 // where the code starts
+
+	Clock bool // a decision may look at the clock
 
 	Key     string
 	Type    flag.Type
 	Visible bool
+	Draws   []condition.Name // attributes beside the key that its shares are drawn by
 
 	doc      *flag.Document
 	stops    []string // ids of standing stops
 	segments []string // every segment that a decision may look at
 
+	cells []Cell
+	asked []string // flags that a decision may look at directly
 	needs []need
 	code  condition.Code
 	start []int32 // of each rule, and of the end behind the last
@@ -126,13 +138,20 @@ type gives struct {
 	variant int16
 	shares  *shares
 	tooOld  bool
+	cell    int16 // of the rule, or the first of its shares' variants
 }
 
 type shares struct {
-	by     []condition.Name
-	seed   uint32
-	bounds []uint32 // the end of each run of buckets, ascending
-	owners []int16  // the variant of each run, goesOn, or nobody
+	seed  uint32
+	byKey bool  // by the targeting key alone
+	runs  []run // of buckets, ascending
+	by    []condition.Name
+}
+
+// run is buckets that belong together, up to the one behind the last.
+type run struct {
+	end   uint32
+	owner int16 // a variant, goesOn, or nobody
 }
 
 const (
@@ -174,66 +193,94 @@ func (f *Flag) MissingBy() string {
 	return ""
 }
 
-// Decide gives the outcome for a unit. The ruleset must be the one that the flag is of.
-func (f *Flag) Decide(rs *Ruleset, c *condition.Context) Outcome {
-	if f.isSame {
+// Decide gives the outcome for a unit. The ruleset must be the one that the flag is of. now
+// is in Unix milliseconds, and matters only where the flag's Clock is set.
+func (f *Flag) Decide(rs *Ruleset, c *condition.Context, now int64) Outcome {
+	if f.isSame && !c.Sees() {
 		return f.fixed
 	}
-	o, _ := f.walk(rs, c, flag.MaxNeedCost, nil)
+	o, _ := f.walk(rs, c, now, flag.MaxNeedCost, nil)
 	return o
 }
+
+// Same tells whether the flag answers alike for every unit.
+func (f *Flag) Same() bool { return f.isSame }
 
 // walk decides, and reports each step where a trace is asked for. The budget is how many
 // decisions on other flags may still be taken; what is left of it comes back. A chain of
 // needs that exhausts it is not met.
-func (f *Flag) walk(rs *Ruleset, c *condition.Context, budget int, t *trace) (Outcome, int) {
-	if f.isSame {
+func (f *Flag) walk(rs *Ruleset, c *condition.Context, now int64, budget int, t *trace) (Outcome, int) {
+	if f.isSame && (f.fixed.Reason != Static || !c.Sees()) {
 		return f.fixed, budget
 	}
 	for i := range f.needs {
 		var met bool
-		if met, budget = rs.meets(&f.needs[i], c, budget, t); !met {
-			return Outcome{f.resting, -1, Disabled, NeedUnmet}, budget
+		if met, budget = rs.meets(&f.needs[i], c, now, budget, t); !met {
+			return Outcome{f.resting, -1, Disabled, NeedUnmet, f.restingCell()}, budget
 		}
 	}
-	return f.rules(c, t), budget
+	if name, ok := c.Seen(f.Key); ok {
+		if v := f.index(name); v >= 0 {
+			return Outcome{v, -1, TargetingMatch, SeenAs, f.seenCell(v)}, budget
+		}
+	}
+	if f.isSame {
+		return f.fixed, budget
+	}
+	return f.rules(rs, c, now, budget, t)
 }
 
-func (f *Flag) rules(c *condition.Context, t *trace) Outcome {
+func (f *Flag) rules(rs *Ruleset, c *condition.Context, now int64, budget int, t *trace) (Outcome, int) {
 	end := len(f.gives) - 1
-	for at := f.start[0]; ; {
+	for at := f.first; ; {
 		i := end
 		if at >= 0 {
-			i = f.code.Run(at, c)
+			for i = f.code.Run(at, c, now); i < 0; i = f.code.Run(at, c, now) {
+				key, wanted := f.code.Asked(i)
+				var is condition.Truth
+				is, budget = rs.gives(key, wanted, c, now, budget)
+				at = f.code.Then(i, is)
+			}
 		}
-		g := &f.gives[i]
-		if g.tooOld {
-			return Outcome{f.resting, ruleIndex(i, end), Default, TooOld}
-		}
-		if g.shares == nil {
-			return f.single(i, end)
-		}
-		owner, drawn := g.shares.draw(c, t)
-		switch {
-		case owner >= 0:
-			return Outcome{owner, ruleIndex(i, end), Split, NoNote}
-		case i == end && drawn, owner == nobody:
-			return Outcome{f.resting, ruleIndex(i, end), Default, TooOld}
-		case i == end:
-			return Outcome{f.resting, -1, Default, Missing}
+		o, goesOn := f.give(i, end, c, t)
+		if !goesOn {
+			return o, budget
 		}
 		at = f.start[i+1]
 	}
 }
 
+// give is the outcome of the rule that applies, or of the end; goesOn tells that its shares
+// send the unit on to the next rule.
+func (f *Flag) give(i, end int, c *condition.Context, t *trace) (o Outcome, goesOn bool) {
+	g := &f.gives[i]
+	if g.tooOld {
+		return Outcome{f.resting, ruleIndex(i, end), Default, TooOld, f.doubtCell()}, false
+	}
+	if g.shares == nil {
+		return f.single(i, end), false
+	}
+	owner, drawn := g.shares.draw(c, t)
+	switch {
+	case owner >= 0:
+		return Outcome{owner, ruleIndex(i, end), Split, NoNote, g.cell + owner}, false
+	case i == end && drawn, owner == nobody:
+		return Outcome{f.resting, ruleIndex(i, end), Default, TooOld, f.doubtCell()}, false
+	case i == end:
+		return Outcome{f.resting, -1, Default, Missing, f.doubtCell()}, false
+	}
+	return Outcome{}, true
+}
+
 func (f *Flag) single(i, end int) Outcome {
+	g := &f.gives[i]
 	switch {
 	case i < end:
-		return Outcome{f.gives[i].variant, int16(i), TargetingMatch, NoNote}
+		return Outcome{g.variant, int16(i), TargetingMatch, NoNote, g.cell}
 	case f.plain():
-		return Outcome{f.gives[i].variant, -1, Static, NoNote}
+		return Outcome{g.variant, -1, Static, NoNote, g.variant}
 	}
-	return Outcome{f.gives[i].variant, -1, Default, NoNote}
+	return Outcome{g.variant, -1, Default, NoNote, g.variant}
 }
 
 // plain tells whether the flag has neither needs nor unparked rules.
@@ -256,6 +303,13 @@ func ruleIndex(i, end int) int16 {
 // draw gives the owner of the unit's bucket. drawn is false where no attribute to draw by
 // is present; the unit then goes on.
 func (s *shares) draw(c *condition.Context, t *trace) (owner int16, drawn bool) {
+	if s.byKey && t == nil {
+		key, ok := c.ShareKey(condition.KeyName)
+		if !ok {
+			return goesOn, false
+		}
+		return s.owner(bucket.Of(key, s.seed)), true
+	}
 	for _, by := range s.by {
 		if key, ok := c.ShareKey(by); ok {
 			b := bucket.Of(key, s.seed)
@@ -270,9 +324,9 @@ func (s *shares) draw(c *condition.Context, t *trace) (owner int16, drawn bool) 
 }
 
 func (s *shares) owner(b uint32) int16 {
-	for i, bound := range s.bounds {
-		if b < bound {
-			return s.owners[i]
+	for _, r := range s.runs {
+		if b < r.end {
+			return r.owner
 		}
 	}
 	return nobody
@@ -281,15 +335,33 @@ func (s *shares) owner(b uint32) int16 {
 // Flag finds a flag by key; nil where there is none.
 func (rs *Ruleset) Flag(key string) *Flag { return rs.flags[key] }
 
-func (rs *Ruleset) meets(n *need, c *condition.Context, budget int, t *trace) (bool, int) {
+// gives tells whether another flag gives the unit one of the variants; unknown where it
+// gives none.
+func (rs *Ruleset) gives(key string, wanted []string, c *condition.Context, now int64, budget int) (condition.Truth, int) {
+	other := rs.flags[key]
+	if other == nil || budget <= 0 {
+		return condition.Unknown, budget
+	}
+	o, budget := other.walk(rs, c, now, budget-1, nil)
+	v := other.Variant(o.Variant)
+	if v == nil {
+		return condition.Unknown, budget
+	}
+	if slices.Contains(wanted, v.Name) {
+		return condition.True, budget
+	}
+	return condition.False, budget
+}
+
+func (rs *Ruleset) meets(n *need, c *condition.Context, now int64, budget int, t *trace) (bool, int) {
 	other := rs.flags[n.flag]
 	if other == nil || budget <= 0 {
 		if t != nil {
-			t.needed(n, nil, Outcome{-1, -1, Error, NoNote}, false)
+			t.needed(n, nil, Outcome{-1, -1, Error, NoNote, 0}, false)
 		}
 		return false, budget
 	}
-	o, budget := other.walk(rs, c, budget-1, nil)
+	o, budget := other.walk(rs, c, now, budget-1, nil)
 	v := other.Variant(o.Variant)
 	met := v != nil && v.Name == n.variant
 	if t != nil {

@@ -7,6 +7,8 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
+	_ "time/tzdata"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
@@ -19,18 +21,21 @@ func TestDecideAgreesWithThePlainTwin(t *testing.T) {
 	reasons := map[Reason]int{}
 	for range 10_000 {
 		source := randomRuleset(rng)
-		rs := Compile(source)
+		rs := Compile(source, testZones)
 		for range 10 {
 			unit, c := randomUnit(rng)
 			key := fmt.Sprintf("f%d", rng.IntN(4))
 			f := rs.Flag(key)
-			o := f.Decide(rs, c)
+			o := f.Decide(rs, c, unit.now)
 			reasons[o.Reason]++
 			variant, reason := plainDecide(source, key, unit, 0)
 			if got := f.Variant(o.Variant).Name; got != variant || o.Reason.String() != reason {
 				t.Fatalf("%s for %+v: %s %s, the twin says %s %s\n%s", key, unit, got, o.Reason, variant, reason, source.Flags[key])
 			}
-			if x := f.Explain(rs, c); x.Outcome != o || x.Variant != variant || x.Because == "" {
+			if cell := f.Cells()[o.Cell]; cell != (Cell{variant, f.RuleID(o), o.Reason}) {
+				t.Fatalf("%s for %+v: counted as %+v, decided %+v", key, unit, cell, o)
+			}
+			if x := f.Explain(rs, c, unit.now); x.Outcome != o || x.Variant != variant || x.Because == "" {
 				t.Fatalf("%s for %+v: explained %+v, decided %+v", key, unit, x.Outcome, o)
 			} else if o.Rule >= 0 && !strings.HasPrefix(x.Rules[o.Rule].Says, "applies") {
 				t.Fatalf("rule %d decided, its step says %q", o.Rule, x.Rules[o.Rule].Says)
@@ -41,6 +46,23 @@ func TestDecideAgreesWithThePlainTwin(t *testing.T) {
 		if reasons[r] < 500 {
 			t.Errorf("the corpus gave %s only %d times", r, reasons[r])
 		}
+	}
+}
+
+var loadedZones = map[string]*time.Location{}
+
+func testZones(name string) func(int64) int {
+	zone := loadedZones[name]
+	if zone == nil {
+		var err error
+		if zone, err = time.LoadLocation(name); err != nil {
+			return nil
+		}
+		loadedZones[name] = zone
+	}
+	return func(unix int64) int {
+		_, ahead := time.Unix(unix, 0).In(zone).Zone()
+		return ahead
 	}
 }
 
@@ -71,7 +93,7 @@ func TestVectors(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	rs := Compile(source)
+	rs := Compile(source, testZones)
 	if len(file.Vectors) < 30 {
 		t.Fatalf("only %d vectors", len(file.Vectors))
 	}
@@ -82,7 +104,7 @@ func TestVectors(t *testing.T) {
 				t.Fatal(err)
 			}
 			f := rs.Flag(v.Flag)
-			o := f.Decide(rs, c)
+			o := f.Decide(rs, c, 1_796_083_200_000) // the clocks of the vectors leave centuries
 			got := f.Variant(o.Variant)
 			if got.Name != v.Variant || o.Reason.String() != v.Reason {
 				t.Errorf("got %s %s, want %s %s", got.Name, o.Reason, v.Variant, v.Reason)
@@ -111,7 +133,7 @@ func compileOne(t testing.TB, docs ...flag.Document) *Ruleset {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Compile(source)
+	return Compile(source, testZones)
 }
 
 func boolean(key string) flag.Document {
@@ -140,11 +162,11 @@ func TestUnknownThingsRest(t *testing.T) {
 		rs := compileOne(t, d)
 		f := rs.Flag("f")
 		c := condition.NewContext("recipient-1")
-		o := f.Decide(rs, c)
+		o := f.Decide(rs, c, 0)
 		if f.Variant(o.Variant).Name != "off" || o.Note != TooOld {
 			t.Errorf("%s: %+v", name, o)
 		}
-		if x := f.Explain(rs, c); x.Outcome != o {
+		if x := f.Explain(rs, c, 0); x.Outcome != o {
 			t.Errorf("%s: explained %+v", name, x.Outcome)
 		}
 	}
@@ -155,7 +177,7 @@ func TestCirclesEnd(t *testing.T) {
 	a, b := boolean("a"), boolean("b")
 	a.Needs, b.Needs = []flag.Need{{Flag: "b", Variant: "on"}}, []flag.Need{{Flag: "a", Variant: "on"}}
 	rs := compileOne(t, a, b)
-	if o := rs.Flag("a").Decide(rs, nil); o.Reason != Disabled || o.Note != NeedUnmet {
+	if o := rs.Flag("a").Decide(rs, nil, 0); o.Reason != Disabled || o.Note != NeedUnmet {
 		t.Errorf("%+v", o)
 	}
 }
@@ -171,10 +193,10 @@ func TestNeedsAreBounded(t *testing.T) {
 		}
 	}
 	rs := compileOne(t, docs...)
-	if o := rs.Flag("l39a").Decide(rs, nil); o.Reason != Disabled {
+	if o := rs.Flag("l39a").Decide(rs, nil, 0); o.Reason != Disabled {
 		t.Errorf("%+v", o)
 	}
-	if o := rs.Flag("l2a").Decide(rs, nil); o.Reason != Default {
+	if o := rs.Flag("l2a").Decide(rs, nil, 0); o.Reason != Default {
 		t.Errorf("%+v", o)
 	}
 }
@@ -183,7 +205,7 @@ func TestNeedsAreBounded(t *testing.T) {
 func TestNextAgreesWithCompile(t *testing.T) {
 	rng := rand.New(rand.NewPCG(3, 4))
 	for range 300 {
-		rs := Compile(randomRuleset(rng))
+		rs := Compile(randomRuleset(rng), testZones)
 		for step := range int64(8) {
 			other := randomRuleset(rng)
 			e := &flag.Event{Format: flag.Format, Epoch: 1, Revision: 2 + step}
@@ -203,11 +225,11 @@ func TestNextAgreesWithCompile(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			whole := Compile(next.Source)
+			whole := Compile(next.Source, testZones)
 			for range 20 {
-				_, c := randomUnit(rng)
+				unit, c := randomUnit(rng)
 				for key := range whole.flags {
-					if got, want := next.Flag(key).Decide(next, c), whole.Flag(key).Decide(whole, c); got != want {
+					if got, want := next.Flag(key).Decide(next, c, unit.now), whole.Flag(key).Decide(whole, c, unit.now); got != want {
 						t.Fatalf("%s: %+v after the event, %+v compiled whole", key, got, want)
 					}
 				}
@@ -219,10 +241,10 @@ func TestNextAgreesWithCompile(t *testing.T) {
 
 func TestDecideAllocatesNothing(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 5))
-	rs := Compile(randomRuleset(rng))
+	rs := Compile(randomRuleset(rng), testZones)
 	c := condition.NewContext("recipient-1", condition.Attribute{Name: condition.Intern("site.id"), Value: condition.TextValue("site-1")})
 	f := rs.Flag("f1")
-	if n := testing.AllocsPerRun(100, func() { f.Decide(rs, c) }); n != 0 {
+	if n := testing.AllocsPerRun(100, func() { f.Decide(rs, c, 0) }); n != 0 {
 		t.Errorf("%v allocations", n)
 	}
 }
@@ -243,13 +265,13 @@ func FuzzDecide(f *testing.F) {
 		if err != nil {
 			c = nil
 		}
-		rs := Compile(source)
+		rs := Compile(source, testZones)
 		for key, fl := range rs.flags {
-			o := fl.Decide(rs, c)
+			o := fl.Decide(rs, c, 0)
 			if (fl.Variant(o.Variant) == nil) != (o.Reason == Error) {
 				t.Fatalf("%s: %+v", key, o)
 			}
-			if x := fl.Explain(rs, c); x.Outcome != o {
+			if x := fl.Explain(rs, c, 0); x.Outcome != o {
 				t.Fatalf("%s: decided %+v, explained %+v", key, o, x.Outcome)
 			}
 			if d := source.Flag(key); d != nil {

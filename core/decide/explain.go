@@ -62,6 +62,7 @@ type Explanation struct {
 	Flag     string      `json:"flag"`
 	Epoch    int64       `json:"epoch"`
 	Revision int64       `json:"revision"`
+	At       int64       `json:"at"` // Unix milliseconds of the decision
 	Variant  string      `json:"variant,omitempty"`
 	Reason   string      `json:"reason"`
 	Rule     string      `json:"rule,omitempty"`
@@ -75,17 +76,17 @@ type Explanation struct {
 }
 
 // Explain decides as [Flag.Decide] does and says why. The outcome is that of the same walk.
-func (f *Flag) Explain(rs *Ruleset, c *condition.Context) Explanation {
+func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation {
 	t := &trace{}
-	o, _ := f.walk(rs, c, flag.MaxNeedCost, t)
-	x := Explanation{Flag: f.Key, Epoch: rs.Source.Epoch, Revision: rs.Source.Revision, Outcome: o, Reason: o.Reason.String(),
+	o, _ := f.walk(rs, c, now, flag.MaxNeedCost, t)
+	x := Explanation{Flag: f.Key, Epoch: rs.Source.Epoch, Revision: rs.Source.Revision, At: now, Outcome: o, Reason: o.Reason.String(),
 		Lever: f.doc.Lever, Stops: append([]string{}, f.stops...), Needs: append([]NeedStep{}, t.needs...), Rules: []RuleStep{}}
 	if v := f.Variant(o.Variant); v != nil {
 		x.Variant = v.Name
 	}
 	x.Rule = f.RuleID(o)
-	if !(f.isSame && o.Reason != Static) && o.Note != NeedUnmet {
-		x.Rules = f.ruleSteps(rs, c, o, t)
+	if !(f.isSame && o.Reason != Static) && o.Note != NeedUnmet && o.Note != SeenAs {
+		x.Rules = f.ruleSteps(rs, c, now, o, t)
 		if o.Rule < 0 && f.doc.End.Shares != nil {
 			draw := len(t.draws) - 1
 			if o.Note == Missing {
@@ -95,11 +96,14 @@ func (f *Flag) Explain(rs *Ruleset, c *condition.Context) Explanation {
 		}
 	}
 	x.Because = f.because(o, t)
+	if o.Rule >= 0 && int(o.Rule) < len(x.Rules) && x.Rules[o.Rule].Condition.Said == condition.Unknown.String() {
+		x.Because += " in doubt, since its condition is unknown"
+	}
 	return x
 }
 
-func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, o Outcome, t *trace) []RuleStep {
-	segments := flag.SegmentConditions(rs.Source.Segment)
+func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome, t *trace) []RuleStep {
+	around := rs.Around(c, now)
 	steps := make([]RuleStep, 0, len(f.doc.Rules))
 	draws := 0
 	for i := range f.doc.Rules {
@@ -115,13 +119,16 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, o Outcome, t *trace)
 			steps = append(steps, s)
 			continue
 		}
-		s.Condition = r.When.Explain(c, segments)
+		s.Condition = r.When.Explain(c, around)
 		applied := s.Condition.Truth == condition.True
 		switch {
 		case applied:
 			s.Says = "applies"
 		case s.Condition.Truth == condition.Unknown && r.AppliesOnUnknown(f.doc.Resting):
 			applied, s.Says = true, "applies, because doubt excludes"
+			if r.OnUnknown == flag.Apply {
+				s.Says = "applies in doubt, as it says itself"
+			}
 		case s.Condition.Truth == condition.Unknown:
 			s.Says = "does not apply, because its condition is unknown"
 		default:
@@ -144,6 +151,23 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, o Outcome, t *trace)
 		steps = append(steps, s)
 	}
 	return steps
+}
+
+// Around is what conditions may look at beside the unit.
+func (rs *Ruleset) Around(c *condition.Context, now int64) condition.Around {
+	return condition.Around{Segments: flag.SegmentConditions(rs.Source.Segment, rs.Source.List), Zones: rs.zones, Now: now,
+		Gives: func(key string) (string, bool) {
+			other := rs.flags[key]
+			if other == nil {
+				return "", false
+			}
+			o, _ := other.walk(rs, c, now, flag.MaxNeedCost, nil)
+			v := other.Variant(o.Variant)
+			if v == nil {
+				return "", false
+			}
+			return v.Name, true
+		}}
 }
 
 func hasKey(s *flag.Shares, c *condition.Context) bool {
@@ -174,10 +198,14 @@ func (f *Flag) because(o Outcome, t *trace) string {
 			return fmt.Sprintf("it needs %s to give %s, which gives nothing", n.Flag, n.Wants)
 		}
 		return fmt.Sprintf("it needs %s to give %s, which gives %s", n.Flag, n.Wants, n.Gave)
+	case SeenAs:
+		return "this session is to see it so: an override that touches no rule"
 	case Missing:
 		return fmt.Sprintf("the end's shares are drawn by %s, which is absent, so the unit gets the resting variant", f.MissingBy())
 	case TooOld:
 		return "the ruleset asks for what this build does not know, so the unit gets the resting variant"
+	case Silent:
+		return fmt.Sprintf("this process has had no contact to the service for %d minutes, so everybody gets the resting variant", f.doc.RestAfter)
 	case Broken:
 		return "the flag's document cannot be read"
 	}
@@ -186,12 +214,12 @@ func (f *Flag) because(o Outcome, t *trace) string {
 		return "the lever is off, so everybody gets the resting variant"
 	case o.Rule >= 0 && o.Reason == Split:
 		d := t.draws[len(t.draws)-1]
-		return fmt.Sprintf("rule %q applies and %s %q lies at %s of its shares", f.doc.Rules[o.Rule].Name, d.By, d.Key, bucket.Percent(d.Bucket))
+		return fmt.Sprintf("rule %q applies and %s %q lies at %s of its shares", f.doc.Rules[o.Rule].Name, condition.ByWords([]string{d.By}), d.Key, bucket.Percent(d.Bucket))
 	case o.Rule >= 0:
 		return fmt.Sprintf("rule %q applies", f.doc.Rules[o.Rule].Name)
 	case o.Reason == Split:
 		d := t.draws[len(t.draws)-1]
-		return fmt.Sprintf("no rule took the unit, and %s %q lies at %s of the end's shares", d.By, d.Key, bucket.Percent(d.Bucket))
+		return fmt.Sprintf("no rule took the unit, and %s %q lies at %s of the end's shares", condition.ByWords([]string{d.By}), d.Key, bucket.Percent(d.Bucket))
 	}
 	return "no rule took the unit, so it gets the end's variant"
 }

@@ -84,6 +84,7 @@ func Flags(old, now *flag.Document) []Line {
 	w.variants(old, now)
 	w.change("resting", sentence.Variant(old.Resting), sentence.Variant(now.Resting))
 	w.needs(old.Needs, now.Needs)
+	w.change("without contact", contact(old.RestAfter), contact(now.RestAfter))
 	w.rules(old, now)
 	w.gives("end", old.End, now.End)
 	return w.lines
@@ -93,6 +94,13 @@ func (w *writer) change(what, old, now string) {
 	if old != now {
 		w.add("%s %s → %s", what, old, now)
 	}
+}
+
+func contact(minutes int) string {
+	if minutes == 0 {
+		return "it goes on deciding"
+	}
+	return fmt.Sprintf("it rests after %d min", minutes)
 }
 
 func (w *writer) variants(old, now *flag.Document) {
@@ -258,6 +266,7 @@ func (w *writer) gives(name string, old, now flag.Gives) {
 	if old.Shares.Salt != now.Shares.Salt {
 		w.add("%s: shares drawn anew", name)
 	}
+	w.change(name+": moves together with", like(old.Shares.Like), like(now.Shares.Like))
 	share := func(s *flag.Shares, p flag.Part) uint32 {
 		i := slices.IndexFunc(s.Parts, func(o flag.Part) bool { return o.Variant == p.Variant && o.GoesOn == p.GoesOn })
 		if i < 0 {
@@ -280,6 +289,16 @@ func (w *writer) gives(name string, old, now flag.Gives) {
 	}
 }
 
+func like(at *flag.SharesAt) string {
+	switch {
+	case at == nil:
+		return "nothing"
+	case at.Rule == "":
+		return "the end of " + at.Flag
+	}
+	return fmt.Sprintf("rule %s of %s", at.Rule, at.Flag)
+}
+
 // Segments lists the changes from one segment to another; old may be nil for a new one.
 func Segments(old, now *flag.Segment) []Line {
 	w := &writer{}
@@ -291,14 +310,51 @@ func Segments(old, now *flag.Segment) []Line {
 	}
 	if old == nil {
 		w.line(func(q condition.Quote) string { return "segment made: " + said(now, q) })
-		return w.lines
+		old = &flag.Segment{When: now.When, Lists: now.Lists}
 	}
 	if said(old, condition.PlainQuote) != said(now, condition.PlainQuote) {
 		if old.When != nil && now.When != nil {
 			w.condition("condition", old.When, now.When)
-			return w.lines
+		} else {
+			w.line(func(q condition.Quote) string { return fmt.Sprintf("condition %s → %s", said(old, q), said(now, q)) })
 		}
-		w.line(func(q condition.Quote) string { return fmt.Sprintf("condition %s → %s", said(old, q), said(now, q)) })
 	}
+	w.change("lists name", sentence.By([]string{old.Attribute()}), sentence.By([]string{now.Attribute()}))
+	w.list("listed in", old.In, now.In)
+	w.list("listed out", old.Out, now.Out)
 	return w.lines
+}
+
+// list says what came to a list and what went; a long one by numbers only.
+func (w *writer) list(name string, old, now *flag.List) {
+	if old == nil {
+		old = &flag.List{}
+	}
+	if now == nil {
+		now = &flag.List{}
+	}
+	if old.Digest != "" || now.Digest != "" {
+		if old.Digest != now.Digest {
+			digest := now.Digest
+			if len(digest) > 12 {
+				digest = digest[:12]
+			}
+			w.add("%s: %d units → %d units (list %s)", name, old.Len(), now.Len(), digest)
+		}
+		return
+	}
+	came, went := without(now.Units, old.Units), without(old.Units, now.Units)
+	if len(came)+len(went) == 0 {
+		return
+	}
+	w.line(func(q condition.Quote) string {
+		var parts []string
+		for _, u := range came { // units are personal whatever attribute they are of
+			parts = append(parts, "+ "+q(condition.KeyAttribute, u))
+		}
+		for _, u := range went {
+			parts = append(parts, "− "+q(condition.KeyAttribute, u))
+		}
+		return name + ": " + strings.Join(parts, ", ")
+	})
 }

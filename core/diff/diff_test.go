@@ -128,3 +128,23 @@ func TestSentences(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// Lists of segments are told by who came and went; long ones by number. Units are personal.
+func TestSegmentLists(t *testing.T) {
+	old := &flag.Segment{Key: "pilot", In: &flag.List{Units: []string{"a", "b"}}}
+	now := &flag.Segment{Key: "pilot", Lists: "site.id", In: &flag.List{Units: []string{"b", "c"}}, Out: &flag.List{Digest: "0123456789abcdef", Count: 5_000}}
+	lines := Segments(old, now)
+	want := []string{"lists name key → site.id", `listed in: + "c", − "a"`, "listed out: 0 units → 5000 units (list 0123456789ab)"}
+	if got := Texts(lines); strings.Join(got, "|") != strings.Join(want, "|") {
+		t.Errorf("%q", got)
+	}
+	if lines[1].Text != "listed in: + ⟨0⟩, − ⟨1⟩" || len(lines[1].Personal) != 2 {
+		t.Errorf("%+v", lines[1])
+	}
+	if made := Texts(Segments(nil, old)); len(made) != 2 || made[0] != "segment made: nobody" {
+		t.Errorf("%q", made)
+	}
+	if same := Segments(now, now); len(same) != 0 {
+		t.Errorf("%q", Texts(same))
+	}
+}

@@ -128,7 +128,10 @@ func (c *checker) document() {
 	}
 	c.variant("resting", d.Resting)
 	c.needs()
-	if len(d.Requires) > 0 {
+	if d.RestAfter < 0 || d.RestAfter > MaxRestAfter {
+		c.add("restAfter", fmt.Sprintf("must be 0 to %d minutes; 0: a process without contact goes on deciding", MaxRestAfter))
+	}
+	if !slices.Equal(d.Requires, d.Needed()) {
 		c.add("requires", "is set by the service: leave it out")
 	}
 	if len(d.Rules) > MaxRules {
@@ -179,6 +182,11 @@ func (c *checker) rule(place string, r *Rule) {
 		c.add(place+".requires", "is set by the service: leave it out")
 	}
 	c.gives(place+".gives", r.Gives, false)
+	r.When.Leaves(func(l *condition.Node) {
+		if l.Part != nil && r.Gives.Shares != nil && l.Part.Salt == r.Gives.Shares.Salt {
+			c.add(place+".when", "a part of the population is drawn with the salt of the rule's own shares, which would always give its units the same part: leave the salt out for a new one")
+		}
+	})
 }
 
 func (c *checker) gives(place string, g Gives, end bool) {
@@ -204,6 +212,9 @@ func (c *checker) gives(place string, g Gives, end bool) {
 	}
 	if s.Hash != bucket.Scheme {
 		c.add(place+".hash", fmt.Sprintf("must be %d, the only scheme there is", bucket.Scheme))
+	}
+	if s.DrawAnew {
+		c.add(place+".drawAnew", "is an order to the service and never kept")
 	}
 	sum, seen := uint64(0), map[string]bool{}
 	for i, p := range s.Parts {

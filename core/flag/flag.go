@@ -54,7 +54,29 @@ type Document struct {
 	Needs    []Need                     `json:"needs,omitempty"`
 	Rules    []Rule                     `json:"rules,omitempty"`
 	End      Gives                      `json:"end"`
-	Requires []string                   `json:"requires,omitempty"` // what a client must know to decide this flag
+	// RestAfter is after how many minutes without contact to the service a process gives the
+	// resting variant; 0: it goes on deciding for as long as it has to.
+	RestAfter int      `json:"restAfter,omitempty"`
+	Requires  []string `json:"requires,omitempty"` // what a client must know to decide this flag
+}
+
+// RequiresRest is what a document with RestAfter requires.
+const RequiresRest = "restAfter"
+
+// MaxRestAfter is a week, in minutes.
+const MaxRestAfter = 7 * 24 * 60
+
+// Needed lists what a client must know to decide the flag.
+func (d *Document) Needed() []string {
+	if d.RestAfter != 0 {
+		return []string{RequiresRest}
+	}
+	return nil
+}
+
+// TooOld tells whether the document requires what this build does not know.
+func (d *Document) TooOld() bool {
+	return slices.ContainsFunc(d.Requires, func(name string) bool { return name != RequiresRest })
 }
 
 // Need says that the flag may leave its resting variant only where another gives a variant.
@@ -96,6 +118,30 @@ type Shares struct {
 	Salt  string   `json:"salt"` // random, its own
 	Hash  int      `json:"hash"` // scheme of package bucket
 	Parts []Part   `json:"parts"`
+	// Like are the shares that these move together with: their salt and attributes are
+	// those of the others. It bears on no decision.
+	Like *SharesAt `json:"like,omitempty"`
+	// DrawAnew asks for a new salt when the document is saved; it is never kept.
+	DrawAnew bool `json:"drawAnew,omitempty"`
+}
+
+// SharesAt is the place of shares: a flag's rule by id, or its end where the rule is empty.
+type SharesAt struct {
+	Flag string `json:"flag"`
+	Rule string `json:"rule,omitempty"`
+}
+
+// SharesAt finds shares by their place in the document; nil where there are none.
+func (d *Document) SharesAt(rule string) *Shares {
+	if rule == "" {
+		return d.End.Shares
+	}
+	for i := range d.Rules {
+		if d.Rules[i].ID == rule {
+			return d.Rules[i].Gives.Shares
+		}
+	}
+	return nil
 }
 
 // Part is a share of one variant, or the part that goes on to the next rule.
@@ -193,27 +239,56 @@ func segmentsOf(n *condition.Node) (keys []string) {
 	return keys
 }
 
-// Segment is a reusable audience, as an environment owns it.
-type Segment struct {
-	Key  string          `json:"key"`
-	When *condition.Node `json:"when,omitempty"` // nil: nobody
+// asked lists the flag leaves of a condition.
+func asked(n *condition.Node) (leaves []*condition.Node) {
+	n.Leaves(func(l *condition.Node) {
+		if l.Test == condition.FlagTest {
+			leaves = append(leaves, l)
+		}
+	})
+	return leaves
 }
 
-// Segments lists the keys of the segments that this one names.
-func (s *Segment) Segments() []string { return segmentsOf(s.When) }
-
-// Condition is the segment's condition; one without any takes nobody.
-func (s *Segment) Condition() *condition.Node {
-	if s.When == nil {
-		return &nobody
+// Draws lists the attributes that units are drawn by anywhere in the document, each once.
+func (d *Document) Draws() []string {
+	var by []string
+	add := func(g Gives) {
+		if g.Shares != nil {
+			by = append(by, g.Shares.By...)
+		}
 	}
-	return s.When
+	for i := range d.Rules {
+		add(d.Rules[i].Gives)
+		by = append(by, drawsOf(d.Rules[i].When)...)
+	}
+	add(d.End)
+	slices.Sort(by)
+	return slices.Compact(by)
 }
 
-// nobody is false for every unit: the key cannot be present and absent.
-var nobody = condition.Node{All: []condition.Node{
-	{Test: "present", Attribute: condition.KeyAttribute}, {Test: "absent", Attribute: condition.KeyAttribute},
-}}
+func drawsOf(n *condition.Node) (by []string) {
+	n.Leaves(func(l *condition.Node) {
+		if l.Part != nil {
+			by = append(by, l.Part.By...)
+		}
+	})
+	return by
+}
+
+// Attributes lists the attributes that the document compares or draws by, segments not
+// written out, each once.
+func (d *Document) Attributes() []string {
+	names := d.Draws()
+	for i := range d.Rules {
+		d.Rules[i].When.Leaves(func(l *condition.Node) {
+			if l.Attribute != "" {
+				names = append(names, l.Attribute)
+			}
+		})
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
 
 // Stop forces flags to their resting variants. It is no part of any document.
 type Stop struct {

@@ -146,7 +146,7 @@ func TestReferences(t *testing.T) {
 	if found := needs("d", "c").CheckReferences(all); len(found) > 0 {
 		t.Error(found)
 	}
-	if found := needs("a", "d").CheckReferences(all); len(found) != 1 || found[0].Mend != "go in a circle: a needs d needs c needs a" {
+	if found := needs("a", "d").CheckReferences(all); len(found) != 1 || found[0].Mend != "flags and segments ask for each other in a circle: flag a asks for flag d asks for flag c asks for flag a" {
 		t.Error(found)
 	}
 	needs("a")

@@ -18,107 +18,180 @@ type Documents interface {
 	Segment(key string) *Segment
 }
 
-// CheckReferences lists what is wrong with the needs and segments of a flag among the
-// documents around it: missing ones, circles, and chains that are too long to decide.
+// CheckReferences lists what is wrong with what a flag refers to among the documents
+// around it: needs, flags and segments that its rules ask for, shares that it moves
+// together with; missing ones, circles, and chains that are too long to decide.
 func (d *Document) CheckReferences(docs Documents) []Problem {
 	var found []Problem
+	add := func(place, mend string, args ...any) {
+		found = append(found, Problem{place, fmt.Sprintf(mend, args...)})
+	}
 	for i, n := range d.Needs {
 		place := fmt.Sprintf("needs[%d]", i)
 		other := docs.Flag(n.Flag)
 		if other == nil {
-			found = append(found, Problem{place + ".flag", fmt.Sprintf("there is no flag %s in this environment", n.Flag)})
+			add(place+".flag", "there is no flag %s in this environment", n.Flag)
 		} else if _, ok := other.Variants[n.Variant]; !ok {
-			found = append(found, Problem{place + ".variant", fmt.Sprintf("%q is no variant of %s: use one of %s", n.Variant, n.Flag, strings.Join(other.VariantNames(), ", "))})
+			add(place+".variant", "%q is no variant of %s: use one of %s", n.Variant, n.Flag, strings.Join(other.VariantNames(), ", "))
 		}
 	}
 	for i := range d.Rules {
-		for _, key := range segmentsOf(d.Rules[i].When) {
-			if docs.Segment(key) == nil {
-				found = append(found, Problem{fmt.Sprintf("rules[%d].when", i), fmt.Sprintf("there is no segment %s in this project", key)})
-			}
-		}
+		place := fmt.Sprintf("rules[%d]", i)
+		checkAsked(place+".when", d.Rules[i].When, docs, add)
+		d.checkLike(place+".gives", d.Rules[i].Gives, docs, add)
 	}
+	d.checkLike("end", d.End, docs, add)
 	if len(found) > 0 {
 		return found
 	}
-	if circle := needCircle(d, docs); circle != nil {
-		return []Problem{{"needs", "go in a circle: " + strings.Join(circle, " needs ")}}
+	around := withFlag{docs, d}
+	if circle := referenceCircle("flag "+d.Key, around); circle != "" {
+		return []Problem{{"needs", "flags and segments ask for each other in a circle: " + circle}}
 	}
-	if cost := needCost(d, docs, map[string]int{}); cost > MaxNeedCost {
+	if cost := askCost(d, around, map[string]int{}); cost > MaxNeedCost {
 		return []Problem{{"needs", fmt.Sprintf("one decision would take %d decisions on other flags, at most %d are taken: shorten the chain", cost, MaxNeedCost)}}
 	}
 	code := condition.Code{}
 	for i := range d.Rules {
 		exit := code.Exit(0)
-		if err := code.Add(d.Rules[i].When, SegmentConditions(docs.Segment), false, exit, exit); err != nil {
+		if err := code.Add(d.Rules[i].When, condition.Around{Segments: SegmentConditions(docs.Segment, nil)}, false, exit, exit); err != nil {
 			return []Problem{{fmt.Sprintf("rules[%d].when", i), err.Error()}}
 		}
 	}
 	return nil
 }
 
-// CheckReferences lists missing segments, and circles, of a segment among the documents around it.
+// checkAsked checks that the segments and flags of a condition exist.
+func checkAsked(place string, n *condition.Node, docs Documents, add func(place, mend string, args ...any)) {
+	for _, key := range segmentsOf(n) {
+		if docs.Segment(key) == nil {
+			add(place, "there is no segment %s in this project", key)
+		}
+	}
+	for _, l := range asked(n) {
+		other := docs.Flag(l.Flag)
+		if other == nil {
+			add(place, "there is no flag %s in this environment", l.Flag)
+			continue
+		}
+		for _, v := range l.Text {
+			if _, ok := other.Variants[v]; !ok {
+				add(place, "%q is no variant of %s: use one of %s", v, l.Flag, strings.Join(other.VariantNames(), ", "))
+			}
+		}
+	}
+}
+
+func (d *Document) checkLike(place string, g Gives, docs Documents, add func(place, mend string, args ...any)) {
+	if g.Shares == nil || g.Shares.Like == nil {
+		return
+	}
+	at := g.Shares.Like
+	other := d
+	if at.Flag != d.Key {
+		other = docs.Flag(at.Flag)
+	}
+	var to *Shares
+	if other != nil {
+		to = other.SharesAt(at.Rule)
+	}
+	switch {
+	case to == nil:
+		add(place+".shares.like", "there are no shares at that place: name a flag, and the id of a rule that gives shares, or no rule for its end")
+	case to == g.Shares:
+		add(place+".shares.like", "shares cannot move together with themselves: leave it out")
+	case to.Like != nil:
+		add(place+".shares.like", "those shares move together with others themselves: name the others")
+	case to.Salt != g.Shares.Salt || !slices.Equal(to.By, g.Shares.By):
+		add(place+".shares.like", "salt and attributes must be those of the shares that it names")
+	}
+}
+
+// CheckReferences lists missing segments and flags, and circles, of a segment among the
+// documents around it.
 func (s *Segment) CheckReferences(docs Documents) []Problem {
-	for _, key := range s.Segments() {
-		if key != s.Key && docs.Segment(key) == nil {
-			return []Problem{{"when", fmt.Sprintf("there is no segment %s in this project", key)}}
-		}
+	around := withSegment{docs, s}
+	var found []Problem
+	checkAsked("when", s.When, around, func(place, mend string, args ...any) {
+		found = append(found, Problem{place, fmt.Sprintf(mend, args...)})
+	})
+	if len(found) > 0 {
+		return found
 	}
-	next := func(key string) []string {
-		if key == s.Key {
-			return s.Segments()
-		}
-		if other := docs.Segment(key); other != nil {
-			return other.Segments()
-		}
-		return nil
-	}
-	if circle := findCircle(s.Key, next); circle != nil {
-		return []Problem{{"when", "segments go in a circle: " + strings.Join(circle, " contains ")}}
+	if circle := referenceCircle("segment "+s.Key, around); circle != "" {
+		return []Problem{{"when", "segments and flags ask for each other in a circle: " + circle}}
 	}
 	code := condition.Code{}
-	if err := code.Add(s.When, SegmentConditions(docs.Segment), false, code.Exit(0), code.Exit(0)); err != nil {
+	if err := code.Add(s.When, condition.Around{Segments: SegmentConditions(docs.Segment, nil)}, false, code.Exit(0), code.Exit(0)); err != nil {
 		return []Problem{{"when", err.Error()}}
 	}
 	return nil
 }
 
-// Check lists everything that keeps the segment from being saved and that it shows by itself.
-func (s *Segment) Check() []Problem {
-	var found []Problem
-	add := func(place, mend string) { found = append(found, Problem{place, mend}) }
-	if mend := CheckKey(s.Key); mend != "" {
-		add("key", mend)
+// withFlag and withSegment are documents with one of them edited.
+type withFlag struct {
+	Documents
+	flag *Document
+}
+
+func (w withFlag) Flag(key string) *Document {
+	if key == w.flag.Key {
+		return w.flag
 	}
-	if s.When != nil {
-		s.When.Check("when", add)
+	return w.Documents.Flag(key)
+}
+
+type withSegment struct {
+	Documents
+	segment *Segment
+}
+
+func (w withSegment) Segment(key string) *Segment {
+	if key == w.segment.Key {
+		return w.segment
 	}
-	return found
+	return w.Documents.Segment(key)
 }
 
 // SegmentConditions turns a look-up of segments into one of their conditions.
-func SegmentConditions(find func(key string) *Segment) condition.Segments {
+func SegmentConditions(find func(key string) *Segment, lists Lists) condition.Segments {
 	return func(key string) *condition.Node {
 		if s := find(key); s != nil {
-			return s.Condition()
+			return s.Condition(lists)
 		}
 		return nil
 	}
 }
 
-func needCircle(d *Document, docs Documents) []string {
-	return findCircle(d.Key, func(key string) (keys []string) {
-		doc := d
-		if key != d.Key {
-			doc = docs.Flag(key)
-		}
-		if doc != nil {
-			for _, n := range doc.Needs {
-				keys = append(keys, n.Flag)
+// referenceCircle looks for a way from a flag or segment back to itself over needs, flag
+// leaves and segments, and says it.
+func referenceCircle(start string, docs Documents) string {
+	circle := findCircle(start, func(node string) (next []string) {
+		what, key, _ := strings.Cut(node, " ")
+		var conditions []*condition.Node
+		if what == "segment" {
+			if s := docs.Segment(key); s != nil {
+				conditions = append(conditions, s.When)
+			}
+		} else if d := docs.Flag(key); d != nil {
+			for _, n := range d.Needs {
+				next = append(next, "flag "+n.Flag)
+			}
+			for i := range d.Rules {
+				conditions = append(conditions, d.Rules[i].When)
 			}
 		}
-		return keys
+		for _, n := range conditions {
+			for _, l := range asked(n) {
+				next = append(next, "flag "+l.Flag)
+			}
+			for _, s := range segmentsOf(n) {
+				next = append(next, "segment "+s)
+			}
+		}
+		return next
 	})
+	return strings.Join(circle, " asks for ")
 }
 
 // findCircle gives a way from the start back to itself, or nil.
@@ -142,21 +215,44 @@ func findCircle(start string, next func(string) []string) []string {
 	return walk([]string{start})
 }
 
-func needCost(d *Document, docs Documents, known map[string]int) int {
+// askCost is how many decisions on other flags a decision on this one can take.
+func askCost(d *Document, docs Documents, known map[string]int) int {
 	cost := 0
-	for _, n := range d.Needs {
-		c, ok := known[n.Flag]
+	for _, key := range d.asks(docs) {
+		c, ok := known[key]
 		if !ok {
 			c = 1
-			known[n.Flag] = c // a circle elsewhere must not be followed round and round
-			if other := docs.Flag(n.Flag); other != nil {
-				c += needCost(other, docs, known)
+			known[key] = c // a circle elsewhere must not be followed round and round
+			if other := docs.Flag(key); other != nil {
+				c += askCost(other, docs, known)
 			}
-			known[n.Flag] = c
+			known[key] = c
 		}
 		cost = min(cost+c, MaxNeedCost*10)
 	}
 	return cost
+}
+
+// asks lists the flags that a decision may look at, as often as it may.
+func (d *Document) asks(docs Documents) (keys []string) {
+	for _, n := range d.Needs {
+		keys = append(keys, n.Flag)
+	}
+	var walk func(n *condition.Node, open []string)
+	walk = func(n *condition.Node, open []string) {
+		for _, l := range asked(n) {
+			keys = append(keys, l.Flag)
+		}
+		for _, key := range segmentsOf(n) {
+			if s := docs.Segment(key); s != nil && !slices.Contains(open, key) && len(keys) <= MaxNeedCost {
+				walk(s.When, append(open, key))
+			}
+		}
+	}
+	for i := range d.Rules {
+		walk(d.Rules[i].When, nil)
+	}
+	return keys
 }
 
 // Flag decodes one flag of the ruleset; nil where there is none or it cannot be read.

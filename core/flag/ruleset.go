@@ -23,6 +23,7 @@ type Snapshot struct {
 	Flags    []json.RawMessage `json:"flags"`
 	Segments []json.RawMessage `json:"segments"`
 	Stops    []Stop            `json:"stops"`
+	SeeAs    string            `json:"seeAs,omitempty"` // the key that overrides are signed with: see [ReadSeeAs]
 }
 
 // Event is one revision: whole documents of what changed. It applies as a whole or not at all.
@@ -53,6 +54,52 @@ type Ruleset struct {
 	Flags    map[string]json.RawMessage
 	Segments map[string]json.RawMessage
 	Stops    []Stop
+	SeeAs    string // see [Snapshot]
+	// Hashes are the long lists of its segments, by digest: see [Ruleset.Needed].
+	Hashes map[string]Hashes
+}
+
+// List finds the hashes of a long list; nil where they are not at hand.
+func (rs *Ruleset) List(digest string) Hashes { return rs.Hashes[digest] }
+
+// heldAndNeeded leaves out lists that no segment names any more.
+func (rs *Ruleset) heldAndNeeded() map[string]Hashes {
+	needed, _ := rs.Needed()
+	held := make(map[string]Hashes, len(needed))
+	for _, d := range needed {
+		if h := rs.Hashes[d]; h != nil {
+			held[d] = h
+		}
+	}
+	return held
+}
+
+// Digests lists the digests of the long lists that the event's segments name.
+func (e *Event) Digests() (digests []string) {
+	for _, raw := range e.Segments {
+		if s := decode[Segment](raw); s != nil {
+			digests = append(digests, s.Digests()...)
+		}
+	}
+	return digests
+}
+
+// Needed lists the digests of the long lists of all segments, and which of them are not at
+// hand.
+func (rs *Ruleset) Needed() (needed, missing []string) {
+	for key := range rs.Segments {
+		s := rs.Segment(key)
+		if s == nil {
+			continue
+		}
+		for _, d := range s.Digests() {
+			needed = append(needed, d)
+			if rs.Hashes[d] == nil {
+				missing = append(missing, d)
+			}
+		}
+	}
+	return needed, missing
 }
 
 type keyed struct {
@@ -75,7 +122,7 @@ func NewRuleset(s *Snapshot) (*Ruleset, error) {
 	if s.Format > Format {
 		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, s.Format, Format)
 	}
-	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Stops: s.Stops,
+	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Stops: s.Stops, SeeAs: s.SeeAs,
 		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage, len(s.Segments))}
 	return rs, errors.Join(index(rs.Flags, "flag", s.Flags), index(rs.Segments, "segment", s.Segments))
 }
@@ -95,7 +142,7 @@ func ReadSnapshot(raw []byte) (*Ruleset, error) {
 // Snapshot gives the ruleset back as it is sent, sorted by key.
 func (rs *Ruleset) Snapshot() *Snapshot {
 	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At,
-		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...)}
+		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...), SeeAs: rs.SeeAs}
 }
 
 func sorted(docs map[string]json.RawMessage) []json.RawMessage {
@@ -115,7 +162,7 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 	if e.Epoch != rs.Epoch || e.Revision != rs.Revision+1 {
 		return nil, fmt.Errorf("%w: have %d.%d, got %d.%d", ErrGap, rs.Epoch, rs.Revision, e.Epoch, e.Revision)
 	}
-	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Flags: rs.Flags, Segments: rs.Segments}
+	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Flags: rs.Flags, Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes}
 	if len(e.Flags) > 0 || e.Gone != nil && len(e.Gone.Flags) > 0 {
 		next.Flags = maps.Clone(rs.Flags)
 	}
@@ -124,6 +171,9 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 	}
 	if err := errors.Join(index(next.Flags, "flag", e.Flags), index(next.Segments, "segment", e.Segments)); err != nil {
 		return nil, err
+	}
+	if len(e.Segments) > 0 && len(rs.Hashes) > 0 {
+		next.Hashes = next.heldAndNeeded()
 	}
 	if e.Gone != nil {
 		for _, k := range e.Gone.Flags {

@@ -40,7 +40,10 @@ func Of(d *flag.Document, stopped bool) string {
 		}
 		said = fmt.Sprintf("Where %s: %s Anyone else gets %s.", strings.Join(needs, " and "), said, Variant(d.Resting))
 	}
-	for _, ours := range []string{"everybody", "in segment", "not "} {
+	if d.RestAfter > 0 {
+		said += fmt.Sprintf(" A process without contact for %d min gives %s.", d.RestAfter, Variant(d.Resting))
+	}
+	for _, ours := range []string{"everybody", "in segment", "not ", "it is ", "within ", "flag "} {
 		if strings.HasPrefix(said, ours) { // never the name of an attribute
 			return strings.ToUpper(said[:1]) + said[1:]
 		}
@@ -96,6 +99,36 @@ func audience(n *condition.Node, quote condition.Quote) string {
 	return n.WordsWith(quote)
 }
 
+// Segment says whom a segment takes; listed units are counted, not named.
+func Segment(s *flag.Segment) string {
+	of := ""
+	if s.Attribute() != condition.KeyAttribute {
+		of = " of " + By([]string{s.Attribute()})
+	}
+	var parts []string
+	if n := s.In.Len(); n > 0 {
+		parts = append(parts, listedUnits(n)+of)
+	}
+	if s.When != nil {
+		parts = append(parts, s.When.Words())
+	}
+	said := strings.Join(parts, ", or ")
+	if said == "" {
+		said = "nobody"
+	}
+	if n := s.Out.Len(); n > 0 {
+		said += "; never " + listedUnits(n) + of
+	}
+	return said
+}
+
+func listedUnits(n int) string {
+	if n == 1 {
+		return "1 listed unit"
+	}
+	return fmt.Sprintf("%d listed units", n)
+}
+
 // Gives says a result: one variant, or shares with what they are drawn by.
 func Gives(g flag.Gives) string {
 	if g.Shares == nil {
@@ -121,16 +154,7 @@ func End(g flag.Gives, who, resting string) string {
 }
 
 // By says what shares are drawn by.
-func By(by []string) string {
-	words := make([]string, len(by))
-	for i, b := range by {
-		words[i] = b
-		if b == condition.KeyAttribute {
-			words[i] = "key"
-		}
-	}
-	return strings.Join(words, ", else ")
-}
+func By(by []string) string { return condition.ByWords(by) }
 
 // Variant prints a variant's name as sentences do.
 func Variant(name string) string { return "`" + name + "`" }

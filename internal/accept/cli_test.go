@@ -211,3 +211,84 @@ func TestServeOptions(t *testing.T) {
 	t.Setenv("GREENLEVER_SERVE_LIMIT_BODY", "")
 	sh.run(1, "serve --listen 127.0.0.1:0 --dsn nonsense --dir "+t.TempDir()).says("!the database's address")
 }
+
+// Targeting on the command line: conditions as text, what an edit would move, the
+// population, test units, checks, overrides and long lists.
+func TestCommandLineTargeting(t *testing.T) {
+	s, _ := populated(t, 300)
+	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
+	sh := newShell(t, s)
+	sh.run(0, "sign-in --env production")
+	t.Setenv("GREENLEVER_URL", "")
+	t.Setenv("GREENLEVER_TOKEN", "")
+
+	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !has(badge)'`).says("firmware is version ≥ 4.2.0 and not badge is present")
+	sh.run(7, `condition 'firmware >= "4"'`).says("!line 1, column 10: strings have no order")
+	sh.run(0, "condition help").says("inSegment(", "weekly(")
+
+	// Trying shows and changes nothing.
+	sh.run(0, "flag share night-batching on=30% --rule 'First sites' --try").says("night-batching moves", "from off to on, such as recipient-", "of 60 values of site.id get on", "!share of `on` 8 % → 30 %")
+	if v := s.Get(t, "production", "night-batching"); v.Version != 2 {
+		t.Errorf("trying saved version %d", v.Version)
+	}
+	sh.run(2, "flag make x --gone-by stays --because y --try").says("!cannot be tried, only done")
+	sh.run(0, "stop night-batching --try").says("night-batching moves")
+	sh.run(0, "flag rule night-batching --name Old --when 'version(firmware) < version(\"4.2.0\")' --gets off --place 1 --because 'old lockers' --yes").says("!night-batching moves", "firmware is version < 4.2.0: `off`")
+	sh.run(2, "flag rule night-batching --name New --because x --yes").says("!which with --gets")
+	sh.run(0, "flag order night-batching 'First sites' Old --because order --yes").says("!rules now in the order *First sites*, *Old*")
+	sh.run(4, "flag order night-batching Nothing --because order --yes").says("!no rule \"Nothing\"")
+	salt := s.Get(t, "production", "night-batching").Document.Rules[0].Gives.Shares.Salt
+	sh.run(0, "flag draw-anew night-batching --rule 'First sites' --because fair --yes").says("!shares drawn anew")
+	if now := s.Get(t, "production", "night-batching").Document.Rules[0].Gives.Shares.Salt; now == salt {
+		t.Error("the salt stayed")
+	}
+	sh.run(0, "flag show night-batching").says(`version(firmware) < version("4.2.0")`)
+	sh.run(0, "flag snippet night-batching --for Go").says(`flags.Bool("night-batching", unit, false)`, `greenlever.Text("site.id", siteID)`)
+
+	// Everybody at once takes the number.
+	s.Flag(t, "one-touch-open")
+	sh.run(0, "flag end one-touch-open on --because all --yes")
+	sh.run(2, "flag turn one-touch-open on --because all --yes").says("!add --units 300")
+	sh.run(7, "flag turn one-touch-open on --because all --yes --units 7").says("!this moves about 300 units")
+	sh.run(0, "flag turn one-touch-open on --because all --yes --units 300")
+
+	sh.run(0, "attribute list").says("crew_size", "is sent, but not declared", "personal")
+	sh.run(0, "attribute declare firmware --type version --loose").says("!is declared as version")
+	sh.run(0, "attribute declare firmware --type version --description again")
+	sh.run(7, "attribute declare firmware --type number --loose").says("!only versions can be loose")
+	sh.run(7, "flag rule night-batching --name Wrong --when 'firmware > 4' --gets on --because x --yes").says("!firmware is declared as a version")
+	sh.run(0, "attribute remove firmware")
+	sh.run(4, "attribute remove firmware")
+
+	sh.run(0, "population show").says("300", "site.id")
+	sh.run(0, "population units --has recipient-12").says("recipient-12", "@pinecrest.example")
+	sh.run(0, "unit show recipient-12").says("as they were last seen", "night-batching")
+	sh.run(0, "unit save t-1 --name 'My phone' --set site.id=site-3 --expect night-batching=on")
+	sh.run(0, "unit list").says("t-1", "My phone")
+	sh.run(0, "roster").says("t-1", "of 0 to 1")
+	sh.run(0, "why night-batching t-1 --against recipient-12").says("of the test unit", "against recipient-12")
+	sh.run(0, "unit remove t-1")
+	sh.run(0, "population erase recipient-12 --because asked").says("!erased from")
+	sh.run(0, "see-as night-batching=on --minutes 5").says("Greenlever-See-As: ey")
+	sh.run(7, "see-as night-batching=blue").says("!is no variant of this flag")
+
+	sh.run(0, "flag rule night-batching --name Everybody --gets off --place 1 --because x --yes").says("!careful:", "!is never reached")
+	sh.run(0, "check night-batching").says("[shadowed]")
+	sh.run(2, "check mute night-batching shadowed").says("!say why with --because")
+	sh.run(0, "check mute night-batching shadowed --because 'for now'")
+	sh.run(0, "check").says("(muted: for now)")
+	sh.run(0, "check unmute night-batching shadowed")
+	sh.run(0, "check list").says("window-ends")
+
+	file := filepath.Join(t.TempDir(), "units.txt")
+	if err := os.WriteFile(file, []byte(strings.Repeat("recipient-1\nrecipient-2\n", 2)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(0, "segment make pilot --title Pilot --when 'has(badge)' --because new")
+	sh.run(0, "segment load pilot "+file+" --try")
+	sh.run(0, "segment load pilot "+file+" --because wave --yes").says("!listed in: + \"recipient-1\", + \"recipient-2\"")
+	sh.run(0, "segment save pilot --when 'role == \"courier\"' --because x --yes").says("!condition")
+	sh.run(0, "segment units pilot").says("recipient-1\nrecipient-2\n")
+	sh.run(0, "segment list").says("2 listed units, or role is \"courier\"")
+	sh.run(0, "population set --off --because quiet").says("!sampled: false")
+}

@@ -120,8 +120,8 @@ func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
 	w := window(t, s, 1280, 900)
 	w.Click("Settings").See("does not ask first").Click("access keys and asking").Click("Let staging ask first").See("Let staging no longer ask first")
 	w.Fill("why change staging", "a mistake").Click("Let staging no longer ask first").See("Let staging ask first").Click("close")
-	w.Click("New segment").Fill("Key of the segment", "staff").Click("Add a comparison").Fill("attribute", "badge").Choose("comparison", "is present").Click("Make the segment")
-	w.See("badge is present; not used").Click("edit segment staff").Choose("comparison", "is absent").Click("Save in production").See("badge is absent; not used")
+	w.Click("Population").Click("New segment").Fill("Key of the segment", "staff").Click("Add a comparison").Fill("attribute", "badge").Choose("comparison", "is present").Fill("Units listed in", "recipient-1\nrecipient-2").Click("Make the segment")
+	w.See("2 listed units, or badge is present").See("not used").Click("edit segment staff").Choose("comparison", "is absent").See("No flag uses it yet").Click("Save in production").See("2 listed units, or badge is absent")
 	good(t, w)
 	w.Go(s.URL()+"/p/pinecrest/production/flags/handover-photo").Click("values and needs").Choose("a flag that it needs", "one-touch-open").Click("to give on").See("needs one-touch-open to give on")
 	w.Choose("resting variant", "on").See("resting off → on").Fill("value of on", "\"text\"").See("must be true or false").Fill("value of on", "true")
@@ -244,4 +244,96 @@ func TestSecondServiceServesTheConsole(t *testing.T) {
 		}
 		c.Do(t, "GET", "/healthz", nil, 200, nil)
 	}
+}
+
+// Every edit shows what it moves while it is being made; who is on a branch can be asked.
+func TestConsoleShowsTheShift(t *testing.T) {
+	s, c := populated(t, 600)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present", "attribute": "badge"}}, 201, nil)
+	w := window(t, s, 1280, 900)
+	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("600 units come in").See("asked for by code since")
+	w.Click("who?").See("Of the recently seen units").See("recipient-")
+	good(t, w)
+	if who := w.Text("who"); !strings.Contains(who, "site-") {
+		t.Errorf("who: %q", who)
+	}
+	w.Go(s.URL()+"/p/pinecrest/production/flags/night-batching").See("600 units come in").Click("edit First sites").Fill("share of on in percent", "30").See("share of on 8 % → 30 %").See("Moves").See("of 60 values of site.id")
+	if said := w.Text("preview"); !strings.Contains(said, "off → ") && !strings.Contains(said, "of 600 units") {
+		t.Errorf("preview: %q", said)
+	}
+	// The text follows the blocks, and the blocks the text.
+	w.Click("Add a comparison").Fill("attribute", "site.region").Fill("value", "north").See(`site.region is "north": by site.id 30 %`)
+	w.Fill("condition as text", `site.region == "north" && version(firmware) >= version("4.2.0")`).See("firmware is version ≥ 4.2.0").See("all hold")
+	w.Fill("condition as text", `site.region = "north"`).See("line 1, column 13: write == to compare")
+	w.Click("Undo").Click("Undo").See("Moves")
+	w.Fill("condition as text", `inSegment("staff")`).See("rule First sites").See("is absent").See("staff: badge is present")
+	good(t, w)
+	w.Click("Drop the edit").Gone("This edit changes")
+	// Taking all rules off, and taking that back.
+	w.Fill("key of a unit to name", "recipient-17").Click("gets on").See("2. First sites").Click("Take all rules off").See("rule First sites removed").Click("Undo").See("2. First sites").Click("Park all rules").See("First sites (parked)").Click("Drop the edit").Gone("This edit changes")
+	good(t, w)
+	// A variant is added from inside a rule.
+	w.Click("new variant").Fill("name of the variant", "also-on").Fill("value of the variant", "true").Click("Add the variant").Choose("what it gives", "also-on").See("gives by site.id 8 % get on, 92 % go on → also-on").Click("Save in production").Gone("This edit changes")
+	good(t, w)
+	if d := s.Get(t, "production", "night-batching").Document; d.Rules[0].Gives.Variant != "also-on" || string(d.Variants["also-on"]) != "true" {
+		t.Errorf("%+v", d)
+	}
+	// A comparison of another type than arrives is refused, with the mend.
+	gltest.Eventually(t, "enough contexts", func() bool {
+		for i := range 3_000 {
+			c.Bool("night-batching", recipient(i%600), false)
+		}
+		var a struct{ Contexts uint64 }
+		s.Keeper.Do(t, "GET", inProd+"/attributes", nil, 200, &a)
+		return a.Contexts > 60
+	})
+	w.Fill("condition as text", "crew_size >= 2").See("crew_size arrived as a string in").Click("Drop the edit")
+	good(t, w)
+}
+
+// Everybody at once asks for the number, in an environment that asks first.
+func TestConsoleSweep(t *testing.T) {
+	s, _ := populated(t, 80)
+	s.Flag(t, "one-touch-open")
+	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
+	w := window(t, s, 1280, 900)
+	w.Go(s.URL()+"/p/pinecrest/production/flags/one-touch-open").See("80 units come in").Click("on").Click("edit the end").Choose("what it gives", "on").See("This takes all of about 80 units")
+	w.Fill("reason", "to everybody").Fill("number of units", "8").Click("Save in production").See("this moves about 80 units").Fill("number of units", "80").Click("Save in production").Gone("This edit changes")
+	good(t, w)
+	if d := s.Get(t, "production", "one-touch-open").Document; d.Lever != flag.On {
+		t.Errorf("%+v", d)
+	}
+}
+
+// Units, attributes, the roster, snippets, overrides and checks have their pages.
+func TestConsolePopulation(t *testing.T) {
+	s, _ := populated(t, 60)
+	w := window(t, s, 1280, 900)
+	w.Click("Population").See("units 60").See("site.id 60").Click("Attributes").See("is sent, but not declared").See("personal, its domain leaves")
+	w.Click("declare site.region").Choose("type of the attribute", "string").Fill("What it says", "one of three").Click("Declare it").See("one of three")
+	good(t, w)
+	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("What it gets in production").See("Attributes as they were seen").Fill("name of the test unit", "My phone").Click("Keep it").See("It is on the roster as a test unit")
+	good(t, w)
+	w.Click("Roster").See("My phone").See("by chance").Fill("Key of the test unit", "t-2").Fill("Its attributes", "site.id = site-3\ncrew_size = 4").Fill("What it should get", "night-batching = on").Click("Save the test unit").See("t-2")
+	if said := w.Text("roster"); !strings.Contains(said, "as expected") && !strings.Contains(said, "expected on") {
+		t.Errorf("roster: %q", said)
+	}
+	good(t, w)
+	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("Name it in").Click("go and name it").See("Track").Click("gets on").See(`1 named unit ("recipient-31")`).Click("Drop the edit")
+	w.Click("show").See("Go").Choose("language of the snippet", "OpenFeature")
+	if code := w.Text("snippet"); !strings.Contains(code, `client.getBooleanValue("night-batching", false`) {
+		t.Errorf("snippet: %q", code)
+	}
+	w.Choose("see it as", "on").Click("Get it").See("As a request header")
+	if token := w.Text("see-as"); !strings.HasPrefix(token, "Greenlever-See-As: ey") {
+		t.Errorf("override: %q", token)
+	}
+	good(t, w)
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.Rules = append(d.Rules, flag.Rule{Name: "All", Gives: flag.Gives{Variant: "off"}}, flag.Rule{Name: "Later", When: &condition.Node{Test: "clock.before", Text: []string{"2026-01-01T00:00:00Z"}}, Gives: flag.Gives{Variant: "on"}})
+	})
+	w.See("To look at").See("is over since").Click("mute").Fill("why mute it", "kept as a reminder").Click("Mute").See("Muted: kept as a reminder")
+	good(t, w)
+	w.Click("Board").See("to look at").Click("Why").Fill("Unit", "recipient-1").Fill("Against another unit", "recipient-2").Click("Ask why").See("Against recipient-2").See("attributes as they were seen")
+	good(t, w)
 }

@@ -50,12 +50,12 @@ func TestDemoAndExample(t *testing.T) {
 		Flags        []struct{ Key string }
 	}
 	keeper.Do(t, "GET", "/projects/pinecrest/board", nil, 200, &board)
-	if len(board.Flags) != 5 || len(board.Environments) != 3 {
+	if len(board.Flags) != 8 || len(board.Environments) != 3 {
 		t.Errorf("%+v", board)
 	}
 	gltest.Eventually(t, "the door service has the rulesets", func() bool {
 		keeper.Do(t, "GET", "/projects/pinecrest/board", nil, 200, &board)
-		return board.Environments[2].Instances == 4 && board.Environments[2].Delivered == 4
+		return board.Environments[2].Instances == 6 && board.Environments[2].Delivered == 6
 	})
 	env, err := os.ReadFile(filepath.Join(dir, "keys.env"))
 	if err != nil {

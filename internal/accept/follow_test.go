@@ -106,19 +106,9 @@ func TestClientFollows(t *testing.T) {
 	}
 	gltest.Eventually(t, "the client that left is gone, its counts are there", func() bool {
 		var d struct{ Alive int }
-		var counts struct {
-			Items []struct {
-				Flag, Variant string
-				Count         int
-			}
-		}
 		s.Keeper.Do(t, "GET", inProd+"/instances", nil, 200, &d)
-		s.Keeper.Do(t, "GET", inProd+"/counts", nil, 200, &counts)
-		sum := map[string]int{}
-		for _, c := range counts.Items {
-			sum[c.Variant] += c.Count
-		}
-		return d.Alive == 0 && sum["on"] == 2 && sum["off"] == 2 && sum[""] == 1
+		sum := s.Keeper.Uses(t, "production")
+		return d.Alive == 0 && sum["one-touch-open on"] == 2 && sum["one-touch-open off"] == 2 && sum["one-touch-open "] == 1
 	})
 }
 
@@ -410,17 +400,10 @@ func TestReports(t *testing.T) {
 			t.Errorf("report %d: taken %t", i, taken.Taken)
 		}
 	}
-	var counts struct {
-		Items []struct {
-			Flag, Variant string
-			Count         int
-		}
+	if sum := s.Keeper.Uses(t, "production"); len(sum) != 1 || sum["a on"] != 5 {
+		t.Errorf("%v", sum)
 	}
-	s.Keeper.Do(t, "GET", inProd+"/counts", nil, 200, &counts)
-	if len(counts.Items) != 1 || counts.Items[0].Count != 5 {
-		t.Errorf("%+v", counts)
-	}
-	for body, says := range map[string]string{`{"sequence":1}`: "instance", `{"instance":"x","sequence":0}`: "sequence", `{"instance":"x","sequence":1,"counts":[{"count":-1}]}`: "counts", `{"x":1}`: "unknown"} {
+	for body, says := range map[string]string{`{"sequence":1}`: "instance", `{"instance":"x","sequence":0}`: "sequence", `{"instance":"x","sequence":1,"counts":[{"count":-1}]}`: "counts", `{"x":1}`: "sequence", `[]`: "no report"} {
 		status, answer, _, _ := c.Send("POST", "/follow/v1/report", []byte(body))
 		if status != 400 || !strings.Contains(string(answer), says) {
 			t.Errorf("%s: %d %s", body, status, answer)

@@ -96,9 +96,14 @@ func TestAnswersFitTheDocument(t *testing.T) {
 	var token struct{ ID string }
 	s.Keeper.Do(t, "POST", "/me/tokens", object{"name": "x", "days": 1}, 201, &token)
 
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
+
+	gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"]).Do(t, "POST", "/follow/v1/report",
+		`{"instance":"i1","sequence":1,"application":"door","version":"2.3.1","started":1,"leaving":true,"counts":[{"flag":"one-touch-open","variant":"off","count":3}],"unknown":[{"flag":"one-tuch-open","type":"boolean","fallback":true,"count":2}]}`, 200, nil)
+
 	d := fetchDocument(t, s)
 	const api = "/api/v1"
-	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open", "segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID}
+	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open", "segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge", "unit": "recipient-1", "instance": "i1"}
 	bodies := map[string]any{
 		"POST /sign-in":                            object{"email": gltest.KeeperEmail, "password": gltest.Password},
 		"POST /accounts":                           object{"email": "x@pinecrest.example", "name": "X", "password": gltest.Password},
@@ -109,16 +114,25 @@ func TestAnswersFitTheDocument(t *testing.T) {
 		"POST /projects":                           object{"key": "other"},
 		"PUT /projects/{project}/people/{account}": object{"roles": []string{"keeper"}},
 		"POST /projects/{project}/environments":    object{"key": "night"},
-		"PATCH /projects/{project}/environments/{environment}":                  object{"title": "Production"},
-		"POST /projects/{project}/environments/{environment}/keys":              object{"kind": "service", "purpose": "y"},
-		"POST /projects/{project}/flags":                                        nil,
-		"PATCH /projects/{project}/flags/{flag}":                                object{"title": "One-touch"},
-		"PUT /projects/{project}/environments/{environment}/flags/{flag}":       object{"document": v.Document, "reason": "x"},
-		"POST /projects/{project}/environments/{environment}/flags/{flag}/why":  object{"context": object{"targetingKey": "x", "site": object{"id": "site-1"}}},
-		"POST /projects/{project}/segments":                                     object{"key": "crews"},
-		"PUT /projects/{project}/environments/{environment}/segments/{segment}": object{"when": object{"test": "present", "attribute": "badge"}},
-		"POST /projects/{project}/environments/{environment}/stops":             object{"flags": []string{"one-touch-open"}},
-		"POST /projects/{project}/environments/{environment}/lifts":             object{"stops": []string{stop.Stop}},
+		"PATCH /projects/{project}/environments/{environment}":                          object{"title": "Production"},
+		"POST /projects/{project}/environments/{environment}/keys":                      object{"kind": "service", "purpose": "y"},
+		"POST /projects/{project}/flags":                                                nil,
+		"PATCH /projects/{project}/flags/{flag}":                                        object{"title": "One-touch"},
+		"PUT /projects/{project}/environments/{environment}/flags/{flag}":               object{"document": v.Document, "reason": "x"},
+		"POST /projects/{project}/environments/{environment}/flags/{flag}/why":          object{"context": object{"targetingKey": "x", "site": object{"id": "site-1"}}},
+		"POST /projects/{project}/environments/{environment}/instances/{instance}/gone": object{"reason": "the machine was taken away"},
+		"POST /conditions/read":                                                         object{"text": `role == "courier"`},
+		"POST /conditions/write":                                                        object{"when": object{"test": "present", "attribute": "badge"}},
+		"PUT /projects/{project}/attributes/{attribute}":                                attributeBody("badge", "number"),
+		"PUT /projects/{project}/test-units":                                            object{"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"}, "expected": object{"one-touch-open": "on"}}}},
+		"PUT /projects/{project}/environments/{environment}/population":                 object{"days": 14},
+		"POST /projects/{project}/environments/{environment}/population/erase":          object{"unit": "recipient-1"},
+		"POST /projects/{project}/environments/{environment}/unit":                      object{"unit": "recipient-1"},
+		"POST /projects/{project}/environments/{environment}/see-as":                    object{"variants": object{"one-touch-open": "on"}},
+		"POST /projects/{project}/segments":                                             object{"key": "crews"},
+		"PUT /projects/{project}/environments/{environment}/segments/{segment}":         object{"when": object{"test": "present", "attribute": "badge"}},
+		"POST /projects/{project}/environments/{environment}/stops":                     object{"flags": []string{"one-touch-open"}},
+		"POST /projects/{project}/environments/{environment}/lifts":                     object{"stops": []string{stop.Stop}},
 	}
 	parameter := regexp.MustCompile(`\{([a-z]+)\}`)
 	asked := 0
@@ -158,11 +172,15 @@ func TestAnswersFitTheDocument(t *testing.T) {
 			}
 		}
 	}
-	if asked < 35 {
+	if asked < 55 {
 		t.Errorf("only %d routes were asked", asked)
 	}
 	_, refused, _, _ := s.Keeper.Send("POST", inProd+"/stops", []byte(`{"flags":["nothing"]}`))
 	d.check(t, "a problem", "/components/schemas/Problem", refused)
+}
+
+func attributeBody(name, kind string) object {
+	return object{"name": name, "type": kind, "description": "", "example": "", "personal": false, "serverOnly": false, "loose": false, "version": 0}
 }
 
 // A method that a route does not have, and a route that is not there, are refused as such.

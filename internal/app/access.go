@@ -31,12 +31,13 @@ const (
 	Release  Action = "release"  // a flag document's lever, rules and end
 	StopIt   Action = "stop"
 	LiftIt   Action = "lift"
+	SeeIt    Action = "see-as" // see a flag's variant in one's own session
 	Manage   Action = "manage" // environments, access keys, roles
 )
 
 // Actions lists the actions.
 func Actions() []Action {
-	return []Action{Read, Define, Document, Release, StopIt, LiftIt, Manage}
+	return []Action{Read, Define, Document, Release, StopIt, LiftIt, SeeIt, Manage}
 }
 
 // may says which roles allow an action. Reading is allowed by every role.
@@ -47,6 +48,7 @@ var may = map[Action][]Role{
 	Release:  {Developer, Releaser, Keeper},
 	StopIt:   {Developer, Releaser, OnCall, Keeper},
 	LiftIt:   {Releaser, OnCall, Keeper},
+	SeeIt:    {Developer, Releaser, Keeper},
 	Manage:   {Keeper},
 }
 

@@ -8,12 +8,12 @@ import (
 // The whole table of roles and actions, written out.
 func TestAllowTable(t *testing.T) {
 	table := map[Role]string{
-		//          Read Define Document Release Stop Lift Manage
-		Auditor:   "y......",
-		Developer: "yyyyy..",
-		Releaser:  "y..yyy.",
-		OnCall:    "y...yy.",
-		Keeper:    "yyyyyyy",
+		//          Read Define Document Release Stop Lift SeeIt Manage
+		Auditor:   "y.......",
+		Developer: "yyyyy.y.",
+		Releaser:  "y..yyyy.",
+		OnCall:    "y...yy..",
+		Keeper:    "yyyyyyyy",
 	}
 	if len(table) != len(Roles()) {
 		t.Fatalf("the table has %d of %d roles", len(table), len(Roles()))

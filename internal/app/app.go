@@ -62,6 +62,7 @@ type Definition struct {
 	Owners      []string  `json:"owners"`
 	Tags        []string  `json:"tags"`
 	Visible     bool      `json:"visible"` // to browsers
+	Muted       []Mute    `json:"muted,omitempty"`
 	Version     int64     `json:"version"`
 	Created     int64     `json:"created"`
 }
@@ -143,46 +144,7 @@ type AccessKey struct {
 	Digest        []byte  `json:"-" db:"digest"`
 	Created       int64   `json:"created" db:"created"`
 	Revoked       int64   `json:"revoked,omitempty" db:"revoked"`
-}
-
-// Instance is one process that decides flags, as it last reported.
-type Instance struct {
-	ID            string `json:"id" db:"id"`
-	EnvironmentID int64  `json:"-" db:"environment_id"`
-	Application   string `json:"application" db:"application"`
-	Version       string `json:"version" db:"version"`
-	Epoch         int64  `json:"epoch" db:"epoch"`
-	Revision      int64  `json:"revision" db:"revision"`
-	Source        string `json:"source" db:"source"`
-	SkewMillis    int64  `json:"skewMillis" db:"skew_millis"`
-	Sequence      int64  `json:"-" db:"sequence"`
-	Seen          int64  `json:"seen" db:"seen"`
-	Left          bool   `json:"left" db:"gone"`
-}
-
-// Report is what an instance tells the service.
-type Report struct {
-	Instance    string      `json:"instance"`
-	Sequence    int64       `json:"sequence"`
-	Application string      `json:"application"`
-	Version     string      `json:"version"`
-	Epoch       int64       `json:"epoch"`
-	Revision    int64       `json:"revision"`
-	Source      string      `json:"source"`
-	SkewMillis  int64       `json:"skewMillis"`
-	From        int64       `json:"from"`
-	To          int64       `json:"to"`
-	Counts      []CountLine `json:"counts"`
-	Unknown     []CountLine `json:"unknown"`
-	Leaving     bool        `json:"leaving"`
-}
-
-// CountLine is how often a flag gave a variant; an empty variant is an error, where the
-// caller's fallback was used.
-type CountLine struct {
-	Flag    string `json:"flag" db:"flag"`
-	Variant string `json:"variant,omitempty" db:"variant"`
-	Count   uint64 `json:"count" db:"count"`
+	Origins       Texts   `json:"origins,omitempty" db:"origins"` // of pages that may use a browser key; none: any
 }
 
 // FaultKind groups faults by what the caller can do about them.

@@ -22,9 +22,10 @@ import (
 )
 
 const (
-	flags = 1_000
-	units = 1_000_000
-	calls = 1 << 18 // in one measurement
+	listed = 8 // flags with a list, where all of them would not fit in memory
+	flags  = 1_000
+	units  = 1_000_000
+	calls  = 1 << 18 // in one measurement
 )
 
 // corpus is what the decisions are drawn from.
@@ -35,24 +36,76 @@ type corpus struct {
 	unit     []int32
 }
 
-var attributes = []greenlever.Name{greenlever.Named("site.region"), greenlever.Named("site.plan"), greenlever.Named("role"), greenlever.Named("network"), greenlever.Named("country")}
+var (
+	attributes = []greenlever.Name{greenlever.Named("site.region"), greenlever.Named("site.plan"), greenlever.Named("role"), greenlever.Named("network"), greenlever.Named("country")}
+	siteID     = greenlever.Named("site.id")
+	values     = []string{"alpha", "bravo", "cedar", "delta", "ember", "fjord", "grove", "heath"}
+)
 
 func newCorpus() *corpus {
 	rng := rand.New(rand.NewPCG(1, 2))
 	c := &corpus{keys: make([]string, units), contexts: make([]greenlever.Context, units), flag: make([]int32, calls), unit: make([]int32, calls)}
-	values := []string{"alpha", "bravo", "cedar", "delta", "ember", "fjord", "grove", "heath"}
 	for i := range c.keys {
 		c.keys[i] = fmt.Sprintf("%08x-%04x-%04x-%04x-%012x", rng.Uint32(), rng.Uint32N(1<<16), rng.Uint32N(1<<16), rng.Uint32N(1<<16), rng.Uint64N(1<<48))
-		list := make([]greenlever.Attribute, len(attributes))
-		for j, a := range attributes {
-			list[j] = a.Text(values[rng.IntN(len(values))])
-		}
-		c.contexts[i] = greenlever.Unit(c.keys[i], list...)
 	}
 	for i := range c.flag {
 		c.flag[i], c.unit[i] = rng.Int32N(flags), rng.Int32N(units)
 	}
 	return c
+}
+
+// prepare gives the units the attributes that a kind of flags asks for. Of every list, half
+// of the units are inside.
+func (c *corpus) prepare(kind string) {
+	rng := rand.New(rand.NewPCG(3, 4))
+	site := func(of int) greenlever.Attribute { return siteID.Text(fmt.Sprint("site-", rng.IntN(of))) }
+	for i, key := range c.keys {
+		switch kind {
+		case "mixed":
+			c.contexts[i] = greenlever.Unit(key, site(2_000), greenlever.Text("firmware", fmt.Sprintf("%d.%d.%d", 3+rng.IntN(4), rng.IntN(10), rng.IntN(5))),
+				greenlever.Integer("parcels_this_month", rng.Int64N(40)), greenlever.Text("network", fmt.Sprintf("10.%d.%d.%d", rng.IntN(40), rng.IntN(256), rng.IntN(256))),
+				attributes[0].Text(values[rng.IntN(8)]), attributes[2].Text(values[rng.IntN(8)]))
+		case "ten":
+			c.contexts[i] = greenlever.Unit(key, site(20))
+		case "many":
+			c.contexts[i] = greenlever.Unit(key, site(200_000))
+		default:
+			list := make([]greenlever.Attribute, len(attributes))
+			for j, a := range attributes {
+				list[j] = a.Text(values[rng.IntN(len(values))])
+			}
+			c.contexts[i] = greenlever.Unit(key, list...)
+		}
+	}
+}
+
+// sites lists the first n of twice as many.
+func sites(n int) []string {
+	out := make([]string, n)
+	for i := range out {
+		out[i] = fmt.Sprint("site-", i)
+	}
+	return out
+}
+
+// mixedRules are five rules of different kinds, with the shares of the end behind them.
+func mixedRules(i int) []flag.Rule {
+	leaf := func(test, attribute string, text ...string) condition.Node {
+		return condition.Node{Test: test, Attribute: attribute, Text: text}
+	}
+	few := condition.Node{Test: "number.at-least", Attribute: "parcels_this_month", Numbers: []float64{36}}
+	conditions := []condition.Node{
+		{All: []condition.Node{leaf("string.one-of", "site.id", sites(1_000)...), leaf("string.equals", "role", values[i%8])}},
+		leaf("version.less", "firmware", "3.2.0"),
+		few,
+		leaf("address.in", "network", "10.7.0.0/16", "10.21.64.0/18", "192.0.2.0/24"),
+		{Any: []condition.Node{{All: []condition.Node{leaf("string.equals", "site.region", values[(i+1)%8]), {Not: &few}}}, leaf("string.begins", "role", "zz")}},
+	}
+	rules := make([]flag.Rule, len(conditions))
+	for j := range conditions {
+		rules[j] = flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"}, When: &conditions[j]}
+	}
+	return rules
 }
 
 // document makes the flags of one row.
@@ -67,7 +120,15 @@ func document(kind string, i int) flag.Document {
 		panic(err)
 	}
 	d.End = flag.Gives{Shares: s}
-	if kind == "equal" {
+	switch kind {
+	case "mixed":
+		d.Rules = mixedRules(i)
+	case "ten", "many":
+		n := map[string]int{"ten": 10, "many": 100_000}[kind]
+		if i < listed {
+			d.Rules = []flag.Rule{{ID: "1", Name: "listed", Gives: flag.Gives{Variant: "on"}, When: &condition.Node{Test: "string.one-of", Attribute: "site.id", Text: sites(n)}}}
+		}
+	case "equal":
 		for j, a := range []string{"site.region", "site.plan", "role", "network", "country"} {
 			value := []string{"alpha", "bravo", "cedar", "delta", "ember", "fjord", "grove", "heath"}[(i+j)%8]
 			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"},
@@ -92,7 +153,10 @@ func follow(kind string) (*greenlever.Client, []string, func(), error) {
 	}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/follow/v1/snapshot", func(w http.ResponseWriter, _ *http.Request) { _ = json.NewEncoder(w).Encode(snap) })
-	mux.HandleFunc("/follow/v1/report", func(w http.ResponseWriter, r *http.Request) { _, _ = io.Copy(io.Discard, r.Body) })
+	mux.HandleFunc("/follow/v1/report", func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		_, _ = io.WriteString(w, `{"taken":true,"sampling":{"seed":"5ee0ca7d3ba1f2c9","personal":{},"limits":{}}}`) // sampling on, as shipped
+	})
 	mux.HandleFunc("/follow/v1/feed", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
 		_, _ = io.WriteString(w, "event: snapshot\ndata: {}\n\n")
@@ -141,7 +205,10 @@ func nanoseconds(n int, do func() int64) float64 {
 func benchDecide(_ context.Context, rounds int) ([]row, error) {
 	c := newCorpus()
 	var rows []row
-	for _, kind := range []string{"plain", "shares", "equal"} {
+	for _, kind := range []string{"plain", "shares", "equal", "mixed"} {
+		if kind == "plain" || kind == "mixed" {
+			c.prepare(kind)
+		}
 		client, keys, end, err := follow(kind)
 		if err != nil {
 			return nil, err
@@ -151,8 +218,44 @@ func benchDecide(_ context.Context, rounds int) ([]row, error) {
 		end()
 		runtime.GC()
 	}
+	lists, err := benchLists(c, rounds)
+	if err != nil {
+		return nil, err
+	}
 	// In the order of the table.
-	return []row{rows[0], rows[1], rows[2], rows[3], rows[4]}, nil
+	return []row{rows[0], rows[1], rows[2], rows[3], rows[5], lists, rows[4]}, nil
+}
+
+// benchLists measures one-of over 100,000 against over 10. Both sides have units of their
+// own, since half of them are to be inside each list.
+func benchLists(c *corpus, rounds int) (row, error) {
+	many := &corpus{keys: c.keys, contexts: make([]greenlever.Context, units), flag: c.flag, unit: c.unit}
+	many.prepare("many")
+	c.prepare("ten")
+	calls := map[string]func() float64{}
+	for kind, units := range map[string]*corpus{"ten": c, "many": many} {
+		client, keys, end, err := follow(kind)
+		if err != nil {
+			return row{}, err
+		}
+		defer end()
+		names := make([]string, len(units.flag))
+		for i, f := range units.flag {
+			names[i] = keys[f%listed]
+		}
+		calls[kind] = func() float64 {
+			return nanoseconds(len(names), func() (n int64) {
+				for i, name := range names {
+					if client.Bool(name, units.contexts[units.unit[i]], false) {
+						n++
+					}
+				}
+				return n
+			})
+		}
+	}
+	o, f, ratio := inTurn(rounds, calls["many"], calls["ten"])
+	return row{what: "one-of over 100,000 against over 10", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 2.5}, nil
 }
 
 func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string, rounds int) []row {
@@ -216,6 +319,8 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 			})
 		}
 		return []row{first, allocations(result("the same, full answer", answer, lookup, 2.5), func() { client.Answer(keys[7], c.contexts[9]) })}
+	case "mixed":
+		return []row{allocations(result("5 mixed rules + shares", typed, hashed, 4.5), func() { client.Bool(keys[7], c.contexts[9], false) })}
 	case "shares":
 		return []row{allocations(result("shares only, typed call", typed, hashed, 1.6), func() { client.Bool(keys[7], c.contexts[9], false) })}
 	}

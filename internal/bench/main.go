@@ -44,7 +44,7 @@ func (r row) bar() (said, verdict string) {
 
 func main() {
 	rounds := flag.Int("rounds", 21, "how often each pair is measured in turn; the median ratio counts")
-	only := flag.String("only", "", "decide, remote or push")
+	only := flag.String("only", "", "decide, shift, remote or push")
 	flag.Parse()
 	if err := run(*rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -58,7 +58,7 @@ func run(rounds int, only string) error {
 	for _, part := range []struct {
 		name string
 		do   func(context.Context, int) ([]row, error)
-	}{{"decide", benchDecide}, {"remote", benchRemote}, {"push", benchPush}} {
+	}{{"decide", benchDecide}, {"shift", benchShift}, {"remote", benchRemote}, {"push", benchPush}} {
 		if only != "" && only != part.name {
 			continue
 		}

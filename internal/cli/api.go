@@ -79,6 +79,7 @@ func writeProfile(name string, p profile) (string, error) {
 // api talks to the management API.
 type api struct {
 	url, token string
+	try        bool // no change is sent
 	http       *http.Client
 }
 
@@ -99,7 +100,7 @@ func (s *session) connect() (*api, error) {
 	}
 	s.project = first(s.project, os.Getenv("GREENLEVER_PROJECT"), p.Project)
 	s.env = first(s.env, os.Getenv("GREENLEVER_ENV"), p.Env)
-	a := &api{url: strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"), token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token), http: &http.Client{Timeout: time.Minute}}
+	a := &api{try: s.try, url: strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"), token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token), http: &http.Client{Timeout: time.Minute}}
 	if a.url == "" {
 		return nil, coded(exitUsage, "no service is known: run `greenlever sign-in`, or set GREENLEVER_URL and GREENLEVER_TOKEN")
 	}
@@ -113,7 +114,9 @@ func (s *session) connect() (*api, error) {
 type request struct {
 	method, path string
 	body         any
-	version      int64 // for If-Match; 0 sends none
+	version      int64     // for If-Match; 0 sends none
+	file         io.Reader // a body that is no JSON
+	size         int64     // of the file, in bytes
 }
 
 // do sends a request and decodes its answer into out, unless that is nil.
@@ -133,8 +136,16 @@ func (a *api) do(ctx context.Context, r request, out any) error {
 	return json.Unmarshal(raw, out)
 }
 
+// readsOnly tells whether a request changes nothing.
+func (r request) readsOnly() bool {
+	return r.method == http.MethodGet || strings.Contains(r.path, "dryRun=true") || strings.HasPrefix(r.path, "/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/unit")
+}
+
 func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
-	var body io.Reader
+	if a.try && !r.readsOnly() {
+		return nil, coded(exitUsage, "this cannot be tried, only done: nothing was changed")
+	}
+	body := r.file
 	if r.body != nil {
 		raw, err := json.Marshal(r.body)
 		if err != nil {
@@ -149,13 +160,21 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 	req.Header.Set("Authorization", "Bearer "+a.token)
 	req.Header.Set("User-Agent", "greenlever-cli")
 	req.Header.Set("Content-Type", "application/json")
+	client := a.http
+	if r.file != nil {
+		req.Header.Set("Content-Type", "text/plain; charset=utf-8")
+		req.ContentLength = r.size
+		long := *a.http
+		long.Timeout = 15 * time.Minute
+		client = &long
+	}
 	if r.method != http.MethodGet {
 		req.Header.Set("Idempotency-Key", uuid.NewString())
 	}
 	if r.version > 0 {
 		req.Header.Set("If-Match", fmt.Sprintf(`"%d"`, r.version))
 	}
-	res, err := a.http.Do(req)
+	res, err := client.Do(req)
 	if err != nil {
 		return nil, coded(exitNoConnection, "no connection to %s: %w", a.url, err)
 	}

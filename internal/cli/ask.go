@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -17,12 +18,13 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
 func (s *session) whyCommand() *cobra.Command {
 	var set []string
-	var at string
+	var at, against, againstAt string
 	var revision int64
 	c := &cobra.Command{Use: "why FLAG [UNIT]", Short: "Why does a unit get what it gets, step by step",
 		Example: "  greenlever why night-batching recipient-17 --set site.id=site-12 --set crew_size=3 --env production",
@@ -36,6 +38,21 @@ func (s *session) whyCommand() *cobra.Command {
 				return err
 			}
 			body := map[string]any{"context": unit}
+			if len(set) == 0 && len(args) == 2 { // as it was last seen, or as a test unit
+				body = map[string]any{"unit": args[1]}
+			}
+			if against != "" || againstAt != "" {
+				other := map[string]any{}
+				if against != "" {
+					other["unit"] = against
+				}
+				if againstAt != "" {
+					if other["at"], err = parseWhen(againstAt); err != nil {
+						return err
+					}
+				}
+				body["against"] = other
+			}
 			if revision > 0 {
 				body["revision"] = revision
 			}
@@ -55,6 +72,8 @@ func (s *session) whyCommand() *cobra.Command {
 	c.Flags().StringArrayVar(&set, "set", nil, "NAME=VALUE: an attribute; true, false, numbers and JSON lists are read as such, everything else as text")
 	c.Flags().StringVar(&at, "at", "", "a time in the past, such as 2026-11-23T08:00:00Z")
 	c.Flags().Int64Var(&revision, "revision", 0, "a revision of the past")
+	c.Flags().StringVar(&against, "against", "", "another unit to compare with")
+	c.Flags().StringVar(&againstAt, "against-at", "", "another time to compare with")
 	return c
 }
 
@@ -82,7 +101,8 @@ func contextOf(unit, set []string) (map[string]any, error) {
 func (s *session) printWhy(w *httpapi.Why) {
 	s.say("%s gives %s %s", w.Flag, w.Variant, string(w.Value))
 	s.say("because %s", wrap(w.Because, s.wide(), 8))
-	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.At))
+	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.Made))
+	s.say("attributes %s", whence(w.From, w.Seen))
 	s.say("")
 	s.say("%-3s stops: %s", mark(len(w.Stops) == 0), orNone(w.Stops))
 	s.say("%-3s lever: %s", mark(w.Lever == flag.On), w.Lever)
@@ -99,6 +119,26 @@ func (s *session) printWhy(w *httpapi.Why) {
 		s.say("->  end")
 		s.printShares(w.End)
 	}
+	if w.Against != nil {
+		s.say("")
+		s.say("against %s: it gets %s, because %s", w.Against.Unit, w.Against.Variant, w.Against.Because)
+		for _, d := range w.Differs {
+			s.say("  %s", wrap(d, s.wide(), 2))
+		}
+	}
+}
+
+// whence says where a unit's attributes come from.
+func whence(from string, seen int64) string {
+	switch from {
+	case "seen":
+		return "as they were last seen, at " + when(seen)
+	case "test":
+		return "of the test unit"
+	case "key":
+		return "are not known: only the key is"
+	}
+	return "as given"
 }
 
 func mark(ok bool) string { return map[bool]string{true: "ok", false: "!!"}[ok] }
@@ -157,8 +197,12 @@ func (s *session) stopCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			body := map[string]any{"flags": args, "reason": s.because}
+			if s.try {
+				return s.tryStop(cmd.Context(), a, path+"/stops", body)
+			}
 			var out change.Stopped
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/stops", body: map[string]any{"flags": args, "reason": s.because}}, &out); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/stops", body: body}, &out); err != nil {
 				return err
 			}
 			return s.show(out, func() {
@@ -167,6 +211,18 @@ func (s *session) stopCommand() *cobra.Command {
 					s.env, out.Revision, strings.Join(out.Flags, ", "), s.env, out.Stop, s.env)
 			})
 		}}
+}
+
+// tryStop shows what a stop or a lift would move.
+func (s *session) tryStop(ctx context.Context, a *api, path string, body map[string]any) error {
+	var tried struct {
+		change.Stopped
+		Preview *preview.Preview `json:"preview"`
+	}
+	if err := a.do(ctx, request{method: "POST", path: path + "?dryRun=true", body: body}, &tried); err != nil {
+		return err
+	}
+	return s.show(tried, func() { s.printPreview(tried.Preview, nil) })
 }
 
 func (s *session) liftCommand() *cobra.Command {
@@ -194,6 +250,9 @@ func (s *session) liftCommand() *cobra.Command {
 		if len(args) == 0 {
 			return s.show(all.Items, func() { s.rows([]any{"stop", "flags", "by", "at", "reason"}, standing) })
 		}
+		if s.try {
+			return s.tryStop(cmd.Context(), a, path+"/lifts", map[string]any{"stops": args, "reason": "not said yet"})
+		}
 		if err := s.confirm(what, env.AskFirst); err != nil {
 			return err
 		}
@@ -211,7 +270,7 @@ func (s *session) instancesCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var d httpapi.Delivery
+		var d httpapi.Instances
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/instances"}, &d); err != nil {
 			return err
 		}

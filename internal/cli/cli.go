@@ -66,6 +66,8 @@ type session struct {
 
 	profile, url, project, env, output, because string
 	yes                                         bool
+	units                                       int64 // confirmed before everybody gets something else; -1: not said
+	try                                         bool  // show what would change and change nothing
 }
 
 // Main runs the program and gives its exit code.
@@ -120,7 +122,10 @@ and knows who changed what.
 	p.StringVarP(&s.output, "output", "o", "table", "table, json or yaml")
 	p.StringVar(&s.because, "because", "", "why, in one sentence; environments that ask first want it")
 	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
+	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
+	p.Int64Var(&s.units, "units", -1, "confirms how many units a change takes from the resting variant in one step")
 	root.AddCommand(s.serveCommand(), s.demoCommand(), s.openAPICommand(), s.signInCommand(), s.boardCommand(), s.flagCommand(), s.segmentCommand(),
+		s.attributeCommand(), s.populationCommand(), s.unitCommand(), s.rosterCommand(), s.checkCommand(), s.conditionCommand(), s.seeAsCommand(),
 		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
 		s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand(), s.epochCommand())
 	return root

@@ -19,6 +19,7 @@ import (
 	"greenlever.example/core/sentence"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -67,7 +68,8 @@ func goneBy(when string) string {
 
 func (s *session) flagCommand() *cobra.Command {
 	return group("flag", "Make flags, look at them, and edit what they do in an environment",
-		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagShare(), s.flagEnd(), s.flagPark(), s.flagRemoveRule(), s.flagSave())
+		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(), s.flagDrawAnew(), s.flagEnd(), s.flagPark(), s.flagRemoveRule(),
+		s.flagSave(), s.flagSnippet())
 }
 
 func (s *session) flagMake() *cobra.Command {
@@ -175,6 +177,9 @@ func (s *session) printFlag(v *httpapi.FlagView) {
 		}
 		s.say("rule %-3d %s%s [%s]", i+1, r.Name, parked, r.ID)
 		s.say("         %s", wrap(sentence.Rule(r, d.Resting, condition.PlainQuote), s.wide(), 9))
+		if i < len(v.Texts) && v.Texts[i] != "" {
+			s.say("         %s", wrap(v.Texts[i], s.wide(), 9))
+		}
 	}
 	s.say("end      %s", sentence.Gives(d.End))
 	s.say("version  %d, of revision %d", v.Version, v.Revision)
@@ -194,18 +199,34 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 	if v.Environment.AskFirst && s.because == "" {
 		body["reason"] = "not said yet" // a dry run shows the difference before the question
 	}
-	var tried, saved change.Saved
+	var tried struct {
+		change.Saved
+		Preview *preview.Preview `json:"preview"`
+	}
+	var saved change.Saved
 	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version}, &tried); err != nil {
 		return err
 	}
 	if len(tried.Difference) == 0 {
 		s.note("%s is like that already in %s: nothing was changed", key, s.env)
-		return s.show(tried, func() {})
+		return s.show(tried.Saved, func() {})
 	}
+	if s.try {
+		for _, line := range tried.Difference {
+			s.note("  %s", line)
+		}
+		return s.show(tried, func() { s.printPreview(tried.Preview, tried.Document) })
+	}
+	s.notePreview(tried.Preview, tried.Document)
 	if err := s.confirm(tried.Difference, v.Environment.AskFirst); err != nil {
 		return err
 	}
-	body["reason"] = s.because
+	if body["reason"] = s.because; v.Environment.AskFirst {
+		if body["units"], err = s.confirmSweep(tried.Preview); err != nil {
+			return err
+		}
+	}
+	body["document"] = withSalts(v.Document, tried.Document)
 	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: v.Version}, &saved); err != nil {
 		return err
 	}
@@ -224,6 +245,22 @@ func (s *session) flagTurn() *cobra.Command {
 			return nil
 		})
 	}}
+}
+
+// withSalts gives conditions, and shares that are drawn anew, the salts that the dry run
+// chose, so that what was shown is what happens.
+func withSalts(d, tried *flag.Document) *flag.Document {
+	take := func(g *flag.Gives, as flag.Gives) {
+		if g.Shares != nil && g.Shares.DrawAnew && as.Shares != nil {
+			g.Shares.Salt = as.Shares.Salt
+		}
+	}
+	for i := range d.Rules {
+		d.Rules[i].When = tried.Rules[i].When
+		take(&d.Rules[i].Gives, tried.Rules[i].Gives)
+	}
+	take(&d.End, tried.End)
+	return d
 }
 
 // namedRule finds the rule that lists units and gives the variant.
@@ -318,17 +355,14 @@ func (s *session) flagShare() *cobra.Command {
 				}
 				r.Gives.Shares.Parts = parts
 				if when != "" {
-					r.When = &condition.Node{}
-					if err := json.Unmarshal([]byte(when), r.When); err != nil {
-						return coded(exitUsage, "--when takes a condition as JSON: %w", err)
-					}
+					r.When, err = s.readCondition(cmd.Context(), when)
 				}
-				return nil
+				return err
 			})
 		}}
 	c.Flags().StringVar(&rule, "rule", "", "id or name of the rule; the only one with shares, or a new one, if left out")
 	c.Flags().StringVar(&by, "by", "", "attributes to draw by, the first one present counts; "+condition.KeyAttribute+" if left out")
-	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as JSON; everybody if left out")
+	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as text or JSON; everybody if left out")
 	c.Flags().StringVar(&name, "name", "Shares", "of a new rule")
 	return c
 }

@@ -1,15 +1,19 @@
 package cli
 
 import (
+	"bytes"
 	"context"
-	"encoding/json"
+	"fmt"
+	"io"
 	"net/url"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+
 	"greenlever.example/core/condition"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -32,22 +36,19 @@ func (s *session) segmentCommand() *cobra.Command {
 			s.rows([]any{"segment", "title", "whom it takes", "used by"}, rows)
 		})
 	}}
-	readWhen := func() (*condition.Node, error) {
+	var lists string
+	readWhen := func(ctx context.Context) (*condition.Node, error) {
 		if when == "" {
 			return nil, nil
 		}
-		n := &condition.Node{}
-		if err := json.Unmarshal([]byte(when), n); err != nil {
-			return nil, coded(exitUsage, "--when takes a condition as JSON: %w", err)
-		}
-		return n, nil
+		return s.readCondition(ctx, when)
 	}
 	make_ := &cobra.Command{Use: "make KEY", Short: "Make a segment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
 		a, path, err := s.inProject(cmd.Context())
 		if err != nil {
 			return err
 		}
-		n, err := readWhen()
+		n, err := readWhen(cmd.Context())
 		if err != nil {
 			return err
 		}
@@ -59,46 +60,154 @@ func (s *session) segmentCommand() *cobra.Command {
 	}}
 	make_.Flags().StringVar(&title, "title", "", "for people")
 	save := &cobra.Command{Use: "save KEY", Short: "Save whom a segment takes in an environment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
-		return s.saveSegment(cmd.Context(), args[0], readWhen)
+		n, err := readWhen(cmd.Context())
+		if err != nil {
+			return err
+		}
+		return s.saveSegment(cmd.Context(), args[0], n, lists)
 	}}
+	save.Flags().StringVar(&lists, "lists", "", "the attribute that its lists name; the targeting key if left out")
 	for _, c := range []*cobra.Command{make_, save} {
-		c.Flags().StringVar(&when, "when", "", "whom it takes, as JSON; nobody if left out")
+		c.Flags().StringVar(&when, "when", "", "whom it takes, as text or JSON; nobody but listed units if left out")
 	}
-	return group("segment", "Reusable audiences", list, make_, save)
+	return group("segment", "Reusable audiences", list, make_, save, s.segmentLoad(), s.segmentUnits())
 }
 
-func (s *session) saveSegment(ctx context.Context, key string, readWhen func() (*condition.Node, error)) error {
+func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node, lists string) error {
 	a, path, env, err := s.inEnvironment(ctx)
 	if err != nil {
 		return err
 	}
-	n, err := readWhen()
+	v, err := s.segment(ctx, a, path, key)
 	if err != nil {
 		return err
 	}
-	var all struct{ Items []httpapi.SegmentView }
-	if err := a.do(ctx, request{method: "GET", path: path + "/segments"}, &all); err != nil {
-		return err
-	}
-	at := slices.IndexFunc(all.Items, func(v httpapi.SegmentView) bool { return v.Key == key })
-	if at < 0 {
-		return coded(exitNotFound, "there is no segment %s in this project", key)
+	if lists == "" {
+		lists = v.Lists
 	}
 	path += "/segments/" + url.PathEscape(key)
-	body := map[string]any{"when": n, "reason": s.because}
+	body := map[string]any{"when": n, "lists": lists, "in": v.In, "out": v.Out, "reason": s.because}
 	if env.AskFirst && s.because == "" {
 		body["reason"] = "not said yet"
 	}
-	var tried, saved change.SavedSegment
-	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: all.Items[at].Version}, &tried); err != nil {
+	var tried triedSegment
+	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version}, &tried); err != nil {
 		return err
 	}
+	if s.try {
+		return s.show(tried, func() { s.printPreview(tried.Preview, nil) })
+	}
+	s.notePreview(tried.Preview, nil)
 	if err := s.confirm(tried.Difference, env.AskFirst); err != nil {
 		return err
 	}
 	body["reason"] = s.because
-	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: all.Items[at].Version}, &saved); err != nil {
+	var saved change.SavedSegment
+	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: v.Version}, &saved); err != nil {
 		return err
 	}
 	return s.show(saved, func() { s.note("saved as version %d, revision %d of %s", saved.Version, saved.Revision, s.env) })
+}
+
+type triedSegment struct {
+	change.SavedSegment
+	Preview *preview.Preview `json:"preview"`
+}
+
+func (s *session) segment(ctx context.Context, a *api, path, key string) (*httpapi.SegmentView, error) {
+	var all struct{ Items []httpapi.SegmentView }
+	if err := a.do(ctx, request{method: "GET", path: path + "/segments"}, &all); err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(all.Items, func(v httpapi.SegmentView) bool { return v.Key == key })
+	if at < 0 {
+		return nil, coded(exitNotFound, "there is no segment %s in this project", key)
+	}
+	return &all.Items[at], nil
+}
+
+func (s *session) segmentLoad() *cobra.Command {
+	var list, mode string
+	c := &cobra.Command{Use: "load KEY FILE", Short: "Load a list of units from a file, one a line; - is standard input", Args: exactly("KEY", "FILE"),
+		Example: "  greenlever segment load pilot-sites sites.txt --env production --because 'the second wave'\n" +
+			"  greenlever segment load invited more.txt --mode add --env production",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, env, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
+			}
+			raw, err := s.readFile(args[1])
+			if err != nil {
+				return err
+			}
+			send := func(dry bool, out any) error {
+				query := url.Values{"mode": {mode}, "reason": {s.because}}
+				if dry {
+					query.Set("dryRun", "true")
+					if s.because == "" {
+						query.Set("reason", "not said yet")
+					}
+				}
+				body := &progress{r: bytes.NewReader(raw), all: int64(len(raw)), say: func(part string) { s.note("  %s sent", part) }}
+				return a.do(cmd.Context(), request{method: "PUT", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" + url.PathEscape(list) + "?" + query.Encode(), file: body, size: int64(len(raw))}, out)
+			}
+			if env.AskFirst || s.try {
+				var tried triedSegment
+				if err := send(true, &tried); err != nil {
+					return err
+				}
+				if s.try {
+					return s.show(tried, func() { s.printPreview(tried.Preview, nil) })
+				}
+				s.notePreview(tried.Preview, nil)
+				if err := s.confirm(tried.Difference, true); err != nil {
+					return err
+				}
+			}
+			var saved change.SavedSegment
+			if err := send(false, &saved); err != nil {
+				return err
+			}
+			return s.show(saved, func() { s.note("%s; revision %d of %s", strings.Join(saved.Difference, "; "), saved.Revision, s.env) })
+		}}
+	c.Flags().StringVar(&list, "list", "in", "in or out: units that the segment takes, or keeps out")
+	c.Flags().StringVar(&mode, "mode", "replace", "replace, add or remove")
+	return c
+}
+
+// progress tells how much of a body was sent, at each tenth of a long one.
+type progress struct {
+	r         io.Reader
+	all, done int64
+	told      int64
+	say       func(part string)
+}
+
+func (p *progress) Read(b []byte) (int, error) {
+	n, err := p.r.Read(b)
+	p.done += int64(n)
+	if p.all > 1<<20 && p.done*10/p.all > p.told {
+		p.told = p.done * 10 / p.all
+		p.say(fmt.Sprintf("%d %%", p.told*10))
+	}
+	return n, err
+}
+
+func (s *session) segmentUnits() *cobra.Command {
+	var list string
+	c := &cobra.Command{Use: "units KEY", Short: "The units that a segment lists, one a line", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+		a, path, _, err := s.inEnvironment(cmd.Context())
+		if err != nil {
+			return err
+		}
+		res, err := a.send(cmd.Context(), request{method: "GET", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" + url.PathEscape(list)})
+		if err != nil {
+			return err
+		}
+		defer res.Body.Close()
+		_, err = io.Copy(s.out, res.Body)
+		return err
+	}}
+	c.Flags().StringVar(&list, "list", "in", "in or out")
+	return c
 }

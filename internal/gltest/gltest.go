@@ -218,6 +218,24 @@ func (s *Service) Edit(t testing.TB, env, key string, alter func(*flag.Document)
 	return saved
 }
 
+// Uses sums what was decided in an environment in the last hour, by flag and variant, such
+// as "one-touch-open on".
+func (c Caller) Uses(t testing.TB, env string) map[string]uint64 {
+	t.Helper()
+	var u struct {
+		Now []struct {
+			Flag, Variant string
+			Total         uint64
+		}
+	}
+	c.Do(t, "GET", "/projects/pinecrest/environments/"+env+"/usage", nil, 200, &u)
+	sums := map[string]uint64{}
+	for _, l := range u.Now {
+		sums[l.Flag+" "+l.Variant] = l.Total
+	}
+	return sums
+}
+
 // Caller calls the management API as one person.
 type Caller struct {
 	URL    string

@@ -8,21 +8,20 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
-	"log/slog"
 	"net/http"
 	"strings"
-	"sync/atomic"
 	"time"
 
 	"github.com/labstack/echo/v5"
-	"github.com/labstack/echo/v5/middleware"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/change"
-	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/people"
+	"greenlever.example/greenlever/internal/app/preview"
 )
 
 // places reads what the pages show.
@@ -65,14 +64,24 @@ type past interface {
 	RevisionAt(ctx context.Context, environment, at int64) (int64, error)
 }
 
-// followers reads and writes what clients report.
+// followers reads what clients reported.
 type followers interface {
-	TakeReport(ctx context.Context, environment int64, r *app.Report, now int64) (bool, error)
 	Instances(ctx context.Context, environment, since int64) ([]app.Instance, error)
-	Counts(ctx context.Context, environment, since int64) ([]app.CountLine, error)
-	AddCounts(ctx context.Context, environment, now int64, lines []app.CountLine) error
-	SetBehind(ctx context.Context, environment, revision int64) error
+	Deliveries(ctx context.Context, environment int64, limit int) ([]app.Delivery, error)
+	Uses(ctx context.Context, environment int64, flag string, from, to, step int64) ([]app.UseRow, error)
 	Ping(ctx context.Context) error
+}
+
+// targeting reads what conditions and previews rest on.
+type targeting interface {
+	Attributes(ctx context.Context, project int64) ([]app.Attribute, error)
+	Asked(ctx context.Context, environment int64) ([]app.Asked, error)
+	TestUnits(ctx context.Context, project int64) ([]app.TestUnit, error)
+	Population(ctx context.Context, environment int64, attribute string) ([]app.UnitRow, sample.Cover, error)
+	Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error)
+	List(ctx context.Context, digest string) (flag.Hashes, error)
+	ListUnits(ctx context.Context, digest string) ([]byte, error)
+	FlagTimes(ctx context.Context, environment int64) (map[string]int64, error)
 }
 
 // Records are what this package reads and writes.
@@ -81,12 +90,14 @@ type Records interface {
 	persons
 	past
 	followers
+	targeting
 }
 
 // Limits bound what callers may ask for.
 type Limits struct {
 	Body       int64         // bytes of a request's body
 	ReportBody int64         // bytes of a client's report
+	ListBody   int64         // bytes of a list of units
 	Time       time.Duration // of a request that is no stream
 	Streams    int           // at once
 	Rate       float64       // requests a second of one person
@@ -96,39 +107,26 @@ type Limits struct {
 
 // DefaultLimits suit a service on two processors.
 func DefaultLimits() Limits {
-	return Limits{Body: 1 << 20, ReportBody: 8 << 20, Time: 30 * time.Second, Streams: 20_000, Rate: 400, KeyRate: 50_000, SignIns: 10}
+	return Limits{Body: 1 << 20, ReportBody: 8 << 20, ListBody: 256 << 20, Time: 30 * time.Second, Streams: 20_000, Rate: 400, KeyRate: 50_000, SignIns: 10}
 }
 
 // API is the HTTP surface.
 type API struct {
-	Records Records
-	Change  *change.Service
-	People  *people.Service
-	Hub     *feed.Hub
-	Keys    *feed.Keyring
-	Sign    func(ctx context.Context) error // signs the heads of chains that moved
-	Now     func() time.Time
-	Log     *slog.Logger
-	Limits  Limits
-	Secure  bool // cookies over TLS only
-	Beat    time.Duration
+	Edge
+	Records  Records
+	Change   *change.Service
+	People   *people.Service
+	Preview  *preview.Service
+	Delivery *delivery.Service
+	Sign     func(ctx context.Context) error // signs the heads of chains that moved
+	Secure   bool                            // cookies over TLS only
 
-	limits  limiters
-	streams atomic.Int64
-	usage   usage
-	metrics *metrics
-	pulse   pulse
-	ending  chan struct{}
+	limits limiters
 }
 
 // Handler builds the whole surface.
 func (a *API) Handler() http.Handler {
-	a.metrics = newMetrics(a)
-	a.ending = make(chan struct{})
-	e := echo.New()
-	e.HTTPErrorHandler = a.fail
-	e.Logger = a.Log
-	e.Use(a.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), headers)
+	e := a.begin()
 	for _, r := range a.routes() {
 		e.Add(r.method, "/api/v1"+r.path, a.serve(r))
 	}
@@ -136,17 +134,14 @@ func (a *API) Handler() http.Handler {
 	e.GET("/api/v1/projects/:project/live", a.live)
 	e.GET("/api/v1/projects/:project/export", a.export)
 	e.GET("/api/v1/export", a.export)
-	a.addOFREP(e)
-	a.addFollow(e)
-	e.GET("/metrics", a.metrics.serve)
-	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	const list = "/api/v1/projects/:project/environments/:environment/segments/:segment/lists/:list"
+	e.PUT(list, a.putList)
+	e.GET(list, a.getList)
+	a.add(e)
 	e.GET("/readyz", a.ready)
 	addConsole(e)
 	return e
 }
-
-// EndStreams ends all open streams, so that a graceful stop need not wait for them.
-func (a *API) EndStreams() { close(a.ending) }
 
 // headers sets what every answer carries that a browser may show.
 func headers(next echo.HandlerFunc) echo.HandlerFunc {
@@ -215,16 +210,6 @@ func (c *call) environment() (*app.Project, *app.Environment, error) {
 	}
 	e, err := c.api.Records.Environment(c.ctx, p.ID, c.Param("environment"))
 	return p, e, err
-}
-
-// place is the environment as it stands in memory.
-func (c *call) place() (*app.Environment, *feed.Place, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, nil, err
-	}
-	place, err := c.api.Hub.Place(c.ctx, e.ID)
-	return e, place, err
 }
 
 func (c *call) names() (map[string]string, error) {

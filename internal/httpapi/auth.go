@@ -95,7 +95,7 @@ func (c *call) person(id, credential, through string) error {
 }
 
 // accessKey finds the access key of a request to the feed or to remote evaluation.
-func (a *API) accessKey(c *echo.Context) (*feed.Live, error) {
+func (a *Edge) accessKey(c *echo.Context) (*feed.Live, error) {
 	secret := bearer(c.Request())
 	if secret == "" {
 		return nil, app.Faultf(app.Unauthorized, "send an access key: Authorization: Bearer gls_... or glb_...")
@@ -213,6 +213,6 @@ func (c *call) setUp(in *setUpBody) (any, error) {
 }
 
 // requestContext bounds a request's time.
-func (a *API) requestContext(c *echo.Context) (context.Context, context.CancelFunc) {
+func (a *Edge) requestContext(c *echo.Context) (context.Context, context.CancelFunc) {
 	return context.WithTimeout(c.Request().Context(), a.Limits.Time)
 }

@@ -34,7 +34,7 @@ func addConsole(e *echo.Echo) {
 			server.ServeHTTP(c.Response(), c.Request())
 			return nil
 		}
-		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "follow/") || strings.HasPrefix(name, "ofrep/") {
+		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "follow/") || strings.HasPrefix(name, "ofrep/") || strings.HasPrefix(name, "browser/") {
 			return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 		}
 		page, err := fs.ReadFile(files, "index.html")

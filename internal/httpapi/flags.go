@@ -8,8 +8,11 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
+	"greenlever.example/core/shift"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/expr"
 )
 
 // Cell is a flag in an environment, as the Board shows it.
@@ -73,7 +76,7 @@ func (c *call) board(*none) (any, error) {
 				b.Flags[i].In[e.Key] = Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0), versions[f.Key]}
 			}
 		}
-		d, err := c.delivery(&e)
+		d, err := c.summary(&e)
 		if err != nil {
 			return nil, err
 		}
@@ -124,7 +127,10 @@ type FlagView struct {
 	Revision    int64            `json:"revision"` // that made this version
 	Stops       []StopView       `json:"stops"`    // standing ones
 	Sentence    string           `json:"sentence"`
-	Says        []string         `json:"says"` // each rule by itself, and the end
+	Says        []string         `json:"says"`            // each rule by itself, and the end
+	Texts       []string         `json:"texts"`           // each rule's condition as text
+	Asked       *app.Asked       `json:"asked,omitempty"` // since when code asks for it
+	Changed     int64            `json:"changed"`         // when this version was made
 }
 
 func (f *FlagView) version() int64 { return f.Version }
@@ -147,12 +153,39 @@ func (c *call) flag(*none) (any, error) {
 		return nil, err
 	}
 	standing := slices.DeleteFunc(all, func(s StopView) bool { return s.LiftedAt != 0 || !slices.Contains(s.Flags, d.Key) })
-	return &FlagView{d, e, rec.Document, rec.Version, rec.Revision, standing, sentence.Of(rec.Document, len(standing) > 0), sentence.Parts(rec.Document)}, nil
+	v := &FlagView{Definition: d, Environment: e, Document: rec.Document, Version: rec.Version, Revision: rec.Revision, Stops: standing,
+		Sentence: sentence.Of(rec.Document, len(standing) > 0), Says: sentence.Parts(rec.Document), Texts: texts(rec.Document)}
+	asked, err := c.api.Records.Asked(c.ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	if i := slices.IndexFunc(asked, func(a app.Asked) bool { return a.Flag == d.Key }); i >= 0 {
+		v.Asked = &asked[i]
+	}
+	times, err := c.api.Records.FlagTimes(c.ctx, e.ID)
+	v.Changed = times[d.Key]
+	return v, err
+}
+
+// texts are the rules' conditions as text; empty for everybody, and for what has none.
+func texts(d *flag.Document) []string {
+	out := make([]string, len(d.Rules))
+	for i := range d.Rules {
+		out[i], _ = expr.Print(d.Rules[i].When)
+	}
+	return out
 }
 
 type documentBody struct {
 	Document flag.Document `json:"document"`
 	Reason   string        `json:"reason,omitempty"`
+	Units    *int64        `json:"units,omitempty"` // that would move, where the service asked to confirm that number
+}
+
+// savedFlag is the answer on saving a document; a dry run says what it would move.
+type savedFlag struct {
+	change.Saved
+	Preview *preview.Preview `json:"preview,omitempty"`
 }
 
 func (c *call) putFlag(in *documentBody) (any, error) {
@@ -162,21 +195,38 @@ func (c *call) putFlag(in *documentBody) (any, error) {
 	if in.Document.Key != c.Param("flag") {
 		return nil, app.InvalidField("document.key", "is %q, the address says %q", in.Document.Key, c.Param("flag"))
 	}
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.PutFlag(c.ctx, r, e, &in.Document)
-	})
+	_, e, err := c.environment()
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.request(in.Reason)
+	if err != nil {
+		return nil, err
+	}
+	r.Units = in.Units
+	raw, err := c.api.Change.PutFlag(c.ctx, r, e, &in.Document)
+	if err != nil {
+		return nil, err
+	}
+	return withPreview(c, raw, e, func(s *change.Saved) preview.Edit { return preview.Edit{Flags: []*flag.Document{s.Document}} })
 }
 
 type segmentBody struct {
-	Key    string          `json:"key"`
-	Title  string          `json:"title,omitempty"`
-	When   *condition.Node `json:"when,omitempty"`
-	Reason string          `json:"reason,omitempty"`
+	Key   string `json:"key"`
+	Title string `json:"title,omitempty"`
+	segmentDocument
+	Reason string `json:"reason,omitempty"`
+}
+
+// savedSegment is the answer on saving a segment; a dry run says what it would move.
+type savedSegment struct {
+	change.SavedSegment
+	Preview *preview.Preview `json:"preview,omitempty"`
 }
 
 func (c *call) addSegment(in *segmentBody) (any, error) {
 	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.AddSegment(c.ctx, r, p, in.Title, &flag.Segment{Key: in.Key, When: in.When})
+		return c.api.Change.AddSegment(c.ctx, r, p, in.Title, in.segment(in.Key))
 	})
 }
 
@@ -186,12 +236,17 @@ type SegmentView struct {
 	Title    string          `json:"title"`
 	Version  int64           `json:"version"`
 	When     *condition.Node `json:"when,omitempty"`
+	Text     string          `json:"text"`            // the condition as text
+	Lists    string          `json:"lists,omitempty"` // the attribute that the lists name
+	In       *flag.List      `json:"in,omitempty"`
+	Out      *flag.List      `json:"out,omitempty"`
 	Sentence string          `json:"sentence"`
-	UsedBy   []string        `json:"usedBy"` // flags, in this environment
+	UsedBy   []string        `json:"usedBy"` // flags, and segments as "segment x", in this environment
+	Units    shift.Estimate  `json:"units"`  // of the population, that it takes
 }
 
 func (c *call) segments(*none) (any, error) {
-	p, e, err := c.environment()
+	p, e, rules, err := c.here()
 	if err != nil {
 		return nil, err
 	}
@@ -199,10 +254,11 @@ func (c *call) segments(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	place, err := c.api.Hub.Place(c.ctx, e.ID)
+	units, err := c.api.Population.Units(c.ctx, e.ID, condition.KeyAttribute)
 	if err != nil {
 		return nil, err
 	}
+	now := c.api.Now().UnixMilli()
 	out := listOf[SegmentView]{[]SegmentView{}}
 	for key, title := range titles {
 		rec, err := c.api.Records.Segment(c.ctx, e.ID, key)
@@ -212,15 +268,26 @@ func (c *call) segments(*none) (any, error) {
 		if rec == nil {
 			continue
 		}
-		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: rec.Document.When, Sentence: "nobody", UsedBy: []string{}}
-		if v.When != nil {
-			v.Sentence = v.When.Words()
-		}
-		for f := range place.Rules().Flags {
+		d := rec.Document
+		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out, Sentence: sentence.Segment(d), UsedBy: []string{}}
+		v.Text, _ = expr.Print(d.When)
+		for f := range rules.Flags {
 			if slices.Contains(f.Document().Segments(), key) {
 				v.UsedBy = append(v.UsedBy, f.Key)
 			}
 		}
+		for other := range titles {
+			if o := rules.Source.Segment(other); o != nil && slices.Contains(o.Segments(), key) {
+				v.UsedBy = append(v.UsedBy, "segment "+other)
+			}
+		}
+		n, when := 0, d.Condition(rules.Source.List)
+		for _, unit := range units.Units {
+			if when.Match(unit, rules.Around(unit, now)) == condition.True {
+				n++
+			}
+		}
+		v.Units = units.Count(n)
 		slices.Sort(v.UsedBy)
 		out.Items = append(out.Items, v)
 	}
@@ -229,12 +296,24 @@ func (c *call) segments(*none) (any, error) {
 }
 
 type segmentEdit struct {
-	When   *condition.Node `json:"when,omitempty"`
-	Reason string          `json:"reason,omitempty"`
+	segmentDocument
+	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) putSegment(in *segmentEdit) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.PutSegment(c.ctx, r, e, &flag.Segment{Key: c.Param("segment"), When: in.When})
+	_, e, err := c.environment()
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.request(in.Reason)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := c.api.Change.PutSegment(c.ctx, r, e, in.segment(c.Param("segment")))
+	if err != nil {
+		return nil, err
+	}
+	return withPreview(c, raw, e, func(s *change.SavedSegment) preview.Edit {
+		return preview.Edit{Segments: []*flag.Segment{s.Document}}
 	})
 }

@@ -2,29 +2,60 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
+	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
-	"greenlever.example/greenlever/internal/strictjson"
+	"greenlever.example/greenlever/internal/app/population"
 )
 
-func (a *API) addFollow(e *echo.Echo) {
+func (a *Edge) addFollow(e *echo.Echo) {
 	e.GET("/follow/v1/snapshot", a.snapshot)
 	e.GET("/follow/v1/feed", a.feed)
+	e.GET("/follow/v1/lists/:digest", a.list)
 	e.POST("/follow/v1/report", a.report)
+	e.GET("/follow/v1/outpost", a.forOutposts)
+}
+
+// list answers a long list of a segment: whole, or as the difference to one that the
+// follower has, where that is shorter.
+func (a *Edge) list(c *echo.Context) error {
+	_, place, err := a.follower(c)
+	if err != nil {
+		return err
+	}
+	ctx := c.Request().Context()
+	hashes := place.Rules().Source.List(c.Param("digest"))
+	if hashes == nil {
+		return app.Faultf(app.NotFound, "no segment of this environment names the list %s now", c.Param("digest"))
+	}
+	body := hashes.Bytes()
+	if from := c.QueryParam("from"); from != "" {
+		if had, err := a.Followers.List(ctx, from); err == nil && had != nil {
+			if delta := hashes.Delta(had); len(delta) < len(body) {
+				body = delta
+			}
+		}
+	}
+	c.Response().Header().Set("Cache-Control", "private, max-age=31536000, immutable")
+	return c.Blob(http.StatusOK, "application/octet-stream", body)
 }
 
 // follower finds the environment of a service key.
-func (a *API) follower(c *echo.Context) (*feed.Live, *feed.Place, error) {
+func (a *Edge) follower(c *echo.Context) (*feed.Live, *feed.Place, error) {
 	key, err := a.accessKey(c)
 	if err != nil {
 		return nil, nil, err
@@ -36,7 +67,7 @@ func (a *API) follower(c *echo.Context) (*feed.Live, *feed.Place, error) {
 	return key, place, err
 }
 
-func (a *API) snapshot(c *echo.Context) error {
+func (a *Edge) snapshot(c *echo.Context) error {
 	_, place, err := a.follower(c)
 	if err != nil {
 		return err
@@ -56,7 +87,7 @@ func (a *API) snapshot(c *echo.Context) error {
 }
 
 // feed streams revisions until the client, its key or the service ends.
-func (a *API) feed(c *echo.Context) error {
+func (a *Edge) feed(c *echo.Context) error {
 	key, place, err := a.follower(c)
 	if err != nil {
 		return err
@@ -73,15 +104,9 @@ func (a *API) feed(c *echo.Context) error {
 		return err
 	}
 	defer s.close()
-	go func() { // a revoked key ends its streams
-		select {
-		case <-key.Done:
-			s.cancel()
-		case <-s.ctx.Done():
-		}
-	}()
+	go s.endWith(key.Done) // a revoked key ends its streams
 	reader := place.Read(epoch, revision)
-	if err := s.write(place.Beat(a.Now()).Bytes); err != nil {
+	if err := s.write(a.beat(place, key.EnvironmentID).Bytes); err != nil {
 		return nil
 	}
 	for {
@@ -92,7 +117,7 @@ func (a *API) feed(c *echo.Context) error {
 			return nil
 		}
 		if err != nil {
-			frames = []feed.Frame{place.Beat(a.Now())}
+			frames = []feed.Frame{a.beat(place, key.EnvironmentID)}
 		}
 		for _, f := range frames {
 			if err := s.write(f.Bytes); err != nil {
@@ -100,6 +125,16 @@ func (a *API) feed(c *echo.Context) error {
 			}
 		}
 	}
+}
+
+// beat says what stands, what time it is, over how long those who follow should come back
+// if this process ends, and when an outpost last heard of the service.
+func (a *Edge) beat(place *feed.Place, environment int64) feed.Frame {
+	contact := int64(0)
+	if a.Contact != nil {
+		contact = a.Contact(environment)
+	}
+	return place.Beat(a.Now(), a.spread(), contact)
 }
 
 // ahead tells whether a follower has had more than stands here.
@@ -110,14 +145,14 @@ func ahead(place *feed.Place, epoch, revision int64) bool {
 
 // aheadOfUs meets a follower that has had more than stands here: another node may have
 // committed it a moment ago; if not, the records were restored from a backup.
-func (a *API) aheadOfUs(ctx context.Context, place *feed.Place, environment, epoch, revision int64) {
+func (a *Edge) aheadOfUs(ctx context.Context, place *feed.Place, environment, epoch, revision int64) {
 	if err := a.Hub.Look(ctx); err != nil || !ahead(place, epoch, revision) {
 		return
 	}
 	src := place.Rules().Source
 	a.Log.Error("a follower has had more than the records know: they were restored from a backup; run `greenlever epoch new`",
 		"environment", environment, "follower", fmt.Sprintf("%d.%d", epoch, revision), "records", fmt.Sprintf("%d.%d", src.Epoch, src.Revision))
-	if err := a.Records.SetBehind(ctx, environment, max(revision, src.Revision+1)); err != nil {
+	if err := a.Followers.SetBehind(ctx, environment, max(revision, src.Revision+1)); err != nil {
 		a.Log.Error("this could not be noted", "error", err)
 	}
 }
@@ -137,7 +172,7 @@ func parseEventID(id string) (epoch, revision int64, err error) {
 
 // stream is an open stream of server-sent events.
 type stream struct {
-	api    *API
+	edge   *Edge
 	w      http.ResponseWriter
 	rc     *http.ResponseController
 	ctx    context.Context
@@ -147,13 +182,13 @@ type stream struct {
 // writeTime is how long a write to a stream may take before its reader counts as stalled.
 const writeTime = 10 * time.Second
 
-func (a *API) openStream(c *echo.Context) (*stream, error) {
+func (a *Edge) openStream(c *echo.Context) (*stream, error) {
 	if a.streams.Add(1) > int64(a.Limits.Streams) {
 		a.streams.Add(-1)
 		return nil, app.Faultf(app.Unavailable, "this service has as many streams open as it takes: try again, or another node")
 	}
 	w := c.Response()
-	s := &stream{api: a, w: w, rc: http.NewResponseController(w)}
+	s := &stream{edge: a, w: w, rc: http.NewResponseController(w)}
 	s.ctx, s.cancel = context.WithCancel(c.Request().Context())
 	h := w.Header()
 	h.Set("Content-Type", "text/event-stream")
@@ -181,10 +216,10 @@ func (s *stream) write(b []byte) error {
 
 func (s *stream) close() {
 	s.cancel()
-	s.api.streams.Add(-1)
+	s.edge.streams.Add(-1)
 }
 
-func (a *API) report(c *echo.Context) error {
+func (a *Edge) report(c *echo.Context) error {
 	key, place, err := a.follower(c)
 	if err != nil {
 		return err
@@ -194,22 +229,16 @@ func (a *API) report(c *echo.Context) error {
 		return err
 	}
 	var r app.Report
-	if problems := strictjson.Decode(raw, &r); problems != nil {
-		return app.InvalidFields(problems)
+	if err := json.Unmarshal(raw, &r); err != nil { // a newer client may say more than is known here
+		return app.InvalidField("body", "is no report: %v", err)
 	}
 	if err := app.InvalidFields(checkReport(&r)); err != nil {
 		return err
 	}
-	known := r.Counts[:0]
-	for _, line := range r.Counts {
-		if f := place.Rules().Flag(line.Flag); f != nil && len(line.Variant) <= 64 {
-			known = append(known, line)
-		}
-	}
-	r.Counts = known
+	keepKnown(place.Rules(), &r)
 	ctx, cancel := a.requestContext(c)
 	defer cancel()
-	taken, err := a.Records.TakeReport(ctx, key.EnvironmentID, &r, a.Now().UnixMilli())
+	taken, err := a.Followers.TakeReport(ctx, key.EnvironmentID, &r, a.Now().UnixMilli())
 	if err != nil {
 		return err
 	}
@@ -219,28 +248,110 @@ func (a *API) report(c *echo.Context) error {
 			a.metrics.decisions.Add(float64(line.Count))
 		}
 	}
-	return c.JSON(http.StatusOK, map[string]bool{"taken": taken})
+	answer := reportAnswer{Taken: taken}
+	if taken {
+		if err := a.Population.Take(ctx, key.EnvironmentID, &r); err != nil {
+			a.Log.Warn("what a client saw of units could not be kept", "error", err) // a sample: the next report brings more
+		}
+	}
+	if answer.Sampling, err = a.Population.Order(ctx, key.EnvironmentID); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, answer)
 }
 
+// reportAnswer is what a client is told on its report.
+type reportAnswer struct {
+	Taken    bool              `json:"taken"` // false: it was taken before
+	Sampling *population.Order `json:"sampling"`
+}
+
+// Limits of one report.
+const (
+	maxBehind  = 20_000 // instances behind an outpost
+	maxApplied = 1_000  // revisions
+)
+
 func checkReport(r *app.Report) (found []flag.Problem) {
-	for _, f := range []struct {
-		place, value string
-		least        int
-	}{{"instance", r.Instance, 1}, {"application", r.Application, 0}, {"version", r.Version, 0}, {"source", r.Source, 0}} {
-		most := 100
-		if f.place == "instance" {
-			most = 64
-		} else if f.place == "source" {
-			most = 20
-		}
-		if len(f.value) < f.least || len(f.value) > most {
-			found = append(found, flag.Problem{Place: f.place, Mend: "must be " + strconv.Itoa(f.least) + " to " + strconv.Itoa(most) + " bytes"})
-		}
+	found = checkStatus("", &r.Status)
+	if len(r.Behind) > maxBehind {
+		found = append(found, flag.Problem{Place: "behind", Mend: "at most " + strconv.Itoa(maxBehind) + " are taken"})
+		return found
 	}
-	if r.Sequence < 1 {
-		found = append(found, flag.Problem{Place: "sequence", Mend: "counts from 1"})
+	for i := range r.Behind {
+		found = append(found, checkStatus(fmt.Sprintf("behind[%d].", i), &r.Behind[i].Status)...)
 	}
 	return found
+}
+
+func checkStatus(place string, s *app.Status) (found []flag.Problem) {
+	for _, f := range []struct {
+		name, value string
+		least, most int
+	}{{"instance", s.Instance, 1, 64}, {"application", s.Application, 0, 100}, {"version", s.Version, 0, 100}, {"source", s.Source, 0, 20}, {"kind", string(s.Kind), 0, 20}} {
+		if len(f.value) < f.least || len(f.value) > f.most || !utf8.ValidString(f.value) {
+			found = append(found, flag.Problem{Place: place + f.name, Mend: fmt.Sprintf("must be %d to %d bytes of text", f.least, f.most)})
+		}
+	}
+	if s.Sequence < 1 {
+		found = append(found, flag.Problem{Place: place + "sequence", Mend: "counts from 1"})
+	}
+	if len(s.Applied) > maxApplied {
+		s.Applied = s.Applied[len(s.Applied)-maxApplied:]
+	}
+	if b := s.Busy; b != nil && (len(b.Unit) > 1_000 || !utf8.ValidString(b.Unit)) {
+		s.Busy = nil
+	}
+	return found
+}
+
+// keepKnown leaves out what cannot be: counts of flags that do not exist, and texts that
+// are longer than any name.
+func keepKnown(rules *decide.Ruleset, r *app.Report) {
+	r.Counts = slices.DeleteFunc(r.Counts, func(l app.CountLine) bool {
+		return rules.Flag(l.Flag) == nil || len(l.Variant) > 64 || len(l.Rule) > 64 || len(l.Reason) > 20 || len(l.Application) > 100 || len(l.Version) > 100
+	})
+	r.Unknown = slices.DeleteFunc(r.Unknown, func(l app.AskedLine) bool {
+		return len(l.Flag) > 200 || !utf8.ValidString(l.Flag) || len(l.Type) > 10 || len(l.Fallback) > 4<<10 || len(l.Application) > 100
+	})
+}
+
+// forOutposts answers what an outpost needs beside the ruleset, to let in those whom the
+// service lets in and to sample as it says.
+func (a *Edge) forOutposts(c *echo.Context) error {
+	key, _, err := a.follower(c)
+	if err != nil {
+		return err
+	}
+	known, err := a.Population.Known(c.Request().Context(), key.EnvironmentID)
+	if err != nil {
+		return err
+	}
+	out := OutpostNeeds{Off: known.Sampling.Off, Days: known.Sampling.Days, Seed: known.Sampling.Seed, Attributes: known.Attributes, Covers: known.Covers, Keys: []OutpostKey{}}
+	for _, k := range a.Keys.Of(key.EnvironmentID) {
+		out.Keys = append(out.Keys, OutpostKey{ID: k.ID, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest, Origins: k.Origins})
+	}
+	return c.JSON(http.StatusOK, out)
+}
+
+// OutpostNeeds is what an outpost needs beside the ruleset. It holds digests of secrets,
+// from which nobody can find the secrets.
+type OutpostNeeds struct {
+	Keys       []OutpostKey            `json:"keys"`
+	Off        bool                    `json:"off"`         // no unit is sampled
+	Days       int                     `json:"days"`        // that a sampled unit is kept
+	Seed       uint64                  `json:"seed,string"` // of the hashes that units are sampled by
+	Attributes []app.Attribute         `json:"attributes"`
+	Covers     map[string]sample.Cover `json:"covers"`
+}
+
+// OutpostKey is an access key as an outpost knows it.
+type OutpostKey struct {
+	ID      string      `json:"id"`
+	Kind    app.KeyKind `json:"kind"`
+	Purpose string      `json:"purpose"`
+	Digest  []byte      `json:"digest"`
+	Origins app.Texts   `json:"origins"`
 }
 
 // pulse counts reports, so that the console learns that there are new ones.

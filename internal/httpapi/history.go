@@ -307,8 +307,8 @@ func (a *API) live(ec *echo.Context) error {
 			case !slices.Equal(now, seen):
 				seen = now
 				err = s.write([]byte("event: report\ndata: {}\n\n"))
-			case beats%15 == 0:
-				err = s.write([]byte(": still here\n\n"))
+			case beats%5 == 0: // another node may have taken one
+				err = s.write([]byte("event: report\ndata: {}\n\n"))
 			}
 			if err != nil {
 				return nil

@@ -159,11 +159,12 @@ func (c *call) keys(*none) (any, error) {
 type keyBody struct {
 	Kind    app.KeyKind `json:"kind"`
 	Purpose string      `json:"purpose,omitempty"`
+	Origins []string    `json:"origins,omitempty"` // of pages that may use a browser key, such as https://desk.pinecrest.example; none: any
 }
 
 func (c *call) addKey(in *keyBody) (any, error) {
 	return c.inEnvironment("", func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.AddKey(c.ctx, r, e, in.Kind, in.Purpose)
+		return c.api.Change.AddKey(c.ctx, r, e, in.Kind, in.Purpose, in.Origins)
 	})
 }
 

@@ -44,7 +44,7 @@ func (m *metrics) observer(route string, status int) prometheus.Observer {
 	return o
 }
 
-func newMetrics(a *API) *metrics {
+func newMetrics(a *Edge) *metrics {
 	r := prometheus.NewRegistry()
 	m := &metrics{observers: map[observed]prometheus.Observer{},
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "greenlever_request_duration_seconds",

@@ -6,43 +6,47 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"io"
 	"net/http"
 	"net/url"
 	"slices"
 	"strconv"
-	"sync"
-	"sync/atomic"
 	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 )
 
 // OpenFeature Remote Evaluation Protocol.
 
-func (a *API) addOFREP(e *echo.Echo) {
+func (a *Edge) addOFREP(e *echo.Echo) {
 	const path = "/ofrep/v1/evaluate/flags"
 	for _, p := range []string{path, path + "/*"} {
-		e.OPTIONS(p, func(c *echo.Context) error {
-			h := c.Response().Header()
-			h.Set("Access-Control-Allow-Methods", "POST, OPTIONS")
-			h.Set("Access-Control-Allow-Headers", "Content-Type, If-None-Match, Authorization")
-			h.Set("Access-Control-Max-Age", "600")
-			cors(c)
-			return c.NoContent(http.StatusNoContent)
-		})
+		e.OPTIONS(p, preflight)
 	}
 	e.POST(path, a.evaluateAll)
 	e.POST(path+"/*", a.evaluateOne)
+	e.GET(streamPath, a.changes)
 }
 
-// cors lets pages of any origin ask: the access key is what counts, and no cookie is taken here.
+// preflight answers what a browser asks before a page of another origin may post. It carries
+// no key, so origins are looked at when the request itself comes.
+func preflight(c *echo.Context) error {
+	h := c.Response().Header()
+	h.Set("Access-Control-Allow-Methods", "POST, OPTIONS")
+	h.Set("Access-Control-Allow-Headers", "Content-Type, If-None-Match, Authorization, "+flag.SeeAsHeader)
+	h.Set("Access-Control-Max-Age", "600")
+	cors(c)
+	return c.NoContent(http.StatusNoContent)
+}
+
+// cors lets pages of any origin read the answer: the access key is what counts, and no
+// cookie is taken here. A key that is bound to origins is checked by [fromPage].
 func cors(c *echo.Context) {
 	if c.Request().Header.Get("Origin") == "" {
 		return // not a page
@@ -50,6 +54,16 @@ func cors(c *echo.Context) {
 	h := c.Response().Header()
 	h.Set("Access-Control-Allow-Origin", "*")
 	h.Set("Access-Control-Expose-Headers", "ETag, Retry-After")
+}
+
+// fromPage refuses a page of an origin that the key is not for, and lets no page read why.
+func fromPage(c *echo.Context, key *feed.Live) error {
+	origin := c.Request().Header.Get("Origin")
+	if origin == "" || len(key.Origins) == 0 || slices.Contains(key.Origins, origin) {
+		return nil
+	}
+	c.Response().Header().Del("Access-Control-Allow-Origin")
+	return app.Faultf(app.Forbidden, "this access key is not for pages of %s", origin)
 }
 
 // ofrepError is an error as the protocol writes it.
@@ -60,9 +74,12 @@ type ofrepError struct {
 }
 
 // asked reads what remote evaluation needs; where it wrote an answer already, key is nil.
-func (a *API) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *decide.Ruleset, unit *condition.Context, err error) {
+func (a *Edge) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *decide.Ruleset, unit *condition.Context, err error) {
 	cors(c)
 	if key, err = a.accessKey(c); err != nil {
+		return nil, nil, nil, err
+	}
+	if err := fromPage(c, key); err != nil {
 		return nil, nil, nil, err
 	}
 	if !key.Allow(a.Limits.KeyRate) {
@@ -91,10 +108,49 @@ func (a *API) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *dec
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	return key, place.Rules(), unit, nil
+	known, err := a.Population.Known(c.Request().Context(), key.EnvironmentID)
+	if err == nil && key.Kind == app.BrowserKey && len(known.ServerOnly) > 0 {
+		unit = unit.Without(func(name string) bool { return known.ServerOnly[name] })
+	} else if err != nil && key.Kind == app.BrowserKey {
+		return nil, nil, nil, err // what a browser may claim is not known
+	}
+	rules = place.Deciding(a.silence(key.EnvironmentID))
+	return key, rules, a.seeAs(c.Request(), rules, unit), nil
 }
 
-func (a *API) evaluateOne(c *echo.Context) error {
+// silence is for how many whole minutes an outpost has not heard of the service.
+func (a *Edge) silence(environment int64) int {
+	if a.Contact == nil {
+		return 0
+	}
+	return int((a.Now().UnixMilli() - a.Contact(environment)) / 60_000)
+}
+
+// seeAs adds the override that a request carries, if it is genuine; else the request is
+// answered as if it carried none.
+func (a *Edge) seeAs(r *http.Request, rules *decide.Ruleset, unit *condition.Context) *condition.Context {
+	token := r.Header.Get(flag.SeeAsHeader)
+	if cookie, err := r.Cookie(flag.SeeAsCookie); token == "" && err == nil {
+		token = cookie.Value
+	}
+	if token == "" {
+		return unit
+	}
+	s, err := flag.ReadSeeAs(token, rules.Source.SeeAs, a.Now().UnixMilli())
+	if err != nil {
+		return unit
+	}
+	return unit.Seeing(s.Variants)
+}
+
+// note notes a decision for the population.
+func (a *Edge) note(ctx context.Context, environment int64, f *decide.Flag, unit *condition.Context) {
+	if known, err := a.Population.Known(ctx, environment); err == nil {
+		a.Population.Note(known, environment, f, unit)
+	}
+}
+
+func (a *Edge) evaluateOne(c *echo.Context) error {
 	flagKey := c.Param("*")
 	if plain, err := url.PathUnescape(flagKey); err == nil {
 		flagKey = plain
@@ -104,18 +160,22 @@ func (a *API) evaluateOne(c *echo.Context) error {
 		return err
 	}
 	f := rules.Flag(flagKey)
+	if f == nil && key.Kind == app.ServiceKey {
+		a.usage.unknown(key.EnvironmentID, flagKey)
+	}
 	if f == nil || !f.Visible && key.Kind == app.BrowserKey {
 		return c.JSON(http.StatusNotFound, ofrepError{flagKey, "FLAG_NOT_FOUND", "there is no such flag"})
 	}
-	o := f.Decide(rules, unit)
-	a.usage.count(key.EnvironmentID, f, o)
+	o := f.Decide(rules, unit, a.Now().UnixMilli())
+	a.usage.count(key.EnvironmentID, rules, f, o, "")
+	a.note(c.Request().Context(), key.EnvironmentID, f, unit)
 	if o.Reason == decide.Error {
 		return c.JSON(http.StatusInternalServerError, ofrepError{flagKey, "GENERAL", "the flag's document cannot be read"})
 	}
 	return c.JSONBlob(http.StatusOK, appendAnswer(nil, rules, f, o, key.Kind == app.ServiceKey))
 }
 
-func (a *API) evaluateAll(c *echo.Context) error {
+func (a *Edge) evaluateAll(c *echo.Context) error {
 	key, rules, unit, err := a.asked(c, "")
 	if err != nil || key == nil {
 		return err
@@ -127,27 +187,40 @@ func (a *API) evaluateAll(c *echo.Context) error {
 		}
 	}
 	slices.Sort(keys)
+	now := a.Now().UnixMilli()
+	if unit.Key() != "" {
+		a.browsers.asked(key.EnvironmentID, unit.Key(), now)
+	}
+	var outcomes []decide.Outcome
 	body := []byte(`{"flags":[`)
 	for i, k := range keys {
 		if i > 0 {
 			body = append(body, ',')
 		}
 		f := rules.Flag(k)
-		o := f.Decide(rules, unit)
+		o := f.Decide(rules, unit, now)
+		outcomes = append(outcomes, o)
 		if o.Reason == decide.Error {
 			body = append(body, mustJSON(ofrepError{k, "GENERAL", "the flag's document cannot be read"})...)
 			continue
 		}
 		body = appendAnswer(body, rules, f, o, key.Kind == app.ServiceKey)
 	}
-	body = append(body, `],"metadata":{}}`...)
-	sum := sha256.Sum256(body)
+	body = append(body, `],"metadata":{}`...)
+	sum := sha256.Sum256(body) // of what was decided, not of the address that is different each time
 	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
 	c.Response().Header().Set("ETag", etag)
 	if c.Request().Header.Get("If-None-Match") == etag {
 		return c.NoContent(http.StatusNotModified)
 	}
-	return c.JSONBlob(http.StatusOK, body)
+	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
+		for i, k := range keys {
+			a.usage.count(key.EnvironmentID, rules, rules.Flag(k), outcomes[i], bulkUse)
+		}
+	}
+	body = append(body, `,"eventStreams":[{"type":"sse","url":`...)
+	body = append(body, mustJSON(c.Scheme()+"://"+c.Request().Host+streamPath+"?token="+streamToken(key, rules, now))...)
+	return c.JSONBlob(http.StatusOK, append(body, "}]}"...))
 }
 
 // appendAnswer writes one answer. Keys, variants and reasons are of plain characters, and
@@ -177,68 +250,4 @@ func appendAnswer(b []byte, rules *decide.Ruleset, f *decide.Flag, o decide.Outc
 		}
 	}
 	return append(b, "}}"...)
-}
-
-// usage counts what is decided in the service, until it is written to the records.
-type usage struct{ flags sync.Map } // *decide.Flag -> *flagUsage: a pointer is looked up without allocating
-
-type flagUsage struct {
-	environment int64
-	cells       []atomic.Uint64 // of each variant, and of errors
-}
-
-func (u *usage) count(environment int64, f *decide.Flag, o decide.Outcome) {
-	cells, ok := u.flags.Load(f)
-	if !ok {
-		cells, _ = u.flags.LoadOrStore(f, &flagUsage{environment, make([]atomic.Uint64, len(f.Variants())+1)})
-	}
-	at := int(o.Variant)
-	if at < 0 {
-		at = len(f.Variants())
-	}
-	cells.(*flagUsage).cells[at].Add(1)
-}
-
-// take gives what was counted since the last time, by environment. A flag is dropped once
-// nothing came in for a whole round, so that those of old revisions do not pile up.
-func (u *usage) take() map[int64][]app.CountLine {
-	out := map[int64][]app.CountLine{}
-	u.flags.Range(func(key, value any) bool {
-		f, used := key.(*decide.Flag), value.(*flagUsage)
-		counted := used.take(f, out)
-		if !counted {
-			u.flags.Delete(key)
-			used.take(f, out) // what came in between
-		}
-		return true
-	})
-	return out
-}
-
-func (u *flagUsage) take(f *decide.Flag, out map[int64][]app.CountLine) (counted bool) {
-	for i := range u.cells {
-		n := u.cells[i].Swap(0)
-		if n == 0 {
-			continue
-		}
-		counted = true
-		line := app.CountLine{Flag: f.Key, Count: n}
-		if v := f.Variant(int16(i)); v != nil {
-			line.Variant = v.Name
-		}
-		out[u.environment] = append(out[u.environment], line)
-	}
-	return counted
-}
-
-// WriteUsage writes what was decided in the service to the records.
-func (a *API) WriteUsage(ctx context.Context) error {
-	var err error
-	for env, lines := range a.usage.take() {
-		err = errors.Join(err, a.Records.AddCounts(ctx, env, a.Now().UnixMilli(), lines))
-		for _, l := range lines {
-			a.metrics.decisions.Add(float64(l.Count))
-		}
-	}
-	return err
 }

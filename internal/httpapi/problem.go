@@ -60,7 +60,7 @@ func problem(err error) (status int, body map[string]any) {
 }
 
 // fail answers with a problem document.
-func (a *API) fail(c *echo.Context, err error) {
+func (a *Edge) fail(c *echo.Context, err error) {
 	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
 		return
 	}

@@ -10,9 +10,13 @@ import (
 
 	"github.com/labstack/echo/v5"
 
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/radar"
+	"greenlever.example/greenlever/internal/app/snippet"
 	"greenlever.example/greenlever/internal/strictjson"
 )
 
@@ -87,19 +91,45 @@ func (a *API) routes() []route {
 		op[none, app.Definition]("GET", project+"/flags/:flag", "A flag's definition", (*call).definition),
 		op[definitionEdit, app.Definition]("PATCH", project+"/flags/:flag", "Change a definition; variants and visibility change in all environments at once", (*call).editFlag).ifMatch().takes("dryRun"),
 		op[none, FlagView]("GET", env+"/flags/:flag", "A flag in an environment", (*call).flag),
-		op[documentBody, change.Saved]("PUT", env+"/flags/:flag", "Save a flag's document", (*call).putFlag).ifMatch().takes("dryRun"),
+		op[documentBody, savedFlag]("PUT", env+"/flags/:flag", "Save a flag's document", (*call).putFlag).ifMatch().takes("dryRun"),
 		op[whyBody, Why]("POST", env+"/flags/:flag/why", "Why does a unit get what it gets, now or at a time in the past", (*call).why),
 
-		op[segmentBody, change.SavedSegment]("POST", project+"/segments", "Make a segment", (*call).addSegment).made().takes("dryRun"),
+		op[segmentBody, savedSegment]("POST", project+"/segments", "Make a segment", (*call).addSegment).made().takes("dryRun"),
 		op[none, listOf[SegmentView]]("GET", env+"/segments", "The segments in an environment", (*call).segments),
-		op[segmentEdit, change.SavedSegment]("PUT", env+"/segments/:segment", "Save a segment's condition", (*call).putSegment).ifMatch().takes("dryRun"),
+		op[segmentEdit, savedSegment]("PUT", env+"/segments/:segment", "Save a segment's condition", (*call).putSegment).ifMatch().takes("dryRun"),
+
+		op[conditionText, ConditionView]("POST", "/conditions/read", "Read a condition from its text", (*call).readCondition),
+		op[conditionTree, ConditionView]("POST", "/conditions/write", "Write a condition as text", (*call).writeCondition),
+		op[none, listOf[string]]("GET", "/conditions/functions", "The functions of the text form, each as an example", (*call).conditionFunctions),
+		op[none, listOf[lint.Check]]("GET", "/checks", "What is looked for in flags", (*call).checks),
+		op[none, listOf[lint.Finding]]("GET", env+"/lint", "What the checks find in an environment", (*call).lint),
+		op[none, listOf[lint.Finding]]("GET", env+"/flags/:flag/lint", "What the checks find in a flag", (*call).lint),
+		op[none, preview.Preview]("GET", env+"/flags/:flag/track", "Who is on which branch of a flag now", (*call).track),
+		op[none, listOf[snippet.Snippet]]("GET", env+"/flags/:flag/snippets", "Code that asks for a flag", (*call).snippets),
+
+		op[none, AttributesView]("GET", env+"/attributes", "Attributes as they are declared and as they are seen", (*call).attributes),
+		op[attributeBody, app.Attribute]("PUT", project+"/attributes/:attribute", "Declare an attribute, or change what is declared", (*call).putAttribute).ifMatch().takes("dryRun"),
+		op[none, app.Attribute]("DELETE", project+"/attributes/:attribute", "Take an attribute out of the catalogue", (*call).removeAttribute),
+
+		op[none, PopulationView]("GET", env+"/population", "What is kept of the units that were seen", (*call).population),
+		op[samplingBody, app.Sampling]("PUT", env+"/population", "Say how units are sampled, or that they are not", (*call).setSampling),
+		op[eraseBody, erased]("POST", env+"/population/erase", "Take a unit out of the population", (*call).eraseUnit),
+		op[none, listOf[SampledUnit]]("GET", env+"/population/units", "Units that were seen, at most 200", (*call).sampledUnits).takes("of", "has", "flag", "at"),
+		op[unitBody, UnitView]("POST", env+"/unit", "What a unit gets of every flag", (*call).unit),
+		op[none, listOf[app.TestUnit]]("GET", project+"/test-units", "The test units", (*call).testUnits),
+		op[testUnitsBody, savedUnits]("PUT", project+"/test-units", "Save test units", (*call).putTestUnits),
+		op[none, removedUnit]("DELETE", project+"/test-units/:unit", "Take a test unit away", (*call).removeTestUnit),
+		op[none, Roster]("GET", env+"/roster", "What each test unit gets, against what is expected and what chance says", (*call).roster),
+		op[seeAsBody, change.IssuedSeeAs]("POST", env+"/see-as", "Get a signed override for one's own session; it touches no rule", (*call).seeAs).made(),
 
 		op[none, listOf[StopView]]("GET", env+"/stops", "The stops, standing ones first", (*call).stops),
-		op[stopBody, change.Stopped]("POST", env+"/stops", "Stop flags at once", (*call).stop).made(),
-		op[liftBody, change.Stopped]("POST", env+"/lifts", "Take stops back", (*call).lift).made(),
+		op[stopBody, savedStop]("POST", env+"/stops", "Stop flags at once", (*call).stop).made().takes("dryRun"),
+		op[liftBody, savedStop]("POST", env+"/lifts", "Take stops back", (*call).lift).made().takes("dryRun"),
 
-		op[none, Delivery]("GET", env+"/instances", "Which process has which revision", (*call).instances),
-		op[none, listOf[app.CountLine]]("GET", env+"/counts", "What was decided in the last hour", (*call).counts),
+		op[none, Instances]("GET", env+"/instances", "Which process has which revision", (*call).instances),
+		op[reasonBody, app.Instance]("POST", env+"/instances/:instance/gone", "Vouch for an instance that fell silent: it decides no more", (*call).accountFor),
+		op[none, Usage]("GET", env+"/usage", "What was decided, of all flags or of one, against the window before", (*call).usage).takes("flag", "span"),
+		op[none, radar.Radar]("GET", env+"/radar", "Where decisions do not do what somebody thinks they do", (*call).radar),
 	}
 }
 

@@ -3,13 +3,18 @@ package httpapi
 import (
 	"encoding/json"
 	"errors"
-	"time"
+	"fmt"
+	"maps"
+	"slices"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/zones"
 )
 
 // StopView is a stop with the names of those who set and lifted it.
@@ -47,8 +52,35 @@ type stopBody struct {
 }
 
 func (c *call) stop(in *stopBody) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
+	return c.stopOrLift(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
 		return c.api.Change.Stop(c.ctx, r, e, in.Flags)
+	})
+}
+
+// savedStop is the answer on a stop or a lift; a dry run says what it would move.
+type savedStop struct {
+	change.Stopped
+	Preview *preview.Preview `json:"preview,omitempty"`
+}
+
+func (c *call) stopOrLift(reason string, do func(change.Request, *app.Environment) (json.RawMessage, error)) (any, error) {
+	_, e, err := c.environment()
+	if err != nil {
+		return nil, err
+	}
+	r, err := c.request(reason)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := do(r, e)
+	if err != nil {
+		return nil, err
+	}
+	return withPreview(c, raw, e, func(s *change.Stopped) preview.Edit {
+		if s.Stop != "" {
+			return preview.Edit{Stops: []flag.Stop{{ID: s.Stop, Flags: s.Flags}}}
+		}
+		return preview.Edit{Lifted: s.Lifted, Touched: s.Flags}
 	})
 }
 
@@ -58,117 +90,138 @@ type liftBody struct {
 }
 
 func (c *call) lift(in *liftBody) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
+	return c.stopOrLift(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
 		return c.api.Change.Lift(c.ctx, r, e, in.Stops)
 	})
 }
 
-// silentAfter is how long an instance may say nothing before it counts as lost.
-const silentAfter = 45 * time.Second
-
-// keptInstances is how long lost and left instances are shown.
-const keptInstances = 24 * time.Hour
-
-// Delivery says which process has which revision.
-type Delivery struct {
-	Epoch     int64          `json:"epoch"`
-	Revision  int64          `json:"revision"`
-	Alive     int            `json:"alive"`
-	Delivered int            `json:"delivered"` // of those alive, how many have this revision
-	Instances []app.Instance `json:"instances"` // alive
-	Lost      []app.Instance `json:"lost"`      // silent: they may still decide the old way
-}
-
-func (c *call) delivery(e *app.Environment) (*Delivery, error) {
-	now := c.api.Now()
-	all, err := c.api.Records.Instances(c.ctx, e.ID, now.Add(-keptInstances).UnixMilli())
-	if err != nil {
-		return nil, err
-	}
-	place, err := c.api.Hub.Place(c.ctx, e.ID)
-	if err != nil {
-		return nil, err
-	}
-	src := place.Rules().Source
-	d := &Delivery{Epoch: src.Epoch, Revision: src.Revision, Instances: []app.Instance{}, Lost: []app.Instance{}}
-	for _, i := range all {
-		switch {
-		case i.Left:
-		case i.Seen < now.Add(-silentAfter).UnixMilli():
-			d.Lost = append(d.Lost, i)
-		default:
-			d.Alive++
-			d.Instances = append(d.Instances, i)
-			if i.Epoch == src.Epoch && i.Revision >= src.Revision {
-				d.Delivered++
-			}
-		}
-	}
-	return d, nil
-}
-
-func (c *call) instances(*none) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	return c.delivery(e)
-}
-
-func (c *call) counts(*none) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	items, err := c.api.Records.Counts(c.ctx, e.ID, c.api.Now().Add(-time.Hour).UnixMilli())
-	return listOf[app.CountLine]{items}, err
-}
-
 type whyBody struct {
-	Context  json.RawMessage `json:"context"`
-	At       int64           `json:"at,omitempty"`       // Unix milliseconds in the past
-	Revision int64           `json:"revision,omitempty"` // of the past
+	unitBody
+	whenBody
+	Against *whyAgainst `json:"against,omitempty"` // another unit, or another time, to compare with
 }
 
-// Why is one decision step by step.
-type Why struct {
+type whenBody struct {
+	At       int64 `json:"at,omitempty"`       // Unix milliseconds in the past
+	Revision int64 `json:"revision,omitempty"` // of the past
+}
+
+type whyAgainst struct {
+	unitBody
+	whenBody
+}
+
+// WhyOne is one decision step by step.
+type WhyOne struct {
 	decide.Explanation
-	Value    json.RawMessage `json:"value,omitempty"`
-	Sentence string          `json:"sentence"`
-	At       int64           `json:"at"`    // when the revision was made
-	Asked    int64           `json:"asked"` // the moment that was asked for
+	Value      json.RawMessage `json:"value,omitempty"`
+	Sentence   string          `json:"sentence"`
+	Made       int64           `json:"made"`  // when the revision was made
+	Asked      int64           `json:"asked"` // the moment that was asked for
+	Unit       string          `json:"unit"`
+	From       string          `json:"from"` // where the attributes come from: given, seen, test or key
+	Seen       int64           `json:"seen,omitempty"`
+	Attributes map[string]any  `json:"attributes"`
+}
+
+// Why is a decision, alone or beside another one.
+type Why struct {
+	WhyOne
+	Against *WhyOne  `json:"against,omitempty"`
+	Differs []string `json:"differs,omitempty"` // what is not alike, in words
 }
 
 func (c *call) why(in *whyBody) (any, error) {
-	e, place, err := c.place()
+	p, e, rules, err := c.here()
 	if err != nil {
 		return nil, err
 	}
-	unit, err := condition.ParseContext(in.Context)
+	one, err := c.whyOne(p, e, rules, &in.unitBody, &in.whenBody)
 	if err != nil {
-		return nil, contextFault(err)
+		return nil, err
 	}
-	rules, asked := place.Rules(), c.api.Now().UnixMilli()
-	if in.At != 0 || in.Revision != 0 {
-		if rules, err = c.rulesThen(e, in); err != nil {
+	w := &Why{WhyOne: *one}
+	if in.Against == nil {
+		return w, nil
+	}
+	other := *in.Against
+	if other.Unit == "" && len(other.Context) == 0 {
+		other.unitBody = in.unitBody // the same unit at another time
+	}
+	if w.Against, err = c.whyOne(p, e, rules, &other.unitBody, &other.whenBody); err != nil {
+		return nil, err
+	}
+	w.Differs = differs(one, w.Against)
+	return w, nil
+}
+
+func (c *call) whyOne(p *app.Project, e *app.Environment, rules *decide.Ruleset, who *unitBody, when *whenBody) (*WhyOne, error) {
+	unit, from, seen, err := c.unitContext(p, e, who)
+	if err != nil {
+		return nil, err
+	}
+	asked := c.api.Now().UnixMilli()
+	if when.At != 0 || when.Revision != 0 {
+		if rules, err = c.rulesThen(e, when); err != nil {
 			return nil, err
 		}
-		if in.At != 0 {
-			asked = in.At
+		if asked = when.At; asked == 0 {
+			asked = rules.Source.At
 		}
 	}
 	f := rules.Flag(c.Param("flag"))
 	if f == nil {
 		return nil, app.Faultf(app.NotFound, "there is no flag %s in this environment at revision %d", c.Param("flag"), rules.Source.Revision)
 	}
-	w := &Why{Explanation: f.Explain(rules, unit), Sentence: sentence.Of(f.Document(), len(f.Stops()) > 0), At: rules.Source.At, Asked: asked}
+	w := &WhyOne{Explanation: f.Explain(rules, unit, asked), Sentence: sentence.Of(f.Document(), len(f.Stops()) > 0), Made: rules.Source.At, Asked: asked,
+		Unit: unit.Key(), From: from, Seen: seen, Attributes: plain(unit)}
 	if v := f.Variant(w.Outcome.Variant); v != nil {
 		w.Value = v.Raw
 	}
 	return w, nil
 }
 
-func (c *call) rulesThen(e *app.Environment, in *whyBody) (*decide.Ruleset, error) {
+// differs says what is not alike between two decisions, from the outcome to its cause.
+func differs(a, b *WhyOne) (out []string) {
+	say := func(what, x, y string) {
+		if x != y {
+			out = append(out, fmt.Sprintf("%s: %s, against %s", what, orNothing(x), orNothing(y)))
+		}
+	}
+	say("gets", a.Variant, b.Variant)
+	say("because", a.Because, b.Because)
+	say("sentence", a.Sentence, b.Sentence)
+	if a.Unit != b.Unit {
+		say("unit", a.Unit, b.Unit)
+	}
+	names := map[string]bool{}
+	for n := range a.Attributes {
+		names[n] = true
+	}
+	for n := range b.Attributes {
+		names[n] = true
+	}
+	for _, n := range slices.Sorted(maps.Keys(names)) {
+		x, y := "", ""
+		if v, ok := a.Attributes[n]; ok {
+			x = string(mustJSON(v))
+		}
+		if v, ok := b.Attributes[n]; ok {
+			y = string(mustJSON(v))
+		}
+		say(n, x, y)
+	}
+	return out
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "nothing"
+	}
+	return s
+}
+
+func (c *call) rulesThen(e *app.Environment, in *whenBody) (*decide.Ruleset, error) {
 	revision := in.Revision
 	if in.At != 0 {
 		if in.Revision != 0 {
@@ -186,7 +239,7 @@ func (c *call) rulesThen(e *app.Environment, in *whyBody) (*decide.Ruleset, erro
 	if err != nil {
 		return nil, err
 	}
-	return decide.Compile(src), nil
+	return decide.Compile(src, zones.Find), nil
 }
 
 func contextFault(err error) error {

@@ -18,14 +18,20 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"sync"
 	"time"
 
+	"greenlever.example/core/decide"
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/people"
+	"greenlever.example/greenlever/internal/app/population"
+	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/store"
@@ -48,6 +54,10 @@ type Server struct {
 	Address   string // where it listens, such as 127.0.0.1:8090
 	SetUpCode string // for the first account; empty where there is one
 
+	node    string // names this process
+	started int64
+	said    int64 // how often it was announced
+
 	config Config
 	db     *localdb.Server
 	store  *store.Store
@@ -67,9 +77,11 @@ const (
 	signEvery   = time.Minute
 	usageEvery  = 10 * time.Second
 	forgetEvery = time.Hour
-	forgetAfter = 24 * time.Hour
-	graceful    = 10 * time.Second
-	catchUpTime = 2 * time.Second
+
+	deliverEvery = time.Second
+	forgetAfter  = 24 * time.Hour
+	graceful     = 10 * time.Second
+	catchUpTime  = 2 * time.Second
 )
 
 // Start starts the service and returns once it listens.
@@ -86,7 +98,7 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	s := &Server{config: c, failed: make(chan error, 1)}
+	s := &Server{config: c, failed: make(chan error, 1), node: "node-" + rand.Text()[:12], started: c.Now().UnixMilli()}
 	// The port first: that it is taken should not be found out after a database was started.
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
@@ -131,14 +143,23 @@ func (s *Server) start(ctx context.Context, listener net.Listener) (err error) {
 	if err := errors.Join(s.api.Hub.Look(ctx), s.api.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
 		return err
 	}
+	if err := s.learn(ctx); err != nil {
+		return err
+	}
+	if err := s.announce(ctx, false); err != nil {
+		return err
+	}
 	run, cancel := context.WithCancel(context.Background())
 	s.cancel = cancel
 	s.done.Go(func() { s.api.Hub.Run(run) })
 	s.done.Go(func() { s.api.Keys.Run(run) })
 	s.every(run, signEvery, "sign the audit's heads", s.signHeads)
 	s.every(run, usageEvery, "write counts", s.api.WriteUsage)
+	s.every(run, usageEvery, "keep the sample of units", s.api.Population.Flush)
+	s.every(run, deliverEvery, "record deliveries", s.api.Delivery.Record)
+	s.every(run, usageEvery, "say that this node lives", func(ctx context.Context) error { return s.announce(ctx, false) })
 	s.every(run, forgetEvery, "forget what has expired", func(ctx context.Context) error {
-		return s.store.Forget(ctx, c.Now().Add(-forgetAfter).UnixMilli())
+		return errors.Join(s.store.Forget(ctx, c.Now().Add(-forgetAfter).UnixMilli()), s.thin(ctx))
 	})
 	s.http = &http.Server{Handler: s.api.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: c.Limits.Time,
 		WriteTimeout: c.Limits.Time + 5*time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
@@ -155,14 +176,33 @@ func (s *Server) wire() {
 	c, st := s.config, s.store
 	hub := feed.NewHub(st, c.Log)
 	keys := feed.NewKeyring(st, c.Log)
+	units := &population.Service{Records: st, Now: c.Now}
+	rules := func(ctx context.Context, environment int64) (*decide.Ruleset, error) {
+		place, err := hub.Place(ctx, environment)
+		if err != nil {
+			return nil, err
+		}
+		return place.Rules(), nil
+	}
+	tries := &preview.Service{Rules: rules, Population: units, TestUnits: st.TestUnits, List: st.List, Now: c.Now}
 	s.api = &httpapi.API{
-		Records: st, Hub: hub, Keys: keys, Now: c.Now, Log: c.Log, Limits: c.Limits, Secure: c.Secure, Beat: c.Beat, Sign: s.signHeads,
+		Edge:    httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: st, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat},
+		Records: st, Secure: c.Secure, Sign: s.signHeads, Preview: tries,
+		Delivery: &delivery.Service{Records: st, Now: c.Now, Node: s.node,
+			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
+				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
+			}},
 		Change: &change.Service{
 			Write: func(ctx context.Context, fn func(change.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 			},
 			Now:       c.Now,
 			Committed: s.committed,
+			Judge: func(ctx context.Context, environment int64) (map[string]lint.Attribute, error) {
+				known, _, _, err := units.Judge(ctx, environment)
+				return known, err
+			},
+			Sweep: tries.Sweep,
 		},
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
@@ -174,11 +214,67 @@ func (s *Server) wire() {
 	}
 }
 
+// announce tells the records that this node lives, by which revisions it decides, and how
+// many browsers it has.
+func (s *Server) announce(ctx context.Context, leaving bool) error {
+	envs, _, err := s.store.AllEnvironments(ctx)
+	if err != nil {
+		return err
+	}
+	s.said++
+	for _, e := range envs {
+		place, err := s.api.Hub.Place(ctx, e.ID)
+		if err != nil {
+			return err
+		}
+		src := place.Rules().Source
+		status := app.Status{Instance: s.node, Sequence: s.said, Kind: app.ANode, Application: "greenlever", Version: Version(), Epoch: src.Epoch, Revision: src.Revision,
+			Source: "service", Started: s.started, Leaving: leaving}
+		status.Streams, status.Pollers = s.api.Audience(e.ID)
+		if _, err := s.store.TakeReport(ctx, e.ID, &app.Report{Status: status}, s.config.Now().UnixMilli()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Version names the build.
+func Version() string {
+	if info, ok := debug.ReadBuildInfo(); ok {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" {
+				return s.Value[:min(12, len(s.Value))]
+			}
+		}
+	}
+	return "unknown"
+}
+
+// thin gathers old counts; one node does it at a time.
+func (s *Server) thin(ctx context.Context) error {
+	fence, err := s.store.Lease(ctx, "thin", s.node, forgetEvery/2)
+	if err != nil || fence == 0 {
+		return err
+	}
+	return s.store.ThinUses(ctx, s.config.Now().UnixMilli())
+}
+
+// learn reads what must be known of every environment while the records cannot be reached.
+func (s *Server) learn(ctx context.Context) error {
+	heads, _, err := s.store.Heads(ctx)
+	for environment := range heads {
+		_, e := s.api.Population.Known(ctx, environment)
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
 // committed brings this process up to what was just committed. Where that takes too long
 // the change is answered all the same: the feed finds it by itself.
 func (s *Server) committed(ctx context.Context, keys bool) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), catchUpTime)
 	defer cancel()
+	s.api.Population.Forget()
 	if s.api.Hub.Look(ctx) != nil {
 		s.api.Hub.Nudge()
 	}
@@ -281,7 +377,7 @@ func (s *Server) end() error {
 	if s.cancel != nil {
 		s.cancel()
 		s.done.Wait()
-		err = errors.Join(err, s.api.WriteUsage(ctx), s.signHeads(ctx))
+		err = errors.Join(err, s.api.WriteUsage(ctx), s.api.Population.Flush(ctx), s.announce(ctx, true), s.signHeads(ctx))
 	}
 	if s.store != nil {
 		err = errors.Join(err, s.store.Close())

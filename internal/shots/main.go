@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"time"
 
 	"greenlever.example/greenlever/internal/browse"
 )
@@ -34,19 +35,26 @@ type picture struct {
 }
 
 var pictures = []picture{
-	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 4 of 4") }},
+	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 6 of 6") }},
 	{"board-dark", 1280, 800, true, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
 	{"board-phone", 390, 844, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
 	{"flag", 1280, 800, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites").See("Given in the last hour") }},
 	{"flag-edit", 1280, 1000, false, "/p/pinecrest/production/flags/night-batching", func(w *browse.Window) {
-		w.See("Northern sites").Click("edit").Fill("share of on in percent", "65").See("share of on 30 % → 65 %")
+		w.See("Northern sites").Click("edit Northern sites").Fill("share of on in percent", "65").See("share of on 30 % → 65 %")
 	}},
 	{"why", 1280, 1000, false, "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
 	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
-	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 4 of 4") }},
+	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 6 of 6") }},
 	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Live in production") }},
 	{"new-flag", 1280, 900, false, "/p/pinecrest/new-flag", func(w *browse.Window) { w.Fill("Title", "Handover photo").See("Make the flag") }},
-	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek").See("old-firmware") }},
+	{"flag-rule", 1280, 1250, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) {
+		w.See("First sites").Click("edit First sites").Fill("condition as text", `version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent", "30").See("Moves").See("values of").See("app_version is version")
+	}},
+	{"segments", 1280, 800, false, "/p/pinecrest/production/population", func(w *browse.Window) { w.See("pilot-sites").See("Recently seen") }},
+	{"attributes", 1280, 800, false, "/p/pinecrest/production/population/attributes", func(w *browse.Window) { w.See("crew_size").See("is sent, but not declared") }},
+	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17", func(w *browse.Window) { w.See("What it gets") }},
+	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster", func(w *browse.Window) { w.See("My own phone").See("by chance") }},
+	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek") }},
 }
 
 func run(dir, demo, only string) error {
@@ -66,9 +74,12 @@ func run(dir, demo, only string) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	for _, p := range pictures {
+	for i, p := range pictures {
 		if only != "" && p.name != only {
 			continue
+		}
+		if only == "" && i > 8 {
+			time.Sleep(6 * time.Second) // the service takes ten sign-ins a minute
 		}
 		if err := take(b, p, d.URL, d.Password, dir); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)

@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"sync"
 
+	greenlever "greenlever.example/client"
 	"greenlever.example/greenlever/internal/server"
 )
 
@@ -35,7 +36,7 @@ type Demo struct {
 	Browser   map[string]string `json:"browser"`
 	Tokens    map[string]string `json:"tokens"` // by role
 	Server    *server.Server    `json:"-"`
-	instances []*Door
+	instances []*greenlever.Client
 }
 
 // seed makes the same people at every start.
@@ -73,7 +74,7 @@ func Run(ctx context.Context, c Config) (err error) {
 		stop()
 		traffic.Wait()
 		for _, door := range d.instances {
-			_ = door.flags.Close()
+			_ = door.Close()
 		}
 	}()
 	if !c.Quiet {
@@ -132,7 +133,8 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 	return d, os.WriteFile(filepath.Join(c.Dir, "keys.env"), []byte(env), 0o600)
 }
 
-// start starts the instances of door: four in production, one in each other environment.
+// start starts the instances of door, four in production and one in each other
+// environment, and two of rounds.
 func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *sync.WaitGroup) error {
 	visitors := Recipients(seed, people)
 	for i, env := range []string{"production", "production", "production", "production", "staging", "development"} {
@@ -141,8 +143,18 @@ func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *s
 		if err != nil {
 			return err
 		}
-		d.instances = append(d.instances, door)
+		d.instances = append(d.instances, door.flags)
 		traffic.Go(func() { door.visits(ctx, visitors, uint64(i)) })
+	}
+	drivers := Couriers(seed, 240)
+	for i := range 2 {
+		c, err := greenlever.Open(ctx, greenlever.Options{URL: d.URL, Key: d.Keys["production"], Dir: filepath.Join(c.Dir, "rounds", fmt.Sprint(i+1)), Application: "rounds", Version: "1.8.0", Logger: log})
+		if err != nil {
+			return err
+		}
+		d.instances = append(d.instances, c)
+		rounds := &Rounds{c}
+		traffic.Go(func() { rounds.plans(ctx, drivers, uint64(i)) })
 	}
 	return nil
 }

@@ -29,10 +29,56 @@ func openDoor(ctx context.Context, url, key, dir, version string, log *slog.Logg
 	return &Door{c}, nil
 }
 
+// Rounds is the service that plans courier rounds.
+type Rounds struct {
+	flags *greenlever.Client
+}
+
+// Plan is one round: what the service asks its flags on the way.
+func (r *Rounds) Plan(c *Courier) {
+	unit := c.Context()
+	_ = r.flags.Bool("night-batching", unit, false)
+	_ = r.flags.Bool("weather-holds", unit, true)
+	_ = r.flags.Number("telemetry-interval", unit, 60)
+}
+
+// plans lets couriers ask for their rounds until the context ends.
+func (r *Rounds) plans(ctx context.Context, couriers []Courier, seed uint64) {
+	rng := rand.New(rand.NewPCG(seed, 4))
+	every(ctx, func() { r.Plan(&couriers[rng.IntN(len(couriers))]) })
+}
+
+// Pace of the traffic: brisk at first, so that the population is soon known.
+const (
+	warmUp = 15 * time.Second
+	brisk  = time.Millisecond
+	steady = 10 * time.Millisecond
+)
+
+// every does something again and again until the context ends.
+func every(ctx context.Context, do func()) {
+	tick := time.NewTicker(brisk)
+	defer tick.Stop()
+	slow := time.After(warmUp)
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-slow:
+			tick.Reset(steady)
+		case <-tick.C:
+			do()
+		}
+	}
+}
+
 // Open is one visit: what the service asks its flags on the way.
 func (d *Door) Open(r *Recipient) {
 	unit := r.Context()
-	_ = d.flags.Bool("one-touch-open", unit, false)
+	if d.flags.Bool("one-touch-open", unit, false) {
+		_ = d.flags.Bool("handover-photo", unit, false)
+	}
+	_ = d.flags.Bool("chilled-compartments", unit, false)
 	_ = d.flags.String("arrival-estimate", unit, "timetable")
 	_ = greenlever.Object(d.flags, "door-retries", unit, retries{Attempts: 2, PauseMillis: 400})
 	if r.Parcels > 8 {
@@ -44,14 +90,5 @@ func (d *Door) Open(r *Recipient) {
 // visits lets recipients come by until the context ends.
 func (d *Door) visits(ctx context.Context, people []Recipient, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 2))
-	tick := time.NewTicker(10 * time.Millisecond)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-			d.Open(&people[rng.IntN(len(people))])
-		}
-	}
+	every(ctx, func() { d.Open(&people[rng.IntN(len(people))]) })
 }

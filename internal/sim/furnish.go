@@ -70,9 +70,11 @@ func furnish(ctx context.Context, url, code string) (*Demo, error) {
 	f := &furnisher{ctx: ctx, by: map[string]caller{}, demo: &Demo{URL: url, Password: password, Keys: map[string]string{}, Browser: map[string]string{}, Tokens: map[string]string{}}}
 	f.people(url, code)
 	f.places()
+	f.attributes()
 	f.segments()
 	f.flags()
 	f.documents()
+	f.testUnits()
 	return f.demo, f.err
 }
 
@@ -164,19 +166,58 @@ func (f *furnisher) places() {
 	}
 }
 
-func (f *furnisher) segments() {
-	for _, s := range []struct {
-		key, title string
-		when       *condition.Node
-	}{
-		{"staff", "Staff of Pinecrest", &condition.Node{Test: "present", Attribute: "badge"}},
-		{"old-firmware", "Lockers below 4.2.0", &condition.Node{Test: "string.matches", Attribute: "firmware", Text: []string{`^([0-3]\.|4\.[01]\.)`}}},
-		{"plus-sites", "Sites on the plus plan", &condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}},
+func (f *furnisher) attributes() {
+	for _, a := range []object{
+		{"name": "role", "type": "string", "description": "recipient, courier or technician", "example": "recipient"},
+		{"name": "site.id", "type": "string", "description": "the site of the lockers", "example": "site-12"},
+		{"name": "site.region", "type": "string", "description": "one of five", "example": "north"},
+		{"name": "site.plan", "type": "string", "description": "basic or plus", "example": "plus"},
+		{"name": "firmware", "type": "version", "loose": true, "description": "of the site's lockers; old ones do not say it", "example": "4.2.0"},
+		{"name": "app_version", "type": "version", "description": "of the recipient's app", "example": "7.3.0"},
+		{"name": "country", "type": "string", "description": "two letters", "example": "no"},
+		{"name": "parcels_this_month", "type": "number", "description": "fetched so far", "example": "3"},
+		{"name": "email", "type": "string", "personal": true, "derive": "domain", "description": "only its domain leaves a service", "example": "noor.berg@pinecrest.example"},
+		{"name": "joined", "type": "time", "description": "when the recipient began", "example": "2025-04-01T08:00:00Z"},
+		{"name": "network", "type": "address", "description": "that the phone is on", "example": "10.20.3.4"},
+		{"name": "languages", "type": "list", "description": "that the recipient reads", "example": "nb, en"},
+		{"name": "badge", "type": "string", "serverOnly": true, "description": "of Pinecrest's own people", "example": "badge-7"},
 	} {
 		f.try(func() error {
-			return f.by["developer"].post(f.ctx, "/projects/pinecrest/segments", object{"key": s.key, "title": s.title, "when": s.when, "reason": "first set-up"}, nil)
+			return f.by["developer"].do(f.ctx, "PUT", "/projects/pinecrest/attributes/"+a["name"].(string), a, nil, 0)
 		})
 	}
+}
+
+func (f *furnisher) segments() {
+	var pilots []string
+	for i := range 40 {
+		pilots = append(pilots, fmt.Sprintf("site-%d", 7+i*13))
+	}
+	for _, s := range []object{
+		{"key": "staff", "title": "Staff of Pinecrest", "when": condition.Node{Test: "present", Attribute: "badge"}},
+		{"key": "old-firmware", "title": "Lockers below 4.2.0", "when": condition.Node{Test: "version.less", Attribute: "firmware", Text: []string{"4.2.0"}}},
+		{"key": "plus-sites", "title": "Sites on the plus plan", "when": condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}},
+		{"key": "pilot-sites", "title": "Sites that try things first", "lists": "site.id", "in": flag.List{Units: pilots}, "out": flag.List{Units: []string{"site-33"}}},
+		{"key": "night-crews", "title": "Couriers at night", "when": condition.Node{All: []condition.Node{
+			{Test: "string.equals", Attribute: "role", Text: []string{"courier"}},
+			{Test: condition.WeeklyTest, Weekly: &condition.Weekly{Days: []string{"mon", "tue", "wed", "thu", "fri"}, From: "22:00", To: "06:00", Zone: "Europe/Oslo"}},
+		}}},
+	} {
+		s["reason"] = "first set-up"
+		f.try(func() error { return f.by["developer"].post(f.ctx, "/projects/pinecrest/segments", s, nil) })
+	}
+}
+
+func (f *furnisher) testUnits() {
+	f.try(func() error {
+		return f.by["developer"].do(f.ctx, "PUT", "/projects/pinecrest/test-units", object{"units": []object{
+			{"unit": "recipient-17", "name": "My own phone", "attributes": object{"role": "recipient", "site.id": "site-12", "site.region": "north", "firmware": "4.2.3"}, "expected": object{"one-touch-open": "on"}},
+			{"unit": "test-old-locker", "name": "An old locker", "attributes": object{"role": "recipient", "site.id": "site-7", "site.region": "east", "firmware": "4.1.7"}, "expected": object{"one-touch-open": "off"}},
+			{"unit": "test-no-firmware", "name": "A locker that does not say", "attributes": object{"role": "recipient", "site.id": "site-20", "site.region": "coast"}, "expected": object{"one-touch-open": "off"}},
+			{"unit": "test-staff", "name": "Somebody with a badge", "attributes": object{"role": "technician", "site.id": "site-46", "site.region": "west", "firmware": "4.3.1", "badge": "badge-7"}, "expected": object{"one-touch-open": "on"}},
+			{"unit": "test-courier", "name": "A crew at night", "attributes": object{"role": "courier", "site.region": "north", "crew_size": "2"}, "expected": object{}},
+		}}, nil, 0)
+	})
 }
 
 func (f *furnisher) flags() {
@@ -192,6 +233,11 @@ func (f *furnisher) flags() {
 		{"key": "door-retries", "title": "Door retries", "type": "object", "purpose": "tune", "goneBy": "stays", "resting": "calm", "owners": []string{"doors"},
 			"variants":    []object{variant("calm", object{"attempts": 2, "pauseMillis": 400}), variant("eager", object{"attempts": 5, "pauseMillis": 150})},
 			"description": "Attempts and back-off of the door's motor."},
+		{"key": "chilled-compartments", "title": "Chilled compartments", "purpose": "grant", "goneBy": "stays", "description": "Sites on the plus plan.", "owners": []string{"doors"}, "visible": true},
+		{"key": "handover-photo", "title": "Handover photo", "purpose": "introduce", "goneBy": "2027-05-31", "description": "A photo at the handover; opens on a date.", "owners": []string{"doors"}},
+		{"key": "telemetry-interval", "title": "Telemetry interval", "type": "number", "purpose": "tune", "goneBy": "stays", "resting": "minute", "owners": []string{"doors"},
+			"variants":    []object{variant("minute", 60), variant("quarter", 900)},
+			"description": "Seconds between reports of a locker."},
 	} {
 		f.try(func() error {
 			return f.by["developer"].post(f.ctx, "/projects/pinecrest/flags?reason=first+set-up", d, nil)
@@ -258,6 +304,16 @@ func (f *furnisher) documents() {
 		d.Lever = flag.On
 		d.Rules = []flag.Rule{{Name: "Northern sites", Gives: shares("site.id", share("on", 30), goOn(70)),
 			When: &condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{"north"}}}}
+	})
+	f.edit("developer", prod, "chilled-compartments", "as sold", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{{Name: "Plus sites", When: segment("plus-sites"), Gives: give("on")}}
+	})
+	f.edit("developer", prod, "handover-photo", "opens after the holidays", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Needs = []flag.Need{{Flag: "one-touch-open", Variant: "on"}}
+		d.Rules = []flag.Rule{{Name: "From January", Gives: give("on"), When: &condition.Node{All: []condition.Node{
+			{Test: "clock.at-or-after", Text: []string{"2027-01-11T08:00:00+01:00"}}, *segment("pilot-sites")}}}}
 	})
 	f.edit("releaser", prod, "weather-holds", "the weather service is in use", func(d *flag.Document) { d.Lever = flag.On })
 	f.edit("developer", prod, "door-retries", "stiff doors on the coast", func(d *flag.Document) {

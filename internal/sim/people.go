@@ -3,6 +3,7 @@ package sim
 import (
 	"fmt"
 	"math/rand/v2"
+	"time"
 
 	greenlever "greenlever.example/client"
 )
@@ -28,6 +29,10 @@ type Recipient struct {
 	App      string
 	Parcels  int
 	Badge    string // of staff
+	Country  string
+	Speaks   []string
+	Joined   string // RFC 3339
+	Network  string // address
 }
 
 // Recipients makes n of them.
@@ -49,6 +54,10 @@ func Recipients(seed uint64, n int) []Recipient {
 		s := rng.IntN(Sites)
 		out[i] = Recipient{Key: fmt.Sprintf("recipient-%d", i+1), Site: fmt.Sprintf("site-%d", s+1), Region: sites[s].region, Plan: sites[s].plan,
 			Firmware: sites[s].firmware, App: fmt.Sprintf("%d.%d.0", 6+rng.IntN(2), rng.IntN(10)), Parcels: rng.IntN(12)}
+		out[i].Country = []string{"no", "no", "no", "se", "dk"}[rng.IntN(5)]
+		out[i].Speaks = [][]string{{"nb"}, {"nb", "en"}, {"sv", "en"}, {"da"}, {"de", "en"}}[rng.IntN(5)]
+		out[i].Joined = time.Date(2023, time.January, 1+rng.IntN(1_400), rng.IntN(24), 0, 0, 0, time.UTC).Format(time.RFC3339)
+		out[i].Network = fmt.Sprintf("10.%d.%d.%d", 20+rng.IntN(6), rng.IntN(256), 1+rng.IntN(250))
 		if rng.IntN(100) == 0 {
 			out[i].Badge = fmt.Sprintf("badge-%d", rng.IntN(90))
 		}
@@ -65,12 +74,19 @@ var (
 	parcels    = greenlever.Named("parcels_this_month")
 	role       = greenlever.Named("role")
 	badge      = greenlever.Named("badge")
+	country    = greenlever.Named("country")
+	languages  = greenlever.Named("languages")
+	joined     = greenlever.Named("joined")
+	network    = greenlever.Named("network")
+	email      = greenlever.Named("email")
+	crewSize   = greenlever.Named("crew_size")
 )
 
 // Context is what the door service knows of the recipient.
 func (r *Recipient) Context() greenlever.Context {
 	attributes := []greenlever.Attribute{role.Text("recipient"), siteID.Text(r.Site), siteRegion.Text(r.Region), sitePlan.Text(r.Plan),
-		appVersion.Text(r.App), parcels.Integer(int64(r.Parcels))}
+		appVersion.Text(r.App), parcels.Integer(int64(r.Parcels)), country.Text(r.Country), languages.List(r.Speaks...), joined.Text(r.Joined), network.Text(r.Network),
+		email.Text(r.Key + "@mail.example")}
 	if r.Firmware != "" {
 		attributes = append(attributes, firmwareAt.Text(r.Firmware))
 	}
@@ -78,4 +94,28 @@ func (r *Recipient) Context() greenlever.Context {
 		attributes = append(attributes, badge.Text(r.Badge))
 	}
 	return greenlever.Unit(r.Key, attributes...)
+}
+
+// Courier is somebody who fills compartments on a round.
+type Courier struct {
+	Key    string
+	Region string
+	Crew   int
+}
+
+// Couriers makes n of them.
+func Couriers(seed uint64, n int) []Courier {
+	rng := rand.New(rand.NewPCG(seed, 3))
+	out := make([]Courier, n)
+	for i := range out {
+		out[i] = Courier{fmt.Sprintf("courier-%d", i+1), regions[rng.IntN(len(regions))], 1 + rng.IntN(4)}
+	}
+	return out
+}
+
+// Context is what the rounds service knows of the courier. It sends the size of the crew as
+// text, which is the scenario's mistake: a rule that compares it with a number would never
+// apply.
+func (c *Courier) Context() greenlever.Context {
+	return greenlever.Unit(c.Key, role.Text("courier"), siteRegion.Text(c.Region), crewSize.Text(fmt.Sprint(c.Crew)), email.Text(c.Key+"@pinecrest.example"))
 }

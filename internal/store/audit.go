@@ -147,18 +147,20 @@ func (t *Tx) Remember(scope, id, request string, result []byte, at int64) error 
 	return err
 }
 
-// keptMinutes is how long counts are kept after everything else was forgotten: 90 days.
-const keptMinutes = 90 * 24 * 60
+// keptSeenDays is how long what was seen of attributes is kept.
+const keptSeenDays = 30
 
 // Forget removes what was kept for idempotency before a time, sessions and tokens that
-// expired and instances that were last heard of before it, and counts of 90 days earlier.
+// expired, instances that left before it, and what they had applied.
 func (s *Store) Forget(ctx context.Context, before int64) error {
 	for _, q := range []struct {
 		query string
 		limit int64
 	}{
 		{"DELETE FROM idempotency WHERE at < ?", before}, {"DELETE FROM sessions WHERE expires < ?", before}, {"DELETE FROM tokens WHERE expires < ?", before},
-		{"DELETE FROM instances WHERE seen < ?", before}, {"DELETE FROM counts WHERE minute < ?", before/60_000 - keptMinutes},
+		{"DELETE FROM instances WHERE gone AND gone_at < ?", before}, {"DELETE FROM applied WHERE at < ?", before},
+		{"DELETE p FROM population p JOIN sampling s ON s.environment_id = p.environment_id WHERE p.seen < ? - (s.days - 1) * 86400000", before},
+		{"DELETE FROM seen_attributes WHERE day < ?", before/dayMillis - keptSeenDays},
 	} {
 		if _, err := s.db.ExecContext(ctx, q.query, q.limit); err != nil {
 			return fault(err)

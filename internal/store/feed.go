@@ -67,6 +67,10 @@ func (s *Store) RulesetAt(ctx context.Context, environment, revision int64) (*fl
 }
 
 func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag.Ruleset, error) {
+	secrets, err := s.Sampling(ctx, environment)
+	if err != nil {
+		return nil, err
+	}
 	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 	if err != nil {
 		return nil, fault(err)
@@ -115,7 +119,22 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 		return nil, fault(err)
 	}
 	snap.Stops = stops
-	return flag.NewRuleset(snap)
+	snap.SeeAs = flag.SeeAsKey(secrets.SeeAs)
+	_ = tx.Rollback() // lists never change under their digest, so they need no snapshot
+	rs, err := flag.NewRuleset(snap)
+	if err != nil {
+		return nil, err
+	}
+	_, missing := rs.Needed()
+	for _, digest := range missing {
+		if rs.Hashes == nil {
+			rs.Hashes = map[string]flag.Hashes{}
+		}
+		if rs.Hashes[digest], err = s.List(ctx, digest); err != nil {
+			return nil, err
+		}
+	}
+	return rs, nil
 }
 
 func stopsAt(t *Tx, environment, revision int64) ([]flag.Stop, error) {

@@ -5,8 +5,6 @@ import (
 	"crypto/subtle"
 	"database/sql"
 	"errors"
-	"slices"
-	"strings"
 
 	"greenlever.example/greenlever/internal/app"
 )
@@ -183,69 +181,11 @@ func (t *Tx) AccessKeys(environment int64) ([]app.AccessKey, error) {
 
 // AddAccessKey keeps an access key.
 func (t *Tx) AddAccessKey(k *app.AccessKey) error {
-	return t.exec("INSERT INTO access_keys (id, environment_id, kind, purpose, hint, digest, created) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		k.ID, k.EnvironmentID, k.Kind, k.Purpose, k.Hint, k.Digest, k.Created)
+	return t.exec("INSERT INTO access_keys (id, environment_id, kind, purpose, hint, digest, created, origins) VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+		k.ID, k.EnvironmentID, k.Kind, k.Purpose, k.Hint, k.Digest, k.Created, encode(k.Origins))
 }
 
 // RevokeAccessKey ends an access key.
 func (t *Tx) RevokeAccessKey(id string, at int64) error {
 	return t.exec("UPDATE access_keys SET revoked = ? WHERE id = ? AND revoked = 0", at, id)
-}
-
-// TakeReport records a report once: it tells whether it was new.
-func (s *Store) TakeReport(ctx context.Context, environment int64, r *app.Report, now int64) (bool, error) {
-	taken := false
-	err := s.Write(ctx, func(t *Tx) error {
-		taken = false
-		if err := t.exec("INSERT IGNORE INTO instances (environment_id, id, application, version, epoch, revision, source, skew_millis, sequence, seen, gone) "+
-			"VALUES (?, ?, ?, ?, 0, 0, '', 0, 0, 0, FALSE)", environment, r.Instance, r.Application, r.Version); err != nil {
-			return err
-		}
-		var sequence int64
-		if err := t.get(&sequence, "SELECT sequence FROM instances WHERE environment_id = ? AND id = ? FOR UPDATE", environment, r.Instance); err != nil {
-			return err
-		}
-		if r.Sequence <= sequence {
-			return nil
-		}
-		taken = true
-		if err := t.exec("UPDATE instances SET application = ?, version = ?, epoch = ?, revision = ?, source = ?, skew_millis = ?, sequence = ?, seen = ?, gone = ? WHERE environment_id = ? AND id = ?",
-			r.Application, r.Version, r.Epoch, r.Revision, r.Source, r.SkewMillis, r.Sequence, now, r.Leaving, environment, r.Instance); err != nil {
-			return err
-		}
-		return t.addCounts(environment, now/60_000, r.Counts)
-	})
-	return taken, err
-}
-
-// portion is how many counts one statement takes.
-const portion = 500
-
-func (t *Tx) addCounts(environment, minute int64, lines []app.CountLine) error {
-	for some := range slices.Chunk(lines, portion) {
-		args := make([]any, 0, 5*len(some))
-		for _, c := range some {
-			args = append(args, environment, minute, c.Flag, c.Variant, c.Count)
-		}
-		values := strings.TrimSuffix(strings.Repeat("(?, ?, ?, ?, ?),", len(some)), ",")
-		if err := t.exec("INSERT INTO counts (environment_id, minute, flag, variant, count) VALUES "+values+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", args...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// AddCounts records what was decided in the service itself.
-func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []app.CountLine) error {
-	return s.Write(ctx, func(t *Tx) error { return t.addCounts(environment, now/60_000, lines) })
-}
-
-// Instances lists the instances of an environment that were seen since a time.
-func (s *Store) Instances(ctx context.Context, environment, since int64) ([]app.Instance, error) {
-	return list[app.Instance](ctx, s.db, "SELECT * FROM instances WHERE environment_id = ? AND seen >= ? ORDER BY application, id", environment, since)
-}
-
-// Counts sums the counts of an environment since a time, by flag and variant.
-func (s *Store) Counts(ctx context.Context, environment, since int64) ([]app.CountLine, error) {
-	return list[app.CountLine](ctx, s.db, "SELECT flag, variant, CAST(SUM(count) AS UNSIGNED) count FROM counts WHERE environment_id = ? AND minute >= ? GROUP BY flag, variant ORDER BY flag, variant", environment, since/60_000)
 }

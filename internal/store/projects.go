@@ -27,11 +27,6 @@ func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environm
 	return list[app.Environment](ctx, s.db, "SELECT * FROM environments WHERE project_id = ? ORDER BY id", project)
 }
 
-// AllEnvironments lists the environments of all projects.
-func (s *Store) AllEnvironments(ctx context.Context) ([]app.Environment, error) {
-	return list[app.Environment](ctx, s.db, "SELECT * FROM environments ORDER BY id")
-}
-
 // Environment finds an environment of a project by key.
 func (s *Store) Environment(ctx context.Context, project int64, key string) (*app.Environment, error) {
 	return get[app.Environment](ctx, s.db, "there is no environment "+key+" in this project",
@@ -285,6 +280,19 @@ func (s *Store) FlagVersions(ctx context.Context, environment int64) (map[string
 	out := map[string]int64{}
 	for _, r := range rows {
 		out[r.Key] = r.Version
+	}
+	return out, err
+}
+
+// FlagTimes says when each flag's document was saved last in an environment, in Unix milliseconds.
+func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]int64, error) {
+	rows, err := list[struct {
+		Flag string `db:"flag"`
+		At   int64  `db:"at"`
+	}](ctx, s.db, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = f.revision WHERE f.environment_id = ?", environment)
+	out := map[string]int64{}
+	for _, r := range rows {
+		out[r.Flag] = r.At
 	}
 	return out, err
 }

@@ -23,6 +23,11 @@ export function keepCSRF(token: string | undefined) {
   csrf = token ?? csrf;
 }
 
+/** sessionHeaders are what a change must carry. */
+export function sessionHeaders(): Record<string, string> {
+  return { "X-Greenlever-CSRF": csrf, "Idempotency-Key": crypto.randomUUID() };
+}
+
 const session: Middleware = {
   onRequest({ request }) {
     if (request.method !== "GET") {

@@ -83,14 +83,6 @@ export function useInstances(project: string, environment: string) {
   });
 }
 
-export function useCounts(project: string, environment: string) {
-  return useQuery({
-    queryKey: [project, "env", environment, "counts"],
-    refetchInterval: 10_000,
-    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/counts", { params: { path: { project, environment } } })),
-  });
-}
-
 export function useKeys(project: string, environment: string, enabled: boolean) {
   return useQuery({
     queryKey: [project, "env", environment, "keys"],
@@ -139,13 +131,14 @@ export interface SaveFlag {
   document: Schemas["Document"];
   version: number;
   reason: string;
+  units?: number; // that would move, where the service asked to confirm that number
 }
 
 function putFlag(project: string, environment: string, flag: string, s: SaveFlag, dryRun: boolean) {
   return must(
     api.PUT("/api/v1/projects/{project}/environments/{environment}/flags/{flag}", {
       params: { path: { project, environment, flag }, header: { "If-Match": String(s.version) }, query: { dryRun: String(dryRun) } },
-      body: { document: s.document, reason: s.reason },
+      body: { document: s.document, reason: s.reason, ...(s.units !== undefined && { units: s.units }) },
     }),
   );
 }

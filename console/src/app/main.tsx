@@ -18,6 +18,13 @@ const Why = lazy(() => import("../features/why/why"));
 const History = lazy(() => import("../features/history/history"));
 const Stop = lazy(() => import("../features/stop/stop"));
 const Settings = lazy(() => import("../features/settings/settings"));
+const Segments = lazy(() => import("../features/population/segments"));
+const Attributes = lazy(() => import("../features/population/attributes"));
+const Unit = lazy(() => import("../features/population/unit"));
+const Roster = lazy(() => import("../features/population/roster"));
+const Usage = lazy(() => import("../features/usage/usage"));
+const Processes = lazy(() => import("../features/usage/processes"));
+const Radar = lazy(() => import("../features/usage/radar"));
 const NewProject = lazy(() => import("../features/settings/new-project"));
 const Account = lazy(() => import("../features/settings/account"));
 
@@ -53,6 +60,13 @@ createRoot(document.getElementById("root")!).render(
                 <Route path=":environment/flags/:flag" element={<Flag />} />
                 <Route path=":environment/why" element={<Why />} />
                 <Route path=":environment/stop" element={<Stop />} />
+                <Route path=":environment/usage" element={<Usage />} />
+                <Route path=":environment/usage/processes" element={<Processes />} />
+                <Route path=":environment/usage/radar" element={<Radar />} />
+                <Route path=":environment/population" element={<Segments />} />
+                <Route path=":environment/population/attributes" element={<Attributes />} />
+                <Route path=":environment/population/unit" element={<Unit />} />
+                <Route path=":environment/population/roster" element={<Roster />} />
               </Route>
             </Route>
             <Route path="*" element={<Navigate to="/" replace />} />

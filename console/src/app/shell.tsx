@@ -5,7 +5,7 @@ import { Button, Waiting } from "../ui/controls";
 import { Palette, type Command } from "./palette";
 
 const place = ({ isActive }: { isActive: boolean }) =>
-  `rounded px-2 py-1 whitespace-nowrap ${isActive ? "bg-page font-medium text-ink" : "text-soft hover:text-ink"}`;
+  `rounded px-2 py-1 whitespace-nowrap max-sm:px-1.5 ${isActive ? "bg-page font-medium text-ink" : "text-soft hover:text-ink"}`;
 
 /** Shell is what stands around every page: where one is, the stop, and the palette. */
 export function Shell() {
@@ -39,6 +39,21 @@ export function Shell() {
     { group: "Places", label: "History", run: () => go(`/p/${project}/history`) },
     { group: "Places", label: "Settings", run: () => go(`/p/${project}/settings`) },
     { group: "Places", label: "New flag", run: () => go(`/p/${project}/new-flag`) },
+    ...environments.flatMap((e) =>
+      [
+        { label: `Segments in ${e.key}`, path: "" },
+        { label: `Attributes in ${e.key}`, path: "/attributes" },
+        { label: `Units in ${e.key}`, path: "/unit" },
+        { label: `Roster in ${e.key}`, path: "/roster" },
+      ].map((p) => ({ group: "Population", label: p.label, run: () => go(`/p/${project}/${e.key}/population${p.path}`) })),
+    ),
+    ...environments.flatMap((e) =>
+      [
+        { label: `Decisions in ${e.key}`, path: "" },
+        { label: `Processes in ${e.key}`, path: "/processes" },
+        { label: `Radar in ${e.key}`, path: "/radar" },
+      ].map((p) => ({ group: "Usage", label: p.label, run: () => go(`/p/${project}/${e.key}/usage${p.path}`) })),
+    ),
     ...environments.map((e) => ({ group: "Stop", label: `Stop in ${e.key}`, run: () => go(`/p/${project}/${e.key}/stop`) })),
     ...(board.data?.flags ?? []).flatMap((f) => environments.map((e) => ({ group: "Flags", label: `${f.key} in ${e.key}`, run: () => go(`/p/${project}/${e.key}/flags/${f.key}`) }))),
   ];
@@ -46,12 +61,12 @@ export function Shell() {
   return (
     <>
       <header className="sticky top-0 z-10 border-b border-line bg-sheet">
-        <div className="mx-auto flex max-w-6xl flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
+        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
           <Link to="/" className="flex items-center gap-2 font-semibold">
             <img src="/mark.svg" alt="" width="22" height="22" /> <span className="hidden sm:inline">Green Lever</span>
           </Link>
           <span className="hidden text-soft sm:inline">{board.data?.project.title}</span>
-          <nav className="flex min-w-0 flex-1 items-center gap-1 max-sm:order-last max-sm:basis-full" aria-label="places">
+          <nav className="flex min-w-0 flex-1 items-center gap-1 max-sm:order-last max-sm:basis-full max-sm:flex-wrap max-sm:gap-x-0" aria-label="places">
             {project && (
               <>
                 <NavLink end to={`/p/${project}`} className={place}>
@@ -60,6 +75,16 @@ export function Shell() {
                 {night && (
                   <NavLink to={`/p/${project}/${night}/why`} className={place}>
                     Why
+                  </NavLink>
+                )}
+                {night && (
+                  <NavLink to={`/p/${project}/${night}/population`} className={place}>
+                    Population
+                  </NavLink>
+                )}
+                {night && (
+                  <NavLink to={`/p/${project}/${night}/usage`} className={place}>
+                    Usage
                   </NavLink>
                 )}
                 <NavLink to={`/p/${project}/history`} className={place}>

@@ -95,7 +95,7 @@ export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: R
 
 export function Page({ title, aside, children }: { title: ReactNode; aside?: ReactNode; children: ReactNode }) {
   return (
-    <main className="mx-auto flex max-w-6xl flex-col gap-4 px-4 py-5">
+    <main className="mx-auto flex max-w-7xl flex-col gap-4 px-4 py-5">
       <div className="flex flex-wrap items-center justify-between gap-3">
         <h1 className="text-xl font-semibold">{title}</h1>
         {aside}

@@ -25,6 +25,7 @@ import (
 
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 )
@@ -88,6 +89,23 @@ type credentials interface {
 	SetRoles(project int64, account string, roles []app.Role) error
 }
 
+// targeting reads and writes what conditions and previews rest on.
+type targeting interface {
+	Attributes(project int64) ([]app.Attribute, error)
+	PutAttribute(project int64, a *app.Attribute) error
+	RemoveAttribute(project int64, name string) error
+	PutList(*app.ListBody) error
+	SetSampling(environment int64, off bool, days int) error
+	EraseUnit(environment int64, unit string) (int64, error)
+	PutTestUnit(project int64, u *app.TestUnit) error
+	RemoveTestUnit(project int64, unit string) (bool, error)
+}
+
+// instances reads and writes the processes that decide.
+type instances interface {
+	AccountFor(environment int64, instance string, at int64) (*app.Instance, error)
+}
+
 // Tx is the transaction that a change runs in.
 type Tx interface {
 	memory
@@ -97,6 +115,8 @@ type Tx interface {
 	segments
 	stops
 	credentials
+	targeting
+	instances
 }
 
 // Service makes changes.
@@ -109,6 +129,13 @@ type Service struct {
 	// what was committed; keys tells whether access keys are among it.
 	Committed func(ctx context.Context, keys bool)
 
+	// Judge says what is declared and seen of attributes in an environment, for comparisons
+	// that cannot fit. Without it none is refused.
+	Judge func(ctx context.Context, environment int64) (map[string]lint.Attribute, error)
+	// Sweep tells whether an edit takes everybody from the resting variant at once, and how
+	// many units that is. Without it nobody is asked.
+	Sweep func(ctx context.Context, env *app.Environment, doc *flag.Document) (units int64, sweeps bool, err error)
+
 	gates gates
 }
 
@@ -120,6 +147,7 @@ type Request struct {
 	Reason  string
 	DryRun  bool
 	Version *int64 // that the caller has seen; nil where none was given
+	Units   *int64 // how many units the caller was told would move, where that is asked for
 }
 
 // sealed results hold secrets, which are shown once and never kept.

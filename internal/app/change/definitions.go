@@ -9,8 +9,10 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -138,6 +140,15 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 	} else if !names[d.Resting] {
 		add("resting", "%q is no variant of this flag", d.Resting)
 	}
+	for i, m := range d.Muted {
+		place := fmt.Sprintf("muted[%d]", i)
+		if !slices.ContainsFunc(lint.Checks(), func(c lint.Check) bool { return c.Name == m.Check }) {
+			add(place+".check", "%q is no check", m.Check)
+		}
+		if text(place+".reason", m.Reason, 500); strings.TrimSpace(m.Reason) == "" {
+			add(place+".reason", "say why the check is muted for this flag")
+		}
+	}
 	for place, list := range map[string][]string{"owners": d.Owners, "tags": d.Tags} {
 		if len(list) > 50 {
 			add(place, "takes at most 50")
@@ -170,6 +181,7 @@ type DefinitionEdit struct {
 	Visible        *bool         `json:"visible,omitempty"`
 	AddVariants    []app.Variant `json:"addVariants,omitempty"`
 	RemoveVariants []string      `json:"removeVariants,omitempty"`
+	Muted          *[]app.Mute   `json:"muted,omitempty"` // checks, with reasons
 }
 
 // EditFlag changes a definition. Visibility and variants change in all environments at
@@ -235,6 +247,19 @@ func (edit *DefinitionEdit) apply(d *app.Definition) (lines []diff.Line, documen
 			*list.field = append([]string{}, *list.to...)
 		}
 	}
+	if edit.Muted != nil && !slices.Equal(d.Muted, *edit.Muted) {
+		for _, m := range *edit.Muted {
+			if !slices.Contains(d.Muted, m) {
+				say("check %s muted: %s", m.Check, m.Reason)
+			}
+		}
+		for _, m := range d.Muted {
+			if !slices.ContainsFunc(*edit.Muted, func(o app.Mute) bool { return o.Check == m.Check }) {
+				say("check %s no longer muted", m.Check)
+			}
+		}
+		d.Muted = append([]app.Mute{}, *edit.Muted...)
+	}
 	if edit.Visible != nil && *edit.Visible != d.Visible {
 		d.Visible, documents = *edit.Visible, true
 		say("visible to browsers → %t", d.Visible)
@@ -298,6 +323,15 @@ func (c *commit) neededBy(env int64, key, variant string) (string, error) {
 	}
 	for _, f := range all {
 		if slices.Contains(f.Document.Needs, flag.Need{Flag: key, Variant: variant}) {
+			return f.Key, nil
+		}
+		asks := false
+		for i := range f.Document.Rules {
+			f.Document.Rules[i].When.Leaves(func(l *condition.Node) {
+				asks = asks || l.Test == condition.FlagTest && l.Flag == key && slices.Contains(l.Text, variant)
+			})
+		}
+		if asks {
 			return f.Key, nil
 		}
 	}

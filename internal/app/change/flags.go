@@ -8,13 +8,17 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/lint"
 	"greenlever.example/core/sentence"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/zones"
 )
 
 // Saved is the result of a change of a flag document.
@@ -58,10 +62,17 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 		if err := c.open(env); err != nil {
 			return nil, err
 		}
-		if err := complete(old.Document, &now); err != nil {
+		docs := &around{tx: tx, env: env.ID}
+		if err := complete(old.Document, &now, docs); err != nil {
 			return nil, err
 		}
 		if err := checkFlag(tx, env.ID, &now); err != nil {
+			return nil, err
+		}
+		if err := s.fits(ctx, env.ID, &now, old.Document); err != nil {
+			return nil, err
+		}
+		if err := stillAlike(tx, env.ID, old.Document, &now); err != nil {
 			return nil, err
 		}
 		if stopped != nil && (now.Resting != old.Document.Resting || !sameJSON(now.Variants[now.Resting], old.Document.Variants[now.Resting])) {
@@ -73,6 +84,9 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			Sentence: sentence.Of(&now, stopped != nil), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
 			return saved, nil
+		}
+		if err := s.confirmed(ctx, r, env, &now); err != nil {
+			return nil, err
 		}
 		saved.Version++
 		if err := c.putFlag(env, &app.FlagRecord{EnvironmentID: env.ID, Key: now.Key, Version: saved.Version, Document: &now}, "flag.changed", lines); err != nil {
@@ -119,7 +133,7 @@ func sameJSON(a, b json.RawMessage) bool {
 
 // complete fills in what the service knows better than the caller: what the definition
 // owns, the ids of new rules, and the salts and buckets of shares.
-func complete(old, now *flag.Document) error {
+func complete(old, now *flag.Document, docs flag.Documents) error {
 	var found []flag.Problem
 	if now.Type == "" {
 		now.Type = old.Type
@@ -136,6 +150,7 @@ func complete(old, now *flag.Document) error {
 	if !slices.Equal(now.VariantNames(), old.VariantNames()) {
 		found = append(found, flag.Problem{Place: "document.variants", Mend: "variants are added and removed in the definition, in all environments at once; only their values can be edited here"})
 	}
+	now.Requires = now.Needed()
 	byID := map[string]*flag.Rule{}
 	for i := range old.Rules {
 		byID[old.Rules[i].ID] = &old.Rules[i]
@@ -148,34 +163,194 @@ func complete(old, now *flag.Document) error {
 		} else if o := byID[r.ID]; o != nil {
 			before = o.Gives.Shares
 		}
-		found = append(found, arrange(fmt.Sprintf("document.rules[%d].gives", i), &r.Gives, before, now.Resting)...)
+		place := fmt.Sprintf("document.rules[%d]", i)
+		when, problems := settle(place+".when", r.When)
+		r.When = when
+		found = append(found, problems...)
+		found = append(found, arrange(place+".gives", &r.Gives, before, now, docs)...)
 	}
-	return app.InvalidFields(append(found, arrange("document.end", &now.End, old.End.Shares, now.Resting)...))
+	return app.InvalidFields(append(found, arrange("document.end", &now.End, old.End.Shares, now, docs)...))
 }
 
-// arrange gives shares their salt and their buckets.
-func arrange(place string, g *flag.Gives, old *flag.Shares, resting string) []flag.Problem {
+// settle puts a condition into its canonical form: ranges of versions are written out,
+// parts of the population get their salts, and time zones must be known.
+func settle(place string, n *condition.Node) (*condition.Node, []flag.Problem) {
+	if n == nil {
+		return nil, nil
+	}
+	var found []flag.Problem
+	n.Check(place, func(place, mend string) {
+		if !strings.HasSuffix(place, ".part.salt") && !strings.HasSuffix(place, ".part.hash") {
+			found = append(found, flag.Problem{Place: place, Mend: mend})
+		}
+	})
+	if len(found) > 0 {
+		return n, found
+	}
+	n = n.Clone()
+	if err := n.Expand(); err != nil {
+		return n, []flag.Problem{{Place: place, Mend: err.Error()}}
+	}
+	n.Leaves(func(l *condition.Node) {
+		switch {
+		case l.Part != nil:
+			if l.Part.Salt == "" {
+				l.Part.Salt = newSalt()
+			}
+			if l.Part.Hash == 0 {
+				l.Part.Hash = bucket.Scheme
+			}
+		case l.Weekly != nil && zones.Find(l.Weekly.Zone) == nil:
+			found = append(found, flag.Problem{Place: place, Mend: fmt.Sprintf("%q is no time zone: use a name of the IANA database, such as Europe/Oslo or UTC", l.Weekly.Zone)})
+		}
+	})
+	return n.Canonical(), found
+}
+
+// fits refuses new comparisons that what is declared or seen of their attribute can never
+// meet: such a rule would silently never apply.
+func (s *Service) fits(ctx context.Context, env int64, now, old *flag.Document) error {
+	if s.Judge == nil {
+		return nil
+	}
+	known, err := s.Judge(ctx, env)
+	if err != nil {
+		return err
+	}
+	had := map[string]bool{}
+	for i := range old.Rules {
+		old.Rules[i].When.Leaves(func(l *condition.Node) { had[l.Words()] = true })
+	}
+	var found []flag.Problem
+	for i := range now.Rules {
+		found = append(found, unfit(fmt.Sprintf("document.rules[%d].when", i), now.Rules[i].When, known, had)...)
+	}
+	return app.InvalidFields(found)
+}
+
+func unfit(place string, n *condition.Node, known map[string]lint.Attribute, had map[string]bool) (found []flag.Problem) {
+	n.Leaves(func(l *condition.Node) {
+		a := known[l.Attribute]
+		if a.Loose && strings.HasPrefix(l.Test, "version.") {
+			l.Loose = true
+		}
+		if mend := lint.Fits(l, a, l.Attribute); mend != "" && !had[l.Words()] {
+			found = append(found, flag.Problem{Place: place, Mend: mend})
+		}
+	})
+	return found
+}
+
+// stillAlike keeps shares that others move together with from being drawn otherwise.
+func stillAlike(tx Tx, env int64, old, now *flag.Document) error {
+	drawn := map[string]bool{}
+	places := []string{""}
+	for i := range old.Rules {
+		places = append(places, old.Rules[i].ID)
+	}
+	for _, at := range places {
+		a, b := old.SharesAt(at), now.SharesAt(at)
+		if a != nil && b != nil && (a.Salt != b.Salt || !slices.Equal(a.By, b.By)) {
+			drawn[at] = true
+		}
+	}
+	if len(drawn) == 0 {
+		return nil
+	}
+	all, err := tx.Flags(env)
+	if err != nil {
+		return err
+	}
+	for _, rec := range all {
+		d := rec.Document
+		if rec.Key == now.Key {
+			d = now
+		}
+		ids := []string{""}
+		for i := range d.Rules {
+			ids = append(ids, d.Rules[i].ID)
+		}
+		for _, id := range ids {
+			if s := d.SharesAt(id); s != nil && s.Like != nil && s.Like.Flag == now.Key && drawn[s.Like.Rule] && s.Salt != saltAt(now, s.Like.Rule) {
+				return app.Faultf(app.Conflict, "shares of flag %s move together with these: take that apart first, or leave how these are drawn", rec.Key)
+			}
+		}
+	}
+	return nil
+}
+
+func saltAt(d *flag.Document, rule string) string {
+	if s := d.SharesAt(rule); s != nil {
+		return s.Salt
+	}
+	return ""
+}
+
+// confirmed asks, in an environment that asks first, for the number of units before all of
+// them go from the resting variant in one step. The number may have moved a little since it
+// was told.
+func (s *Service) confirmed(ctx context.Context, r Request, env *app.Environment, doc *flag.Document) error {
+	if !env.AskFirst || r.DryRun || s.Sweep == nil {
+		return nil
+	}
+	units, sweeps, err := s.Sweep(ctx, env, doc)
+	if err != nil || !sweeps || units == 0 { // nobody was seen here, so there is nobody to count
+		return err
+	}
+	if r.Units != nil && abs(*r.Units-units)*10 <= units {
+		return nil
+	}
+	return &app.Fault{Kind: app.Invalid, Detail: "everybody would go from the resting variant in one step", More: map[string]any{"sweep": units},
+		Fields: []flag.Problem{{Place: "units", Mend: fmt.Sprintf("this moves about %d units, all that were seen, in one step: widen it by shares, or confirm it by sending that number", units)}}}
+}
+
+func abs(n int64) int64 { return max(n, -n) }
+
+// arrange gives shares their salt and their buckets. old are the shares that stood there.
+func arrange(place string, g *flag.Gives, old *flag.Shares, doc *flag.Document, docs flag.Documents) []flag.Problem {
 	if g.Shares == nil {
 		return nil
 	}
 	s := *g.Shares
 	g.Shares, place = &s, place+".shares"
-	if old != nil {
+	if s.Hash == 0 {
+		s.Hash = bucket.Scheme
+	}
+	if s.DrawAnew {
+		if old != nil && s.Salt == old.Salt {
+			s.Salt = "" // a salt that a dry run gave is taken, so that what was shown is what happens
+		}
+		s.DrawAnew, s.Like, old = false, nil, nil
+	} else if s.Like != nil {
+		other := doc
+		if s.Like.Flag != doc.Key {
+			other = docs.Flag(s.Like.Flag)
+		}
+		var to *flag.Shares
+		if other != nil {
+			to = other.SharesAt(s.Like.Rule)
+		}
+		if to != nil && to != g.Shares {
+			if old == nil || old.Salt != to.Salt || !slices.Equal(old.By, to.By) {
+				old = to // the same buckets go to the same parts where they can
+			}
+			s.Salt, s.By, s.Hash = to.Salt, to.By, to.Hash
+		}
+	} else if old != nil && old.Like == nil {
 		if s.Salt != "" && s.Salt != old.Salt {
-			return []flag.Problem{{Place: place + ".salt", Mend: "cannot be edited, since that would move everybody: leave it out"}}
+			return []flag.Problem{{Place: place + ".salt", Mend: "cannot be edited, since that would move everybody: leave it out, or ask for drawAnew"}}
 		}
 		s.Salt = old.Salt
+	} else if old != nil && s.Salt == "" {
+		s.Salt = old.Salt // no longer tied to others, drawn as before
 	}
 	if s.Salt == "" {
 		s.Salt = newSalt()
 	}
-	if s.Hash == 0 {
-		s.Hash = bucket.Scheme
-	}
 	if len(s.By) == 0 {
 		s.By = []string{"targetingKey"}
 	}
-	err := s.Arrange(old, resting)
+	err := s.Arrange(old, doc.Resting)
 	switch {
 	case errors.Is(err, bucket.ErrSum):
 		return []flag.Problem{{Place: place + ".parts", Mend: err.Error() + ": they must add up to exactly 100 % (1000000)"}}

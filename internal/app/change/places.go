@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 
@@ -239,7 +240,8 @@ func (s *Service) EditEnvironment(ctx context.Context, r Request, env *app.Envir
 }
 
 // AddKey makes an access key. Two of a kind and purpose may live at a time, for rotation.
-func (s *Service) AddKey(ctx context.Context, r Request, env *app.Environment, kind app.KeyKind, purpose string) (json.RawMessage, error) {
+// A browser key can be bound to the origins of the pages that may use it.
+func (s *Service) AddKey(ctx context.Context, r Request, env *app.Environment, kind app.KeyKind, purpose string, origins []string) (json.RawMessage, error) {
 	return s.do(ctx, r, func(tx Tx, c *commit) (any, error) {
 		if err := app.Allow(&r.Actor, app.Manage, env.ProjectID, env.ID); err != nil {
 			return nil, err
@@ -253,6 +255,9 @@ func (s *Service) AddKey(ctx context.Context, r Request, env *app.Environment, k
 		}
 		if len(purpose) > 100 {
 			return nil, app.InvalidField("purpose", "takes at most 100 bytes")
+		}
+		if err := checkOrigins(kind, origins); err != nil {
+			return nil, err
 		}
 		env, err := tx.LockEnvironment(env.ID)
 		if err != nil {
@@ -271,18 +276,38 @@ func (s *Service) AddKey(ctx context.Context, r Request, env *app.Environment, k
 		if live >= 2 {
 			return nil, app.Faultf(app.Conflict, "two %s keys for %q are live already: revoke one of them first", kind, purpose)
 		}
-		return c.addKey(env, kind, purpose)
+		return c.addKey(env, kind, purpose, origins...)
 	})
 }
 
-func (c *commit) addKey(env *app.Environment, kind app.KeyKind, purpose string) (*MadeKey, error) {
+// maxOrigins bounds the origins of one key.
+const maxOrigins = 50
+
+// checkOrigins checks origins as browsers write them: scheme, host and port, nothing behind.
+func checkOrigins(kind app.KeyKind, origins []string) error {
+	if len(origins) > 0 && kind != app.BrowserKey {
+		return app.InvalidField("origins", "belong to browser keys: software that is no page sends none")
+	}
+	if len(origins) > maxOrigins {
+		return app.InvalidField("origins", "takes at most %d", maxOrigins)
+	}
+	for i, o := range origins {
+		u, err := url.Parse(o)
+		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.Scheme+"://"+u.Host != o {
+			return app.InvalidField(fmt.Sprintf("origins[%d]", i), "must be an origin as browsers write it, such as https://desk.pinecrest.example")
+		}
+	}
+	return nil
+}
+
+func (c *commit) addKey(env *app.Environment, kind app.KeyKind, purpose string, origins ...string) (*MadeKey, error) {
 	prefix := "gls_"
 	if kind == app.BrowserKey {
 		prefix = "glb_"
 	}
 	secret := prefix + people.NewSecret()
 	sum := sha256.Sum256([]byte(secret))
-	k := &MadeKey{app.AccessKey{ID: newID(), EnvironmentID: env.ID, Kind: kind, Purpose: purpose, Hint: secret[:9], Digest: sum[:], Created: c.at}, secret}
+	k := &MadeKey{app.AccessKey{ID: newID(), EnvironmentID: env.ID, Kind: kind, Purpose: purpose, Hint: secret[:9], Digest: sum[:], Created: c.at, Origins: origins}, secret}
 	if err := c.tx.AddAccessKey(&k.AccessKey); err != nil {
 		return nil, err
 	}

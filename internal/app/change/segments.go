@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
+	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
@@ -22,17 +24,21 @@ type SavedSegment struct {
 	Difference  []string      `json:"difference"`
 }
 
-// AddSegment makes a segment: its key in the project, and in every environment the
-// condition given.
+// AddSegment makes a segment: its key in the project, and in every environment the lists
+// and the condition given.
 func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Project, title string, doc *flag.Segment) (json.RawMessage, error) {
 	return s.queue(ctx, project.ID, r, func(tx Tx, c *commit) (any, error) {
 		envs, err := c.enterAll(app.Define, project)
 		if err != nil {
 			return nil, err
 		}
-		title := title
+		title, doc := title, *doc
 		if err := checkPlace(doc.Key, &title); err != nil {
 			return nil, err
+		}
+		when, problems := settle("when", doc.When)
+		if doc.When = when; len(problems) > 0 {
+			return nil, app.InvalidFields(problems)
 		}
 		if err := tx.AddSegmentDefinition(project.ID, doc.Key, title, c.at); err != nil {
 			return nil, err
@@ -42,21 +48,40 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		if err := c.project(e, diff.Line{Text: fmt.Sprintf("segment %q made", title)}); err != nil {
 			return nil, err
 		}
-		lines := diff.Segments(nil, doc)
+		lines := diff.Segments(nil, &doc)
 		for i := range envs {
 			if err := c.open(&envs[i]); err != nil {
 				return nil, err
 			}
-			if err := c.putSegment(&envs[i], &app.SegmentRecord{EnvironmentID: envs[i].ID, Key: doc.Key, Version: 1, Document: doc}, "segment.made", lines); err != nil {
+			if err := s.fitsSegment(ctx, envs[i].ID, &doc, nil); err != nil {
+				return nil, err
+			}
+			if err := c.putSegment(&envs[i], &app.SegmentRecord{EnvironmentID: envs[i].ID, Key: doc.Key, Version: 1, Document: &doc}, "segment.made", lines); err != nil {
 				return nil, err
 			}
 		}
-		return &SavedSegment{Key: doc.Key, Title: title, Version: 1, Document: doc, Difference: diff.Texts(lines)}, nil
+		return &SavedSegment{Key: doc.Key, Title: title, Version: 1, Document: &doc, Difference: diff.Texts(lines)}, nil
 	})
 }
 
-// PutSegment saves a segment's condition in an environment.
-func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environment, doc *flag.Segment) (json.RawMessage, error) {
+func (s *Service) fitsSegment(ctx context.Context, env int64, now, old *flag.Segment) error {
+	if s.Judge == nil {
+		return nil
+	}
+	known, err := s.Judge(ctx, env)
+	if err != nil {
+		return err
+	}
+	had := map[string]bool{}
+	if old != nil {
+		old.When.Leaves(func(l *condition.Node) { had[l.Words()] = true })
+	}
+	return app.InvalidFields(unfit("when", now.When, known, had))
+}
+
+// PutSegment saves a segment in an environment. Lists that live outside the document are
+// given beside it where they are new; one that is named as it was stays as it was.
+func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environment, doc *flag.Segment, lists ...*app.ListBody) (json.RawMessage, error) {
 	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
 		env, err := c.enter(app.Define, env)
 		if err != nil {
@@ -72,16 +97,46 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document}); err != nil {
 			return nil, err
 		}
-		lines := diff.Segments(old.Document, doc)
-		saved := &SavedSegment{Key: doc.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: doc, Difference: diff.Texts(lines)}
+		now := *doc
+		when, problems := settle("when", doc.When)
+		if now.When = when; len(problems) > 0 {
+			return nil, app.InvalidFields(problems)
+		}
+		if err := s.fitsSegment(ctx, env.ID, &now, old.Document); err != nil {
+			return nil, err
+		}
+		if err := knownLists(old.Document, &now, lists); err != nil {
+			return nil, err
+		}
+		lines := diff.Segments(old.Document, &now)
+		saved := &SavedSegment{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now, Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
 			return saved, nil
 		}
+		for _, l := range lists {
+			if err := tx.PutList(l); err != nil {
+				return nil, err
+			}
+		}
 		saved.Version++
-		err = c.putSegment(env, &app.SegmentRecord{EnvironmentID: env.ID, Key: doc.Key, Version: saved.Version, Document: doc}, "segment.changed", lines)
+		err = c.putSegment(env, &app.SegmentRecord{EnvironmentID: env.ID, Key: now.Key, Version: saved.Version, Document: &now}, "segment.changed", lines)
 		saved.Revision = env.Revision
 		return saved, err
 	})
+}
+
+// knownLists checks that long lists are the ones that stand or come with the change.
+func knownLists(old, now *flag.Segment, lists []*app.ListBody) error {
+	for place, pair := range map[string][2]*flag.List{"in": {old.In, now.In}, "out": {old.Out, now.Out}} {
+		before, l := pair[0], pair[1]
+		if l == nil || l.Digest == "" || before != nil && *before.Ref() == *l.Ref() {
+			continue
+		}
+		if !slices.ContainsFunc(lists, func(b *app.ListBody) bool { return b.Digest == l.Digest && len(b.Hashes) == l.Count }) {
+			return app.InvalidField(place+".digest", "is not the list that stands: upload long lists as a file")
+		}
+	}
+	return nil
 }
 
 func (c *commit) putSegment(env *app.Environment, rec *app.SegmentRecord, action string, lines []diff.Line) error {

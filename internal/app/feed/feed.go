@@ -26,6 +26,7 @@ import (
 
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/zones"
 )
 
 // Records are what the hub reads.
@@ -33,6 +34,7 @@ type Records interface {
 	Heads(ctx context.Context) (revisions map[int64]int64, epoch int64, err error)
 	Revisions(ctx context.Context, environment, after int64, limit int) ([]*flag.Event, error)
 	Ruleset(ctx context.Context, environment int64) (*flag.Ruleset, error)
+	List(ctx context.Context, digest string) (flag.Hashes, error)
 }
 
 // every is how often the revision log is looked at without being told to: another process
@@ -134,7 +136,7 @@ func (h *Hub) Place(ctx context.Context, environment int64) (*Place, error) {
 		return p, nil
 	}
 	p = &Place{id: environment, records: h.records, changed: make(chan struct{})}
-	p.rules.Store(decide.Compile(rs))
+	p.rules.Store(decide.Compile(rs, zones.Find))
 	h.places[environment] = p
 	return p, nil
 }
@@ -154,6 +156,9 @@ type Place struct {
 	working sync.Mutex // one catches up at a time
 
 	mu      sync.Mutex
+	moved   int64   // the last revision by which a decision may have changed
+	seen    int64   // the last one by which one of a visible flag may have
+	silent  *silent // for an outpost without contact
 	frames  []Frame // the newest revisions, ascending and without gaps
 	bytes   int
 	changed chan struct{}
@@ -169,6 +174,39 @@ type Packed struct {
 
 // Rules is the ruleset that stands.
 func (p *Place) Rules() *decide.Ruleset { return p.rules.Load() }
+
+// silent is the ruleset as it is after minutes without contact.
+type silent struct {
+	of      *decide.Ruleset
+	minutes int
+	rules   *decide.Ruleset
+}
+
+// Deciding is the ruleset to decide by after so many minutes without contact to the
+// service; that is 0 in the service itself.
+func (p *Place) Deciding(minutes int) *decide.Ruleset {
+	rules := p.Rules()
+	if minutes <= 0 {
+		return rules
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if s := p.silent; s == nil || s.of != rules || s.minutes != minutes {
+		p.silent = &silent{rules, minutes, rules.Silent(minutes)}
+	}
+	return p.silent.rules
+}
+
+// Moved is the last revision by which a decision may have changed: on any flag, or on one
+// that browsers may see.
+func (p *Place) Moved(visible bool) int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if visible {
+		return p.seen
+	}
+	return p.moved
+}
 
 // Changed gives a channel that is closed at the next revision.
 func (p *Place) Changed() <-chan struct{} {
@@ -196,7 +234,11 @@ func (p *Place) catchUp(ctx context.Context, epoch, revision int64) error {
 			return fmt.Errorf("environment %d stands at revision %d, but the log ends at %d", p.id, revision, have.Revision)
 		}
 		for _, e := range events {
-			next, err := p.Rules().Next(e)
+			rules, err := p.holding(ctx, e)
+			if err != nil {
+				return err
+			}
+			next, err := rules.Next(e)
 			if err != nil {
 				return p.reload(ctx, epoch)
 			}
@@ -209,6 +251,25 @@ func (p *Place) catchUp(ctx context.Context, epoch, revision int64) error {
 	}
 }
 
+// holding is the ruleset that stands, with the long lists at hand that an event names.
+func (p *Place) holding(ctx context.Context, e *flag.Event) (*decide.Ruleset, error) {
+	rules := p.Rules()
+	lists := map[string]flag.Hashes{}
+	for _, digest := range e.Digests() {
+		if rules.Source.List(digest) == nil {
+			h, err := p.records.List(ctx, digest)
+			if err != nil {
+				return nil, err
+			}
+			lists[digest] = h
+		}
+	}
+	if len(lists) == 0 {
+		return rules, nil
+	}
+	return rules.Holding(lists), nil
+}
+
 // reload reads the whole environment anew: a new epoch began, or the records were
 // restored under a running service. In one epoch it never goes back.
 func (p *Place) reload(ctx context.Context, epoch int64) error {
@@ -219,7 +280,7 @@ func (p *Place) reload(ctx context.Context, epoch int64) error {
 	if have := p.Rules().Source; epoch == have.Epoch && rs.Revision < have.Revision {
 		return nil
 	}
-	p.advance(decide.Compile(rs), nil)
+	p.advance(decide.Compile(rs, zones.Find), nil)
 	return nil
 }
 
@@ -227,8 +288,15 @@ func (p *Place) reload(ctx context.Context, epoch int64) error {
 func (p *Place) advance(rs *decide.Ruleset, f *Frame) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	before := p.rules.Load()
 	p.rules.Store(rs)
 	p.packed = nil
+	if f == nil || rs.Moved(before, func(*decide.Flag) bool { return true }) {
+		p.moved = rs.Source.Revision
+	}
+	if f == nil || rs.Moved(before, func(f *decide.Flag) bool { return f.Visible }) {
+		p.seen = rs.Source.Revision
+	}
 	if f == nil {
 		p.frames, p.bytes = nil, 0
 	} else {
@@ -266,10 +334,16 @@ func (p *Place) Snapshot() (*Packed, error) {
 	return p.packed, nil
 }
 
-// Beat gives a frame that says that the feed lives, what time it is, and what stands.
-func (p *Place) Beat(now time.Time) Frame {
+// Beat gives a frame that says that the feed lives, what time it is, what stands, over how
+// long to come back after this process ends, and, from an outpost, when it last heard of the
+// service.
+func (p *Place) Beat(now time.Time, spread time.Duration, contact int64) Frame {
 	src := p.Rules().Source
-	return Frame{src.Epoch, src.Revision, event("beat", "", fmt.Appendf(nil, `{"now":%d,"epoch":%d,"revision":%d}`, now.UnixMilli(), src.Epoch, src.Revision))}
+	data := fmt.Appendf(nil, `{"now":%d,"epoch":%d,"revision":%d,"spread":%d`, now.UnixMilli(), src.Epoch, src.Revision, spread.Milliseconds())
+	if contact > 0 {
+		data = fmt.Appendf(data, `,"contact":%d`, contact)
+	}
+	return Frame{src.Epoch, src.Revision, event("beat", "", append(data, '}'))}
 }
 
 // event writes a server-sent event; JSON has no line breaks, so one data line will do.

@@ -113,7 +113,7 @@ func TestReadersGetEveryRevisionInOrder(t *testing.T) {
 	}
 	rules := p.Rules()
 	f := rules.Flag("a")
-	if v := f.Variant(f.Decide(rules, nil).Variant); v.Number != 1_203 {
+	if v := f.Variant(f.Decide(rules, nil, 0).Variant); v.Number != 1_203 {
 		t.Errorf("the place decides by revision %v", v.Number)
 	}
 }
@@ -249,4 +249,8 @@ func TestKeyring(t *testing.T) {
 	if allowed < 10 || allowed > 12 {
 		t.Errorf("%d of 50 at 10 a second", allowed)
 	}
+}
+
+func (l *revisionLog) List(context.Context, string) (flag.Hashes, error) {
+	return flag.Hashes{1, 2, 3}, nil
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"crypto/sha256"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -108,6 +110,27 @@ func (k *Keyring) Refresh(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// ByID gives a live access key by its id; nil where there is none.
+func (k *Keyring) ByID(id string) *Live {
+	for _, live := range *k.ring.Load() {
+		if live.ID == id {
+			return live
+		}
+	}
+	return nil
+}
+
+// Of lists the live access keys of an environment, by id.
+func (k *Keyring) Of(environment int64) (keys []*Live) {
+	for _, live := range *k.ring.Load() {
+		if live.EnvironmentID == environment {
+			keys = append(keys, live)
+		}
+	}
+	slices.SortFunc(keys, func(a, b *Live) int { return strings.Compare(a.ID, b.ID) })
+	return keys
 }
 
 // Find gives the access key of a secret; nil where there is no live one.

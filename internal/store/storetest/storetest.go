@@ -38,6 +38,11 @@ func Run(t *testing.T, st *store.Store) {
 	t.Run("stops at a revision", s.stops)
 	t.Run("keys are taken once", s.unique)
 	t.Run("people", s.people)
+	t.Run("the population is bounded and uniform", s.population)
+	t.Run("sampling", s.sampling)
+	t.Run("what is seen adds up", s.seen)
+	t.Run("long lists", s.lists)
+	t.Run("catalogue, test units and what is asked for", s.catalogue)
 	t.Run("a caller's time limit", s.limits)
 }
 

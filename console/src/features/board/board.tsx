@@ -2,6 +2,7 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useBoard } from "../../api/queries";
+import { useLint } from "../../api/targeting";
 import { inputStyle, Page, Problem, Waiting } from "../../ui/controls";
 import { Lever, type Position } from "../../ui/lever";
 import { Said } from "../../ui/variant";
@@ -77,6 +78,7 @@ export default function Board() {
                         <Link to={`/p/${project}/${e.key}/flags/${f.key}`} className="group block rounded">
                           <span className="mr-2 text-xs text-soft md:hidden">{e.key}</span>
                           <Lever position={position(cell)} />
+                          <ToLookAt project={project} environment={e.key} flag={f.key} />
                           <div className="mt-1 line-clamp-4 text-[13px] text-soft group-hover:text-ink">{cell && <Said text={cell.sentence} names={names} />}</div>
                         </Link>
                       </td>
@@ -90,5 +92,17 @@ export default function Board() {
       </div>
       {shown.length === 0 && flags.length > 0 && <p className="text-soft">No flag has “{find}” in its key, title, owners or tags.</p>}
     </Page>
+  );
+}
+
+/** ToLookAt says how many checks found something. */
+function ToLookAt({ project, environment, flag }: { project: string; environment: string; flag: string }) {
+  const found = useLint(project, environment);
+  const mine = found.data?.items.filter((f) => f.flag === flag && !f.muted) ?? [];
+  if (mine.length === 0) return null;
+  return (
+    <span className="ml-2 rounded border border-line bg-note px-1.5 text-xs" title={mine.map((f) => `${f.place ?? ""} ${f.says}`).join("\n")}>
+      {mine.length} to look at
+    </span>
   );
 }

@@ -1,11 +1,16 @@
-import { useEffect, useState } from "react";
-import { Link, useParams } from "react-router";
+import { useEffect, useState, type ReactNode } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
 import { ApiProblem, type Schemas } from "../../api/client";
-import { useBoard, useCounts, useFlag, useLift, useSaveFlag, useSegments, useStop, useTry, type SaveFlag } from "../../api/queries";
+import { useBoard, useEditDefinition, useFlag, useLift, useSaveFlag, useStop, useTry, type SaveFlag } from "../../api/queries";
+import { useUsage } from "../../api/usage";
+import { useAround, useTrack } from "../../api/targeting";
+import { ConditionAround } from "../../ui/condition";
 import { Button, Dialog, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
 import { Lever } from "../../ui/lever";
 import { Said, Variant } from "../../ui/variant";
 import { DefinitionSheet } from "./definition";
+import { PreviewSheet, Sweep } from "./preview";
+import { Checks, SeeAs, SetUpLine, Snippets, Who } from "./sheets";
 import { Track } from "./track";
 import { Values } from "./values";
 
@@ -23,8 +28,9 @@ function useSettled<T>(value: T, ms: number): T {
 
 export default function FlagPage() {
   const { project = "", environment = "", flag = "" } = useParams();
+  const [query] = useSearchParams();
   // A page for each flag and environment, so that no draft is carried from one to another.
-  return <FlagIn key={`${project} ${environment} ${flag}`} project={project} environment={environment} flag={flag} />;
+  return <FlagIn key={`${project} ${environment} ${flag}`} project={project} environment={environment} flag={flag} unit={query.get("name") ?? ""} />;
 }
 
 interface Draft {
@@ -32,11 +38,15 @@ interface Draft {
   version: number; // that it was begun on
 }
 
-function FlagIn({ project, environment, flag }: { project: string; environment: string; flag: string }) {
+function FlagIn({ project, environment, flag, unit }: { project: string; environment: string; flag: string; unit: string }) {
   const view = useFlag(project, environment, flag);
   const board = useBoard(project);
-  const segments = useSegments(project, environment);
+  const around = useAround(project, environment, flag);
+  const track = useTrack(project, environment, flag);
   const [draft, setDraft] = useState<Draft>();
+  const [past, setPast] = useState<(Draft | undefined)[]>([]);
+  const [who, setWho] = useState<{ place: string; title: string }>();
+  const [units, setUnits] = useState("");
   const [reason, setReason] = useState("");
   const [values, setValues] = useState(false);
   const save = useSaveFlag(project, environment, flag);
@@ -59,16 +69,29 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
   const names = definition.variants.map((v) => v.name);
   const stopped = stops.length > 0;
   const doc = draft?.document ?? document;
-  const change = (d: Document) => setDraft({ document: d, version: draft?.version ?? version });
+  const change = (d: Document) => {
+    setPast([...past.slice(-99), draft]);
+    setDraft({ document: d, version: draft?.version ?? version });
+  };
+  const undo = () => {
+    setDraft(past.at(-1));
+    setPast(past.slice(0, -1));
+  };
+  const shift = tried.data?.preview?.shifts[0];
+  // What is saved is what was shown: an edit that was not tried yet waits.
+  const current = asked === draft && !tried.isPlaceholderData && !tried.isFetching;
+  const sweeps = askFirst && shift?.sweep === true && shift.units.units > 0;
   const stale = [save.error, tried.error].find((e): e is ApiProblem => e instanceof ApiProblem && e.status === 412) ?? (draft && draft.version < version ? new ApiProblem(412, "", [], {}) : undefined);
   const submit = () => {
     if (!draft) return;
     const sent = draft.document;
     save.mutate(
-      { document: sent, version: draft.version, reason },
+      { document: withSalts(sent, tried.data?.document), version: draft.version, reason, ...(sweeps && { units: Number(units) }) },
       {
         onSuccess: (saved) => {
           setReason("");
+          setUnits("");
+          setPast([]);
           // What was typed while it was being saved goes on, on top of it.
           setDraft((now) => (now === undefined || now.document === sent ? undefined : { document: now.document, version: saved.version }));
         },
@@ -98,7 +121,9 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
         <b className="font-medium">{environment}: </b>
         <Said text={sentence} names={names} />
       </p>
-      <div className="grid gap-4 lg:grid-cols-[1fr_20rem]">
+      <SetUpLine definition={definition} asked={view.data.asked} given={!stopped && document.lever === "on"} />
+      {who && <Who project={project} environment={environment} flag={flag} at={who.place} title={`Who is on ${who.title}`} onClose={() => setWho(undefined)} />}
+      <div className={`grid gap-4 ${draft ? "lg:grid-cols-[1fr_25rem]" : "lg:grid-cols-[1fr_20rem]"}`}>
         <div className="flex min-w-0 flex-col gap-4">
           <Sheet title="Track" aside={<span className="text-xs text-soft">version {version}, of revision {view.data.revision}</span>}>
             <div className="flex flex-wrap items-center gap-3 border-b border-line pb-3">
@@ -119,11 +144,37 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
               </Button>
             </div>
             {values && <Values doc={doc} names={names} flags={board.data?.flags ?? []} onChange={change} />}
-            <Track doc={doc} says={draft ? (tried.data?.says ?? []) : says} names={names} segments={segments.data?.items.map((s) => s.key) ?? []} stopped={stopped} editable onChange={change} />
+            <ConditionAround value={around}>
+              <Track
+                doc={doc}
+                says={draft ? (tried.data?.says ?? []) : says}
+                names={names}
+                shift={draft ? withNewIds(shift, doc, tried.data?.document) : track.data?.shifts[0]}
+                edited={draft !== undefined}
+                stopped={stopped}
+                editable
+                onChange={change}
+                onWho={(place, title) => setWho({ place, title })}
+                unit={unit}
+                newVariant={<NewVariant project={project} definition={definition} onMade={(name, value) => setDraft((now) => (now && now.version <= version ? { document: { ...now.document, variants: { ...now.document.variants, [name]: value } }, version: version + 1 } : now))} />}
+              />
+            </ConditionAround>
           </Sheet>
+        </div>
+        <div className="flex min-w-0 flex-col gap-4">
           {draft && (
             <SaveBar
               tried={tried.data}
+              preview={
+                tried.data?.preview && (
+                  <>
+                    <PreviewSheet project={project} environment={environment} doc={withIds(draft.document, tried.data.document)} preview={tried.data.preview} names={names} onChange={change} />
+                    {sweeps && <Sweep key={draft.version} shift={shift} value={units} onChange={setUnits} />}
+                  </>
+                )
+              }
+              waits={!current || (sweeps && units.trim() === "")}
+              onUndo={past.length > 0 ? undo : undefined}
               error={save.error instanceof ApiProblem && save.error.status === 412 ? undefined : (save.error ?? (tried.error instanceof ApiProblem && tried.error.status === 412 ? undefined : tried.error))}
               names={names}
               environment={environment}
@@ -132,16 +183,18 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
               onReason={setReason}
               saving={save.isPending}
               onSave={submit}
-              onDrop={() => { setDraft(undefined); save.reset(); }}
+              onDrop={() => { setDraft(undefined); setPast([]); save.reset(); }}
             />
           )}
-        </div>
-        <div className="flex flex-col gap-4">
+          <Checks project={project} environment={environment} definition={definition} />
           <StopSheet project={project} environment={environment} flag={flag} stops={stops} askFirst={askFirst} />
           <Given project={project} environment={environment} flag={flag} names={names} />
           <DefinitionSheet project={project} environment={environment} definition={definition} />
+          <Snippets project={project} environment={environment} flag={flag} />
+          <SeeAs project={project} environment={environment} flag={flag} names={names} askFirst={askFirst} />
         </div>
       </div>
+      {draft && <div className="h-[45vh] lg:hidden" /> /* room below what the edit covers */}
       {stale && draft && (
         <Stale
           mine={draft.document}
@@ -155,8 +208,81 @@ function FlagIn({ project, environment, flag }: { project: string; environment: 
   );
 }
 
+/** withIds gives new rules of an edit the ids that its dry run gave them. */
+function withIds(mine: Document, tried: Document): Document {
+  return { ...mine, rules: (mine.rules ?? []).map((r, i) => ({ ...r, id: r.id || (tried.rules?.[i]?.id ?? "") })) };
+}
+
+/** withNewIds has a shift speak of new rules as the edit does: without an id. */
+function withNewIds(shift: Schemas["Shift"] | undefined, mine: Document, tried: Document | undefined): Schemas["Shift"] | undefined {
+  if (!shift || !tried) return shift;
+  const fresh = new Map((mine.rules ?? []).flatMap((r, i) => (r.id === "" && tried.rules?.[i] ? [[tried.rules[i].id, ""]] : [])));
+  return { ...shift, branches: shift.branches.map((b) => ({ ...b, place: fresh.get(b.place) ?? b.place })) };
+}
+
+function salted(g: Schemas["Gives"], as: Schemas["Gives"] | undefined): Schemas["Gives"] {
+  return g.shares?.drawAnew && as?.shares ? { shares: { ...g.shares, salt: as.shares.salt } } : g;
+}
+
+/** withSalts sends the salts that the dry run chose, so that what was shown is what happens. */
+function withSalts(mine: Document, tried: Document | undefined): Document {
+  const when = (i: number) => tried?.rules?.[i]?.when;
+  return { ...mine, rules: (mine.rules ?? []).map((r, i) => ({ ...r, ...(r.when && when(i) && { when: when(i)! }), gives: salted(r.gives, tried?.rules?.[i]?.gives) })), end: salted(mine.end, tried?.end) };
+}
+
+/** NewVariant adds a variant from inside a rule; it is added in all environments at once. */
+function NewVariant({ project, definition, onMade }: { project: string; definition: Schemas["Definition"]; onMade: (name: string, value: unknown) => void }) {
+  const [open, setOpen] = useState(false);
+  const [name, setName] = useState("");
+  const [value, setValue] = useState("");
+  const [reason, setReason] = useState("");
+  const edit = useEditDefinition(project, definition.key);
+  if (!open) {
+    return (
+      <Button tone="bare" className="self-start" onClick={() => setOpen(true)}>
+        new variant
+      </Button>
+    );
+  }
+  const parsed = parse(definition.type, value);
+  return (
+    <div className="flex flex-wrap items-center gap-2 rounded border border-line bg-page p-2">
+      <input aria-label="name of the variant" className={`${inputStyle} w-36`} placeholder="name" value={name} onChange={(e) => setName(e.target.value)} />
+      <input aria-label="value of the variant" className={`${inputStyle} w-44 font-mono text-[13px]`} placeholder={`its value, a ${definition.type}`} value={value} onChange={(e) => setValue(e.target.value)} />
+      <input aria-label="why the variant" className={`${inputStyle} min-w-0 flex-1`} placeholder="why? (it is added in all environments)" value={reason} onChange={(e) => setReason(e.target.value)} />
+      <Button
+        disabled={name === "" || parsed === undefined || edit.isPending}
+        onClick={() =>
+          edit.mutate(
+            { version: definition.version, body: { addVariants: [{ name, value: parsed }], reason } as Schemas["DefinitionEdit"] },
+            { onSuccess: () => { onMade(name, parsed); setOpen(false); setName(""); setValue(""); } },
+          )
+        }
+      >
+        Add the variant
+      </Button>
+      <Button tone="bare" onClick={() => setOpen(false)}>
+        close
+      </Button>
+      <Problem error={edit.error} />
+    </div>
+  );
+}
+
+function parse(type: string, text: string): unknown {
+  if (type === "string") return text;
+  try {
+    return JSON.parse(text);
+  } catch {
+    return undefined;
+  }
+}
+
 interface SaveBarProps {
-  tried: Schemas["Saved"] | undefined;
+  tried: Schemas["SavedFlag"] | undefined;
+  preview: ReactNode;
+  waits: boolean; // for something that is still to be typed
+  onUndo: (() => void) | undefined;
   error: unknown;
   names: string[];
   environment: string;
@@ -172,7 +298,7 @@ interface SaveBarProps {
 function SaveBar(p: SaveBarProps) {
   const nothing = p.tried !== undefined && p.tried.difference.length === 0;
   return (
-    <section aria-label="edit" className="sticky bottom-3 flex flex-col gap-2 rounded border border-lever bg-sheet p-4 shadow-md">
+    <section aria-label="edit" className="z-10 flex flex-col gap-2 overflow-auto *:shrink-0 rounded border border-lever bg-sheet p-4 shadow-md max-lg:fixed max-lg:inset-x-3 max-lg:bottom-3 max-lg:max-h-[45vh] lg:sticky lg:top-16 lg:max-h-[calc(100vh-5rem)]">
       <h2 className="font-medium">This edit changes in {p.environment}</h2>
       <ul className="max-h-40 list-disc overflow-auto pl-5" data-testid="difference">
         {p.tried?.difference.map((line) => (
@@ -182,6 +308,7 @@ function SaveBar(p: SaveBarProps) {
         ))}
         {nothing && <li>nothing: it is like that already</li>}
       </ul>
+      {!nothing && p.preview}
       {p.tried && !nothing && (
         <p className="text-soft">
           Then: <Said text={p.tried.sentence} names={p.names} />
@@ -196,9 +323,10 @@ function SaveBar(p: SaveBarProps) {
           value={p.reason}
           onChange={(e) => p.onReason(e.target.value)}
         />
-        <Button tone="lever" disabled={p.saving || nothing || Boolean(p.error && !p.saving && !p.tried) || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
+        <Button tone="lever" disabled={p.saving || p.waits || nothing || Boolean(p.error && !p.saving && !p.tried) || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
           {p.saving ? "saving ..." : `Save in ${p.environment}`}
         </Button>
+        {p.onUndo && <Button onClick={p.onUndo}>Undo</Button>}
         <Button onClick={p.onDrop}>Drop the edit</Button>
       </div>
     </section>
@@ -282,18 +410,25 @@ function StopSheet({ project, environment, flag, stops, askFirst }: { project: s
 
 /** Given shows what was decided in the last hour. */
 function Given({ project, environment, flag, names }: { project: string; environment: string; flag: string; names: string[] }) {
-  const counts = useCounts(project, environment);
-  const mine = counts.data?.items.filter((c) => c.flag === flag) ?? [];
-  const total = mine.reduce((sum, c) => sum + c.count, 0);
+  const usage = useUsage(project, environment, "1h", flag);
+  const given = usage.data?.now ?? [];
+  const total = given.reduce((sum, c) => sum + c.total, 0);
   return (
-    <Sheet title="Given in the last hour">
+    <Sheet
+      title="Given in the last hour"
+      aside={
+        <Link className="underline" to={`/p/${project}/${environment}/usage?flag=${flag}`}>
+          over time
+        </Link>
+      }
+    >
       {total === 0 && <p className="text-soft">No service has asked for this flag yet.</p>}
       <ul className="flex flex-col gap-1">
-        {mine.map((c) => (
+        {given.map((c) => (
           <li key={c.variant ?? ""} className="flex justify-between gap-2">
             {c.variant ? <Variant names={names} name={c.variant} /> : <span className="text-alarm">fallback</span>}
             <span className="tabular-nums">
-              {c.count.toLocaleString()} <span className="text-soft">({((100 * c.count) / total).toFixed(1)} %)</span>
+              {c.total.toLocaleString()} <span className="text-soft">({((100 * c.total) / total).toFixed(1)} %)</span>
             </span>
           </li>
         ))}

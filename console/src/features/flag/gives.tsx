@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { inputStyle, Select } from "../../ui/controls";
+import { Button, inputStyle, Select } from "../../ui/controls";
 import { parsePercent, percent } from "../../ui/percent";
 import { Variant } from "../../ui/variant";
 
@@ -40,30 +40,70 @@ export function GivesEditor({ value, onChange, names, resting, end }: { value: G
           </label>
         )}
       </div>
+      {shares && (
+        <div className="flex flex-wrap items-center gap-3 text-xs text-soft">
+          {shares.drawAnew ? (
+            <span>
+              the units are drawn anew: others get the same parts{" "}
+              <Button tone="bare" onClick={() => onChange({ shares: without(shares, "drawAnew") })}>
+                leave them as they are
+              </Button>
+            </span>
+          ) : shares.salt !== "" && !shares.like ? (
+            <Button tone="bare" onClick={() => onChange({ shares: { ...shares, drawAnew: true } })}>
+              draw anew
+            </Button>
+          ) : null}
+          {shares.like && (
+            <span>
+              moves together with {shares.like.rule ? `a rule of ${shares.like.flag}` : `the end of ${shares.like.flag}`}{" "}
+              <Button tone="bare" onClick={() => onChange({ shares: without(shares, "like") })}>
+                no longer
+              </Button>
+            </span>
+          )}
+        </div>
+      )}
       {shares && <SharesEditor parts={shares.parts} onChange={(parts) => onChange({ shares: { ...shares, parts } })} names={names} end={end} resting={resting} />}
     </div>
   );
 }
 
-/** SharesEditor edits percentages; what is left to 100 % is taken or given by the last part. */
+function without(shares: Schemas["Shares"], name: "like" | "drawAnew"): Schemas["Shares"] {
+  const out = { ...shares };
+  delete out[name];
+  return out;
+}
+
+/** SharesEditor edits percentages. What is left to 100 % goes on, or gets a variant. */
 function SharesEditor({ parts, onChange, names, end, resting }: { parts: Part[]; onChange: (p: Part[]) => void; names: string[]; end: boolean; resting: string }) {
+  const [rest, setRest] = useState(() => (parts.some((p) => p.goesOn) ? "" : end ? resting : (parts.at(-1)?.variant ?? resting)));
   const share = (of: (p: Part) => boolean) => parts.find(of)?.share ?? 0;
-  const rest = (p: Part) => (end ? p.variant === resting : p.goesOn === true);
-  const others = end ? names.filter((n) => n !== resting) : names;
-  const set = (name: string, ppm: number) => {
-    const kept = others.map((n) => ({ variant: n, share: n === name ? ppm : share((p) => p.variant === n), ranges: [] })).filter((p) => p.share > 0 || p.variant === name);
-    const left = all - kept.reduce((sum, p) => sum + p.share, 0);
-    const last: Part = end ? { variant: resting, share: Math.max(0, left), ranges: [] } : { goesOn: true, share: Math.max(0, left), ranges: [] };
-    onChange([...kept, last]);
+  const others = names.filter((n) => n !== rest);
+  const lay = (to: string, shares: (name: string) => number) => {
+    const kept: Part[] = names.filter((n) => n !== to).map((n) => ({ variant: n, share: shares(n), ranges: [] })).filter((p) => p.share > 0);
+    const left = Math.max(0, all - kept.reduce((sum, p) => sum + p.share, 0));
+    onChange([...kept, to === "" ? { goesOn: true, share: left, ranges: [] } : { variant: to, share: left, ranges: [] }]);
   };
+  const has = (name: string) => share((p) => p.variant === name);
   return (
     <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
       {others.map((n) => (
-        <PercentField key={n} names={names} name={n} ppm={share((p) => p.variant === n)} onChange={(ppm) => set(n, ppm)} />
+        <PercentField key={n} names={names} name={n} ppm={has(n)} onChange={(ppm) => lay(rest, (o) => (o === n ? ppm : has(o)))} />
       ))}
-      <span className="text-soft">
-        {end ? <Variant names={names} name={resting} /> : "the others go on:"} {percent(share(rest))}
-      </span>
+      <label className="flex items-center gap-2 text-soft">
+        the others
+        <Select
+          aria-label="the others"
+          value={rest}
+          onChange={(e) => {
+            setRest(e.target.value);
+            lay(e.target.value, has);
+          }}
+          options={[...(end ? [] : [{ value: "", label: "go on" }]), ...names.map((n) => ({ value: n, label: `get ${n}` }))]}
+        />
+        {percent(share((p) => (rest === "" ? p.goesOn === true : p.variant === rest)))}
+      </label>
     </div>
   );
 }

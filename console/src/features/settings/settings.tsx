@@ -1,8 +1,7 @@
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople, useSegments } from "../../api/queries";
-import { ConditionEditor, type Node } from "../../ui/condition";
+import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople } from "../../api/queries";
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 
 const roles = ["auditor", "developer", "releaser", "on-call", "keeper"];
@@ -21,7 +20,6 @@ export default function Settings() {
           {keeper && <NewEnvironment project={project} first={board.data?.environments.length === 0} />}
         </div>
       </Sheet>
-      <Segments project={project} environments={board.data?.environments ?? []} developer={me.data?.roles[project]?.some((r) => r === "developer" || r === "keeper") ?? false} />
       <People project={project} keeper={keeper} installation={me.data?.account.keeper ?? false} />
     </Page>
   );
@@ -145,103 +143,6 @@ function NewEnvironment({ project, first }: { project: string; first: boolean })
         </Button>
       </div>
       <Problem error={add.error} />
-    </form>
-  );
-}
-
-function Segments({ project, environments, developer }: { project: string; environments: Schemas["BoardEnvironment"][]; developer: boolean }) {
-  const [chosen, setChosen] = useState<string>();
-  const environment = chosen ?? environments.at(-1)?.key ?? "";
-  const segments = useSegments(project, environment);
-  const [open, setOpen] = useState<string>();
-  const asks = environments.some((e) => e.askFirst);
-  const add = useChange(project, (body: Schemas["SegmentBody"]) => must(api.POST("/api/v1/projects/{project}/segments", { params: { path: { project } }, body })));
-  const save = useChange(project, (s: { segment: string; version: number; body: Schemas["SegmentEdit"] }) =>
-    must(
-      api.PUT("/api/v1/projects/{project}/environments/{environment}/segments/{segment}", {
-        params: { path: { project, environment, segment: s.segment }, header: { "If-Match": String(s.version) } },
-        body: s.body,
-      }),
-    ),
-  );
-  // Closes what was saved, and nothing else that was opened meanwhile.
-  const close = (form: string) => ({ onSuccess: () => setOpen((now) => (now === form ? undefined : now)) });
-  const others = segments.data?.items.map((s) => s.key) ?? [];
-  return (
-    <Sheet title="Segments" aside={<Select aria-label="environment of the segments" value={environment} onChange={(e) => setChosen(e.target.value)} options={environments.map((e) => e.key)} />}>
-      <ul className="flex flex-col gap-1.5">
-        {segments.data?.items.map((s) => (
-          <li key={s.key}>
-            <b className="font-medium">{s.key}</b> <span className="text-soft">{s.title}:</span> {s.sentence}
-            <span className="text-soft">{s.usedBy.length > 0 ? `; used by ${s.usedBy.join(", ")}` : "; not used"}</span>
-            {developer && (
-              <Button tone="bare" aria-label={`edit segment ${s.key}`} onClick={() => setOpen(open === s.key ? undefined : s.key)}>
-                {open === s.key ? "close" : "edit"}
-              </Button>
-            )}
-            {open === s.key && (
-              <SegmentForm
-                key={`${environment} ${s.key} ${s.version}`}
-                when={s.when}
-                others={others.filter((o) => o !== s.key)}
-                asks={environments.find((e) => e.key === environment)?.askFirst ?? false}
-                verb={`Save in ${environment}`}
-                error={save.error}
-                onSave={(when, reason) => save.mutate({ segment: s.key, version: s.version, body: { ...(when && { when }), reason } }, close(s.key))}
-              />
-            )}
-          </li>
-        ))}
-        {segments.data?.items.length === 0 && <li className="text-soft">None.</li>}
-      </ul>
-      {developer && environments.length > 0 && (
-        <div className="mt-3">
-          {open === "" ? (
-            <SegmentForm named when={undefined} others={others} asks={asks} verb="Make the segment" error={add.error} onSave={(when, reason, key, title) => add.mutate({ key, title, reason, ...(when && { when }) }, close(""))} />
-          ) : (
-            <Button onClick={() => setOpen("")}>New segment</Button>
-          )}
-        </div>
-      )}
-    </Sheet>
-  );
-}
-
-interface SegmentFormProps {
-  named?: boolean;
-  when: Node | undefined;
-  others: string[];
-  asks: boolean;
-  verb: string;
-  error: unknown;
-  onSave: (when: Node | undefined, reason: string, key: string, title: string) => void;
-}
-
-function SegmentForm(p: SegmentFormProps) {
-  const [key, setKey] = useState("");
-  const [title, setTitle] = useState("");
-  const [when, setWhen] = useState(p.when);
-  const [reason, setReason] = useState("");
-  return (
-    <form
-      className="mt-2 flex flex-col gap-3 rounded border border-line p-3"
-      onSubmit={(e) => {
-        e.preventDefault();
-        p.onSave(when, reason, key, title);
-      }}
-    >
-      {p.named && (
-        <div className="flex flex-wrap gap-3">
-          <TextField label="Key of the segment" className="font-mono" required value={key} onChange={(e) => setKey(e.target.value)} />
-          <TextField label="Title of the segment" value={title} onChange={(e) => setTitle(e.target.value)} />
-        </div>
-      )}
-      <ConditionEditor value={when} onChange={setWhen} segments={p.others} nobody />
-      {p.asks && <TextField label="Why" required value={reason} onChange={(e) => setReason(e.target.value)} />}
-      <Problem error={p.error} />
-      <Button tone="lever" type="submit" className="self-start">
-        {p.verb}
-      </Button>
     </form>
   );
 }

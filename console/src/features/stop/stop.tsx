@@ -2,7 +2,9 @@ import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useBoard, useInstances, useLift, useStop, useStops } from "../../api/queries";
+import { useAccountFor } from "../../api/usage";
 import { Button, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
+import { Processes, Spread } from "../../ui/processes";
 import { Lever } from "../../ui/lever";
 
 /** The page for the person on call: find, stop, see who has it; lift. */
@@ -91,28 +93,29 @@ function Standing({ stop, project, environment, askFirst }: { stop: Schemas["Sto
 /** Delivery is the proof: every process that has the newest revision, and the lost ones by name. */
 function Delivery({ project, environment }: { project: string; environment: string }) {
   const d = useInstances(project, environment);
+  const gone = useAccountFor(project, environment);
   if (!d.data) return null;
-  const { revision, epoch, instances, lost, alive, delivered } = d.data;
-  const missing = instances.filter((i) => i.epoch !== epoch || i.revision < revision);
+  const { revision, lost, alive, delivered, newest, streams, pollers } = d.data;
   return (
     <Sheet title="Who has it">
       <p className="text-base" role="status" data-testid="delivery">
         Revision {revision}: delivered to {delivered} of {alive}
         {lost.length > 0 && <span className="text-alarm">; {lost.length} lost, may still decide the old way</span>}
       </p>
-      <ul className="mt-2 flex flex-col gap-1">
-        {[...lost.map((i) => ({ i, state: "lost" })), ...missing.map((i) => ({ i, state: "not yet" })), ...instances.filter((i) => !missing.includes(i)).map((i) => ({ i, state: "has it" }))].map(({ i, state }) => (
-          <li key={i.id} className="flex flex-wrap justify-between gap-x-3">
-            <span>
-              <span className={`inline-block w-14 ${state === "has it" ? "" : "font-medium text-alarm"}`}>{state}</span> {i.application} {i.version} <span className="font-mono text-xs text-soft">{i.id.slice(0, 8)}</span>
-            </span>
-            <span className="text-soft">
-              revision {i.revision}, <Time ms={i.seen} />
-            </span>
-          </li>
-        ))}
-        {alive + lost.length === 0 && <li className="text-soft">No process follows this environment.</li>}
-      </ul>
+      {newest && (
+        <p>
+          <Spread d={newest} />
+        </p>
+      )}
+      {streams + pollers > 0 && (
+        <p className="text-soft">
+          Besides: about {streams.toLocaleString()} pages that are told to ask again, and {pollers.toLocaleString()} units for which was asked over HTTP of late.
+        </p>
+      )}
+      <div className="mt-2">
+        <Processes {...d.data} onGone={(instance, reason) => gone.mutate({ instance, reason })} />
+      </div>
+      <Problem error={gone.error} />
     </Sheet>
   );
 }

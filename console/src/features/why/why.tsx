@@ -31,6 +31,8 @@ export default function WhyPage() {
   const [unit, setUnit] = useState(query.get("unit") ?? "");
   const [attributes, setAttributes] = useState(query.get("with") ?? "");
   const [at, setAt] = useState(query.get("at") ?? "");
+  const [against, setAgainst] = useState(query.get("against") ?? "");
+  const [againstAt, setAgainstAt] = useState(query.get("against-at") ?? "");
   const asked = query.get("flag") && query.has("unit") ? bodyOf(query) : undefined;
   const why = useWhy(project, environment, query.get("flag") ?? "", asked);
   const names = board.data?.flags.find((f) => f.key === query.get("flag"))?.variants.map((v) => v.name) ?? [];
@@ -54,6 +56,8 @@ export default function WhyPage() {
           const next: Record<string, string> = { flag: flag || (board.data?.flags[0]?.key ?? ""), unit };
           if (attributes) next.with = attributes;
           if (at) next.at = at;
+          if (against) next.against = against;
+          if (againstAt) next["against-at"] = againstAt;
           setQuery(next);
         }}
       >
@@ -61,12 +65,16 @@ export default function WhyPage() {
         <Field label="Unit" hint="its targeting key">
           {(id) => <input id={id} className={inputStyle} placeholder="recipient-17" value={unit} onChange={(e) => setUnit(e.target.value)} />}
         </Field>
-        <Field label="Attributes" hint="one on a line: name = value">
+        <Field label="Attributes" hint="one on a line: name = value; empty: as the unit was last seen">
           {(id) => <textarea id={id} rows={3} className={`${inputStyle} font-mono text-[13px]`} placeholder={"site.id = site-12\nfirmware = 4.3.1"} value={attributes} onChange={(e) => setAttributes(e.target.value)} />}
         </Field>
         <Field label="At" hint="a time in the past; empty is now">
           {(id) => <input id={id} type="datetime-local" step="1" className={inputStyle} value={at} onChange={(e) => setAt(e.target.value)} />}
         </Field>
+        <Field label="Against another unit" hint="empty: none, or the same unit at another time">
+          {(id) => <input id={id} className={inputStyle} placeholder="recipient-18" value={against} onChange={(e) => setAgainst(e.target.value)} />}
+        </Field>
+        <Field label="Against another time">{(id) => <input id={id} type="datetime-local" step="1" className={inputStyle} value={againstAt} onChange={(e) => setAgainstAt(e.target.value)} />}</Field>
         <Button tone="lever" type="submit" className="justify-self-start">
           Ask why
         </Button>
@@ -78,11 +86,18 @@ export default function WhyPage() {
 }
 
 function bodyOf(query: URLSearchParams): Schemas["WhyBody"] {
-  const body: Schemas["WhyBody"] = { context: contextOf(query.get("unit") ?? "", query.get("with") ?? "") };
+  const unit = query.get("unit") ?? "";
+  const attributes = query.get("with") ?? "";
+  const body: Schemas["WhyBody"] = attributes === "" && unit !== "" ? { unit } : { context: contextOf(unit, attributes) };
   const at = query.get("at");
   if (at) body.at = new Date(at).getTime();
+  const against = query.get("against");
+  const againstAt = query.get("against-at");
+  if (against || againstAt) body.against = { ...(against && { unit: against }), ...(againstAt && { at: new Date(againstAt).getTime() }) };
   return body;
 }
+
+const whence: Record<string, string> = { given: "as given", test: "of the test unit", key: "not known: only the key is" };
 
 function Answer({ why, names }: { why: Schemas["Why"]; names: string[] }) {
   return (
@@ -91,9 +106,20 @@ function Answer({ why, names }: { why: Schemas["Why"]; names: string[] }) {
         <span className="font-mono">{why.flag}</span> gives {why.variant ? <Variant names={names} name={why.variant} /> : "nothing"}{" "}
         <code className="text-soft">{JSON.stringify(why.value)}</code>, because {why.because}.
         <span className="block text-xs text-soft">
-          {why.reason}, revision {why.revision} of epoch {why.epoch}, made <Time ms={why.at} />
+          {why.reason}, revision {why.revision} of epoch {why.epoch}, made <Time ms={why.made} />; attributes {why.from === "seen" && why.seen ? <>as they were seen <Time ms={why.seen} /></> : (whence[why.from] ?? why.from)}
         </span>
       </p>
+      {why.against && (
+        <Sheet title={`Against ${why.against.unit || "nobody"}`}>
+          <p>
+            It gets {why.against.variant ? <Variant names={names} name={why.against.variant} /> : "nothing"}, because {why.against.because}.
+          </p>
+          <ul className="mt-2 list-disc pl-5" data-testid="differs">
+            {why.differs?.map((d) => <li key={d}>{d}</li>)}
+            {!why.differs && <li>nothing differs</li>}
+          </ul>
+        </Sheet>
+      )}
       <Sheet title="Step by step">
         <ol className="flex flex-col gap-3">
           <Step ok={why.stops.length === 0} text={why.stops.length === 0 ? "no stop stands" : `stopped: ${why.stops.join(", ")}`} />

@@ -1,0 +1,161 @@
+package greenlever
+
+import (
+	"context"
+	"sync"
+
+	"greenlever.example/core/decide"
+)
+
+// handles are the keys of all handles of the program, by index.
+var handles struct {
+	sync.RWMutex
+	keys  []string
+	index map[string]int
+}
+
+// handle is a flag's place among the program's handles: an index, in place of a look-up by
+// name at each decision.
+type handle struct {
+	key   string
+	index int
+}
+
+func newHandle(key string) handle {
+	handles.Lock()
+	defer handles.Unlock()
+	if handles.index == nil {
+		handles.index = map[string]int{}
+	}
+	i, ok := handles.index[key]
+	if !ok {
+		i = len(handles.keys)
+		handles.keys, handles.index[key] = append(handles.keys, key), i
+	}
+	return handle{key, i}
+}
+
+// lookUpHandles finds the flags of all handles in a ruleset.
+func lookUpHandles(rs *decide.Ruleset) []*decide.Flag {
+	handles.RLock()
+	defer handles.RUnlock()
+	found := make([]*decide.Flag, len(handles.keys))
+	for i, key := range handles.keys {
+		found[i] = rs.Flag(key)
+	}
+	return found
+}
+
+// flag finds the handle's flag.
+func (h handle) flag(s *state) *decide.Flag {
+	if h.index < len(s.handles) {
+		return s.handles[h.index]
+	}
+	return s.rules.Flag(h.key) // the handle is younger than the ruleset
+}
+
+// Key is the flag's key.
+func (h handle) Key() string { return h.key }
+
+// BoolFlag is a boolean flag with its fallback, looked up once. Keep it in a package
+// variable:
+//
+//	var OneTouchOpen = greenlever.NewBoolFlag("one-touch-open", false)
+type BoolFlag struct {
+	handle
+	fallback bool
+}
+
+// NewBoolFlag makes a handle.
+func NewBoolFlag(key string, fallback bool) BoolFlag { return BoolFlag{newHandle(key), fallback} }
+
+// For decides the flag for a unit.
+func (h BoolFlag) For(c *Client, unit Context) bool {
+	s := c.state.Load()
+	return c.boolean(context.Background(), s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Boolean}, h.fallback)
+}
+
+// In decides the flag in a scope.
+func (h BoolFlag) In(s *Scope) bool {
+	if s == nil {
+		return h.fallback
+	}
+	st, at := s.now()
+	return s.client.boolean(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Boolean, at}, h.fallback)
+}
+
+// StringFlag is a string flag with its fallback, looked up once; see [BoolFlag].
+type StringFlag struct {
+	handle
+	fallback string
+}
+
+// NewStringFlag makes a handle.
+func NewStringFlag(key, fallback string) StringFlag { return StringFlag{newHandle(key), fallback} }
+
+// For decides the flag for a unit.
+func (h StringFlag) For(c *Client, unit Context) string {
+	s := c.state.Load()
+	return c.text(context.Background(), s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.String}, h.fallback)
+}
+
+// In decides the flag in a scope.
+func (h StringFlag) In(s *Scope) string {
+	if s == nil {
+		return h.fallback
+	}
+	st, at := s.now()
+	return s.client.text(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.String, at}, h.fallback)
+}
+
+// NumberFlag is a number flag with its fallback, looked up once; see [BoolFlag].
+type NumberFlag struct {
+	handle
+	fallback float64
+}
+
+// NewNumberFlag makes a handle.
+func NewNumberFlag(key string, fallback float64) NumberFlag {
+	return NumberFlag{newHandle(key), fallback}
+}
+
+// For decides the flag for a unit.
+func (h NumberFlag) For(c *Client, unit Context) float64 {
+	s := c.state.Load()
+	return c.number(context.Background(), s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Number}, h.fallback)
+}
+
+// In decides the flag in a scope.
+func (h NumberFlag) In(s *Scope) float64 {
+	if s == nil {
+		return h.fallback
+	}
+	st, at := s.now()
+	return s.client.number(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
+}
+
+// ObjectFlag is an object flag with its fallback, looked up once; see [BoolFlag].
+type ObjectFlag[T any] struct {
+	handle
+	fallback T
+}
+
+// NewObjectFlag makes a handle.
+func NewObjectFlag[T any](key string, fallback T) ObjectFlag[T] {
+	return ObjectFlag[T]{newHandle(key), fallback}
+}
+
+// For decides the flag for a unit.
+func (h ObjectFlag[T]) For(c *Client, unit Context) T {
+	s := c.state.Load()
+	return object(context.Background(), c, s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Object}, h.fallback)
+}
+
+// In decides the flag in a scope.
+func (h ObjectFlag[T]) In(s *Scope) T {
+	if s == nil {
+		return h.fallback
+	}
+	st, at := s.now()
+	return object(s.ctx, s.client, st, h.flag(st), ask{h.key, &s.unit, decide.Object, at}, h.fallback)
+}

@@ -1,0 +1,161 @@
+package greenlever
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+
+	"greenlever.example/core/flag"
+)
+
+// maxList is how many bytes a long list may have.
+const maxList = 128 << 20
+
+// fetchLists brings the long lists that a ruleset names and that are not at hand, and keeps
+// them on disk. A list is asked for as the difference to one of the same segment, if any.
+func (c *Client) fetchLists(ctx context.Context, digests []string) (map[string]flag.Hashes, error) {
+	have := c.state.Load().base.Source
+	got := map[string]flag.Hashes{}
+	for _, digest := range digests {
+		if have.List(digest) != nil || got[digest] != nil {
+			continue
+		}
+		h, err := c.disk.readList(digest)
+		if err != nil {
+			if h, err = c.fetchList(ctx, digest, nearest(have)); err != nil {
+				return nil, err
+			}
+			if err := c.disk.writeList(digest, h); err != nil {
+				c.log.Warn("greenlever: a list cannot be kept on disk, so a restart needs the service", "error", err)
+			}
+		}
+		got[digest] = h
+	}
+	return got, nil
+}
+
+// nearest names a list at hand, which the service can send a difference to. Where several
+// are at hand the service decides what is shorter.
+func nearest(have *flag.Ruleset) string {
+	best, most := "", 0
+	for digest, h := range have.Hashes {
+		if len(h) > most || len(h) == most && digest < best {
+			best, most = digest, len(h)
+		}
+	}
+	return best
+}
+
+func (c *Client) fetchList(ctx context.Context, digest, from string) (flag.Hashes, error) {
+	req, err := c.request(ctx, http.MethodGet, "/follow/v1/lists/"+digest+"?from="+from, nil)
+	if err != nil {
+		return nil, err
+	}
+	res, err := c.options.HTTP.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		return nil, statusError(res)
+	}
+	raw, err := io.ReadAll(io.LimitReader(res.Body, maxList))
+	if err != nil {
+		return nil, fmt.Errorf("read list: %w", err)
+	}
+	h, err := flag.ReadList(raw, c.state.Load().base.Source.List(from))
+	if err != nil {
+		return nil, err
+	}
+	if digestOf(h) != digest {
+		return nil, errors.New("read list: it is not the one that was asked for")
+	}
+	return h, nil
+}
+
+func digestOf(h flag.Hashes) string {
+	sum := sha256.Sum256(h.Bytes())
+	return hex.EncodeToString(sum[:])
+}
+
+// holding gives the ruleset with its long lists at hand.
+func (c *Client) holding(ctx context.Context, rs *flag.Ruleset) error {
+	needed, _ := rs.Needed()
+	if len(needed) == 0 {
+		return nil
+	}
+	have := c.state.Load().base.Source
+	got, err := c.fetchLists(ctx, needed)
+	if err != nil {
+		return err
+	}
+	for _, digest := range needed {
+		if got[digest] == nil {
+			got[digest] = have.List(digest)
+		}
+	}
+	rs.Hashes = got
+	return nil
+}
+
+func (d *disk) listPath(digest string) string { return d.path + "-list-" + digest }
+
+func (d *disk) readList(digest string) (flag.Hashes, error) {
+	if d.path == "" || len(digest) != 64 || filepath.Base(digest) != digest {
+		return nil, os.ErrNotExist
+	}
+	raw, err := os.ReadFile(d.listPath(digest))
+	if err != nil {
+		return nil, err
+	}
+	h, err := flag.ReadHashes(raw)
+	if err == nil && digestOf(h) != digest {
+		err = fmt.Errorf("%s is damaged", d.listPath(digest))
+	}
+	return h, err
+}
+
+// writeList keeps a list beside the ruleset.
+func (d *disk) writeList(digest string, h flag.Hashes) error {
+	if d.path == "" {
+		return nil
+	}
+	return d.replace(d.listPath(digest), h.Bytes())
+}
+
+// saveLists writes the lists that the ruleset names and that are not there yet.
+func (d *disk) saveLists(rs *flag.Ruleset) error {
+	needed, _ := rs.Needed()
+	for _, digest := range needed {
+		h := rs.List(digest)
+		if _, err := os.Stat(d.listPath(digest)); err == nil || h == nil {
+			continue
+		}
+		if err := d.writeList(digest, h); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// pruneLists takes away the files of lists that the ruleset does not name.
+func (d *disk) pruneLists(rs *flag.Ruleset) error {
+	needed, _ := rs.Needed()
+	keep := map[string]bool{}
+	for _, digest := range needed {
+		keep[d.listPath(digest)] = true
+	}
+	files, err := filepath.Glob(d.path + "-list-*")
+	for _, f := range files {
+		if !keep[f] {
+			err = errors.Join(err, os.Remove(f))
+		}
+	}
+	return err
+}

@@ -1,0 +1,289 @@
+package greenlever
+
+import (
+	"cmp"
+	"encoding/json"
+	"math"
+	"slices"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/sample"
+)
+
+// population samples the units that decisions are made for, so that an edit can be tried
+// on them before it is saved. Nothing is sampled before the service said how, and which
+// attributes are personal: those never leave the process.
+//
+// Flags that look at the unit sample every unit that asks, uniformly. Flags that answer
+// alike for everybody look at one call in 64, and at fewer where there are very many, since
+// their decisions touch no unit.
+type population struct {
+	order atomic.Pointer[order] // nil: not at all
+
+	mu      sync.Mutex
+	samples map[condition.Name]*units
+	seen    sample.Attributes
+	often   frequent
+}
+
+// order is what the service wants sampled; it is replaced as a whole.
+type order struct {
+	seed     uint64
+	personal map[string]sample.Derivation
+	key      *gate
+	others   map[condition.Name]*gate
+}
+
+// gate lets a unit through once between two reports, and only if its hash is wanted.
+type gate struct {
+	name  condition.Name
+	limit atomic.Uint64
+	noted [noted]atomic.Uint64
+}
+
+const noted = 4_096 // a power of two
+
+type units struct {
+	*sample.Units
+	sent map[uint64]sentUnit
+}
+
+// sentUnit is what the service was told of a unit, and when.
+type sentUnit struct {
+	at   int64
+	hash uint64 // of the attributes
+}
+
+const (
+	thinned   = 64    // of the calls on flags that are alike for everybody
+	busy      = 4_096 // calls between two reports from which on fewer are looked at
+	sendAgain = int64(10 * time.Minute / time.Millisecond)
+	renew     = 24 * time.Hour // a sample is begun anew, so that who is gone makes room
+	most      = 1_000          // bytes of a unit's key
+)
+
+var keyName = condition.Intern(condition.KeyAttribute)
+
+func newOrder(seed uint64, personal map[string]sample.Derivation) *order {
+	return &order{seed: seed, personal: personal, key: newGate(keyName), others: map[condition.Name]*gate{}}
+}
+
+func newGate(name condition.Name) *gate {
+	g := &gate{name: name}
+	g.limit.Store(math.MaxUint64)
+	return g
+}
+
+// observe notes the unit of a decision. n is the new value of the counter that counted it.
+func (p *population) observe(f *decide.Flag, c *condition.Context, n uint32) {
+	if often := n%thinned == 1 && (n < busy || n%(thinned*16) == 1); often || !f.Same() {
+		p.look(f, c, often)
+	}
+}
+
+func (p *population) look(f *decide.Flag, c *condition.Context, often bool) {
+	o := p.order.Load()
+	if o == nil {
+		return
+	}
+	if key := c.Key(); key != "" {
+		if h := sample.Hash(o.seed, key); h < o.key.limit.Load() {
+			p.note(o.key, h, key, c)
+		}
+	}
+	if f.Drawn {
+		p.lookAtDraws(o, f, c)
+	}
+	if often {
+		p.mu.Lock()
+		if _, personal := o.personal[condition.KeyAttribute]; !personal && c.Key() != "" {
+			p.often.note(c.Key())
+		}
+		p.seen.Note(c, time.Now().UnixMilli(), func(name string) bool { _, personal := o.personal[name]; return !personal })
+		p.mu.Unlock()
+	}
+}
+
+func (p *population) lookAtDraws(o *order, f *decide.Flag, c *condition.Context) {
+	for _, name := range f.Draws {
+		if g := o.others[name]; g != nil {
+			if key, ok := c.ShareKey(name); ok {
+				if h := sample.Hash(o.seed, key); h < g.limit.Load() {
+					p.note(g, h, key, c)
+				}
+			}
+		}
+	}
+}
+
+func (p *population) note(g *gate, h uint64, key string, c *condition.Context) {
+	cell := &g.noted[h%noted]
+	if cell.Load() == h || len(key) > most {
+		return
+	}
+	cell.Store(h)
+	kept := *c // the caller's may live on its stack
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	u := p.samples[g.name]
+	if u == nil {
+		return
+	}
+	u.Add(h, key, &kept, time.Now().UnixMilli())
+	g.limit.Store(u.Limit())
+}
+
+// samplingOrder is what the service answers on a report.
+type samplingOrder struct {
+	Off      bool
+	Seed     string
+	Personal map[string]sample.Derivation
+	Limits   map[string]string
+}
+
+// follow does as the service says. by are the attributes that shares are drawn by.
+func (p *population) follow(told *samplingOrder, by []condition.Name) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if told == nil || told.Off {
+		p.order.Store(nil)
+		p.samples, p.seen = nil, sample.Attributes{}
+		return
+	}
+	seed, err := strconv.ParseUint(told.Seed, 16, 64)
+	if err != nil {
+		return
+	}
+	next := newOrder(seed, told.Personal)
+	if p.samples == nil || p.order.Load() == nil || p.order.Load().seed != seed {
+		p.samples = map[condition.Name]*units{}
+	}
+	for _, name := range append([]condition.Name{keyName}, by...) {
+		if _, personal := told.Personal[name.Value()]; personal {
+			continue
+		}
+		u := p.samples[name]
+		if u == nil {
+			u = &units{sample.NewUnits(), map[uint64]sentUnit{}}
+			p.samples[name] = u
+		}
+		if limit, err := strconv.ParseUint(told.Limits[name.Value()], 16, 64); err == nil {
+			u.Bound(limit)
+		}
+		g := next.key
+		if name != keyName {
+			g = newGate(name)
+			next.others[name] = g
+		}
+		g.limit.Store(u.Limit())
+	}
+	p.order.Store(next)
+}
+
+// renew begins the samples anew.
+func (p *population) renew() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for name := range p.samples {
+		p.samples[name] = &units{sample.NewUnits(), map[uint64]sentUnit{}}
+	}
+}
+
+// unitLine is a unit as it is reported.
+type unitLine struct {
+	Of         string          `json:"of"`
+	Hash       string          `json:"hash"`
+	Unit       string          `json:"unit"`
+	Attributes json.RawMessage `json:"attributes"`
+	Seen       int64           `json:"seen"`
+}
+
+// maxUnitLines bounds one report; the rest goes with the next.
+const maxUnitLines = 2_000
+
+// take gives what the service does not know yet: units that are new, that look otherwise
+// than before, or that were last told of a while ago.
+func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Seen, busy *busyUnit) {
+	o := p.order.Load()
+	if o == nil {
+		return nil, 0, nil, nil
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for name, u := range p.samples {
+		for _, one := range u.All() {
+			before, told := u.sent[one.Hash]
+			if told && one.Seen == before.at {
+				continue
+			}
+			clean, _ := sample.Clean(one.Context, o.personal)
+			raw, err := json.Marshal(clean)
+			if err != nil || len(lines) >= maxUnitLines {
+				continue
+			}
+			hash := sample.Hash(0, string(raw))
+			if told && before.hash == hash && one.Seen-before.at < sendAgain {
+				continue
+			}
+			u.sent[one.Hash] = sentUnit{one.Seen, hash}
+			lines = append(lines, unitLine{name.Value(), strconv.FormatUint(one.Hash, 16), one.Key, raw, one.Seen})
+		}
+		if len(u.sent) > 4*sample.K { // those that fell out of the sample
+			u.sent = map[uint64]sentUnit{}
+		}
+	}
+	slices.SortFunc(lines, func(a, b unitLine) int { return cmp.Or(cmp.Compare(a.Of, b.Of), cmp.Compare(a.Hash, b.Hash)) })
+	contexts, seen = p.seen.Take()
+	return lines, contexts, seen, p.often.take()
+}
+
+// busyUnit is a unit that makes most of the calls that were looked at.
+type busyUnit struct {
+	Unit  string `json:"unit"`
+	Calls int64  `json:"calls"` // at least
+	Of    int64  `json:"of"`
+}
+
+// frequent finds a unit that makes most of the calls, within fixed memory: counts are too
+// low by at most a fifth of all calls (Misra and Gries, "Finding repeated elements", 1982).
+type frequent struct {
+	counts map[string]int64
+	of     int64
+}
+
+const (
+	frequentKept  = 4
+	frequentLeast = 50 // calls looked at, below which nothing is said
+	frequentTurn  = 100_000
+)
+
+func (f *frequent) note(unit string) {
+	if f.counts == nil || f.of >= frequentTurn {
+		f.counts, f.of = map[string]int64{}, 0
+	}
+	f.of++
+	if _, ok := f.counts[unit]; ok || len(f.counts) < frequentKept {
+		f.counts[unit]++
+		return
+	}
+	for u := range f.counts {
+		if f.counts[u]--; f.counts[u] == 0 {
+			delete(f.counts, u)
+		}
+	}
+}
+
+// take gives the unit that surely makes more than half of the calls, if one does.
+func (f *frequent) take() *busyUnit {
+	for unit, n := range f.counts {
+		if f.of >= frequentLeast && 2*n > f.of && len(unit) <= most {
+			return &busyUnit{unit, n, f.of}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,57 @@
+import { useParams } from "react-router";
+import { useInstances } from "../../api/queries";
+import { useAccountFor } from "../../api/usage";
+import { Problem, Sheet, Time, Waiting } from "../../ui/controls";
+import { Processes, Spread } from "../../ui/processes";
+import { Place } from "./place";
+
+/** Who decides, by which revision, and how the last revisions spread. */
+export default function ProcessesPage() {
+  const { project = "", environment = "" } = useParams();
+  const d = useInstances(project, environment);
+  const gone = useAccountFor(project, environment);
+  return (
+    <Place>
+      {d.error && <Problem error={d.error} />}
+      {!d.data && !d.error && <Waiting what="who decides" />}
+      {d.data && (
+        <>
+          <Sheet title={`Revision ${d.data.revision}: delivered to ${d.data.delivered} of ${d.data.alive}`} aside={d.data.newest && <Spread d={d.data.newest} />}>
+            <Processes {...d.data} onGone={(instance, reason) => gone.mutate({ instance, reason })} />
+            <Problem error={gone.error} />
+          </Sheet>
+          <div className="grid gap-4 lg:grid-cols-2">
+            <Sheet title="Browsers, and others that ask over HTTP">
+              <p>
+                <span className="tabular-nums">{d.data.streams.toLocaleString()}</span> pages listen for changes; answers were asked for about <span className="tabular-nums">{d.data.pollers.toLocaleString()}</span> units in the last minutes.
+              </p>
+              <p className="text-soft">Estimates: a page that listens is told to ask again, one that does not learns of a change when it asks the next time. Neither is among the processes above.</p>
+              <h3 className="mt-3 font-medium">Processes of the service</h3>
+              <ul>
+                {d.data.nodes.map((n) => (
+                  <li key={n.id}>
+                    {n.id} <span className="text-soft">revision {n.revision}, up since</span> <Time ms={n.started} />
+                  </li>
+                ))}
+              </ul>
+            </Sheet>
+            <Sheet title="Earlier revisions">
+              <ul className="flex flex-col gap-1">
+                {d.data.recent.map((r) => (
+                  <li key={`${r.epoch}.${r.revision}`} className="flex flex-wrap justify-between gap-x-3">
+                    <span>
+                      revision {r.revision}: {r.reached} of {r.expected}
+                      {r.lost.length > 0 && <span className="text-alarm"> {r.lost.length} lost</span>}
+                    </span>
+                    <Spread d={r} />
+                  </li>
+                ))}
+                {d.data.recent.length === 0 && <li className="text-soft">None yet.</li>}
+              </ul>
+            </Sheet>
+          </div>
+        </>
+      )}
+    </Place>
+  );
+}

@@ -1,0 +1,87 @@
+import { useState } from "react";
+import { Button, inputStyle, Time } from "./controls";
+
+/** One process that decides flags, as it last said of itself. */
+export interface Process {
+  id: string;
+  kind?: string;
+  via?: string;
+  application: string;
+  version: string;
+  epoch: number;
+  revision: number;
+  source: string;
+  skewMillis: number;
+  seen: number;
+}
+
+export const processName = (i: Process) => `${i.application} ${i.version}`.trim();
+
+function Line({ i, state, bad, said }: { i: Process; state: string; bad: boolean; said?: React.ReactNode }) {
+  return (
+    <li className="flex flex-wrap justify-between gap-x-3">
+      <span>
+        <span className={`inline-block w-16 ${bad ? "font-medium text-alarm" : ""}`}>{state}</span> {processName(i)} <span className="font-mono text-xs text-soft">{i.id.slice(0, 8)}</span>
+        {i.kind === "outpost" && <span className="text-soft"> outpost</span>}
+        {i.via && <span className="text-soft"> through outpost {i.via.slice(0, 8)}</span>}
+        {i.source !== "service" && i.source !== "" && <span className="text-alarm"> decides by {i.source}</span>}
+        {Math.abs(i.skewMillis) > 1000 && <span className="text-alarm"> clock {i.skewMillis > 0 ? "behind" : "ahead"} by {(Math.abs(i.skewMillis) / 1000).toFixed(0)} s</span>}
+      </span>
+      <span className="text-soft">
+        {said} revision {i.revision}, <Time ms={i.seen} />
+      </span>
+    </li>
+  );
+}
+
+/** Processes lists who decides: the lost first, then those that wait for the revision. */
+export function Processes({ epoch, revision, instances, lost, onGone }: { epoch: number; revision: number; instances: Process[]; lost: Process[]; onGone?: (instance: string, reason: string) => void }) {
+  const waits = (i: Process) => i.epoch !== epoch || i.revision < revision;
+  return (
+    <ul className="flex flex-col gap-1">
+      {lost.map((i) => (
+        <Line key={i.id} i={i} state="lost" bad said={onGone && <Gone name={processName(i)} onGone={(reason) => onGone(i.id, reason)} />} />
+      ))}
+      {instances.filter(waits).map((i) => (
+        <Line key={i.id} i={i} state="not yet" bad />
+      ))}
+      {instances.filter((i) => !waits(i)).map((i) => (
+        <Line key={i.id} i={i} state="has it" bad={false} />
+      ))}
+      {instances.length + lost.length === 0 && <li className="text-soft">No process follows this environment.</li>}
+    </ul>
+  );
+}
+
+/** Gone takes a lost process off the list: somebody knows that it decides no more. */
+function Gone({ name, onGone }: { name: string; onGone: (reason: string) => void }) {
+  const [open, setOpen] = useState(false);
+  const [why, setWhy] = useState("");
+  if (!open) {
+    return (
+      <Button tone="bare" className="underline" onClick={() => setOpen(true)}>
+        it is gone
+      </Button>
+    );
+  }
+  return (
+    <span className="inline-flex gap-1">
+      <input aria-label={`how do you know that ${name} is gone`} className={inputStyle} placeholder="how do you know?" value={why} onChange={(e) => setWhy(e.target.value)} />
+      <Button disabled={why.trim() === ""} onClick={() => onGone(why)}>
+        Take it off the list
+      </Button>
+    </span>
+  );
+}
+
+const after = (ms: number) => (ms < 0 ? "not yet" : ms < 10_000 ? `${ms} ms` : `${(ms / 1000).toFixed(0)} s`);
+
+/** Spread says how long a revision took to half, to nearly all and to all. */
+export function Spread({ d }: { d: { expected: number; half: number; most: number; all: number } }) {
+  if (d.expected === 0) return null;
+  return (
+    <span className="text-soft">
+      half after {after(d.half)}, 99 % after {after(d.most)}, all after {after(d.all)}
+    </span>
+  );
+}

@@ -1,0 +1,535 @@
+package lint
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
+	"greenlever.example/core/flag"
+)
+
+const day = 86_400_000 // milliseconds
+
+var checks = []Check{
+	{"contradiction", "A rule whose condition cannot hold does nothing, and looks as if it did.",
+		`crew_size < 2 && crew_size > 5`, "Join the comparisons with ||, or take one out.", contradiction},
+	{"shadowed", "A rule below one that takes all of its units is never reached.",
+		"rule 1: everybody: on; rule 2: staff: off", "Move the rule up, or remove it.", shadowed},
+	{"order", "A rule for few below shares that already divide its units gives them what chance says, not what it says.",
+		"rule 1: 8 % by site.id; rule 2: 3 named units", "Put the rule for few above.", order},
+	{"attribute", "An attribute that nobody declared or sends makes a comparison unknown for everybody.",
+		`frimware is version ≥ 4.2.0`, "Mend the name, declare the attribute, or send it.", attribute},
+	{"type", "A comparison with values of another type is unknown, so its rule silently never applies.",
+		`crew_size ≥ 2, while crew_size arrives as a string`, "Compare what is sent, or send what is compared.", otherType},
+	{"empty", "A segment that takes nobody makes its rule do nothing.",
+		"segment pilot-sites without a unit or a condition", "Fill the segment, or take the rule out.", empty},
+	{"anchors", "A pattern without anchors matches in the middle too.",
+		`site.id matches "site-1"`, "Write ^ and $ where the whole value is meant, or use contains.", anchors},
+	{"doubt", "A rule that says itself what happens in doubt is an exception that its readers should know.",
+		"on unknown: apply, in a rule that gives on", "Leave it out where doubt should exclude.", doubt},
+	{"window-ends", "A window that ends takes a live thing away from its units, at a time when nobody may be watching.",
+		"it is between … and tomorrow: on", "Write a window without an end, or note the end in the calendar.", windowEnds},
+	{"window-over", "A window that is over makes its rule do nothing for ever.",
+		"it is before last year: on", "Take the rule out.", windowOver},
+	{"need-off", "A flag that is off or stopped meets a need if its resting variant is the one that is named.",
+		"needs weather-holds to give off, and weather-holds is off", "Ask for a variant that it gives when it is on.", needOff},
+	{"one-variant", "A flag that gives everybody one variant for weeks is a decision that was taken: its code can go.",
+		"on for everybody since spring", "Take the flag out of the code, or say why it stays.", oneVariant},
+	{"nobody", "A rule that takes none of the units that were seen may not say what its writer meant.",
+		`site.region is "Nord"`, "Compare its constants with the values that are seen.", nobody},
+	{"split-by-some", "Shares drawn by an attribute that some units lack leave those out.",
+		"8 % by site.id, and a third of all units have no site.id", "Draw by a list that ends with one that everybody has, such as the key.", splitBySome},
+}
+
+func contradiction(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		if r.When != nil && impossible(p, r.When) {
+			p.add(r, "its condition can never hold: "+r.When.Words(), "join the comparisons with ||, or take one out")
+		}
+	})
+}
+
+// impossible finds comparisons of one attribute that no value meets together, in the groups
+// that must all hold.
+func impossible(p *pass, n *condition.Node) bool {
+	if len(n.Any) > 0 {
+		return !slices.ContainsFunc(n.Any, func(part condition.Node) bool { return !impossible(p, &part) })
+	}
+	if len(n.All) == 0 {
+		return false
+	}
+	byName := map[string][]*condition.Node{}
+	for i := range n.All {
+		if impossible(p, &n.All[i]) {
+			return true
+		}
+		if l := &n.All[i]; l.Test != "" {
+			name := l.Attribute
+			if strings.HasPrefix(l.Test, "clock.") {
+				name = "\x00clock"
+			}
+			byName[name] = append(byName[name], l)
+		}
+	}
+	for name, leaves := range byName {
+		if len(leaves) > 1 && name != "" && !meetable(name, leaves) {
+			return true
+		}
+	}
+	return false
+}
+
+// meetable tries the values at and between all constants: a value that meets ordered
+// comparisons together lies there if anywhere.
+func meetable(name string, leaves []*condition.Node) bool {
+	var tries []condition.Value
+	var instants []int64
+	absent := false
+	for _, l := range leaves {
+		kind, _, _ := strings.Cut(l.Test, ".")
+		switch kind {
+		case "number":
+			for _, f := range l.Numbers {
+				for _, d := range []float64{-1e9, -1, -.001, 0, .001, 1, 1e9} {
+					tries = append(tries, condition.NumberValue(f+d))
+				}
+			}
+		case "boolean":
+			tries = append(tries, condition.BooleanValue(true), condition.BooleanValue(false))
+		case "clock":
+			for _, s := range l.Text {
+				if ms, ok := condition.ParseTime(s); ok {
+					instants = append(instants, ms-1, ms, ms+1)
+				}
+			}
+			if l.Weekly != nil {
+				return true
+			}
+		case "string":
+			if l.Test != "string.equals" && l.Test != "string.one-of" {
+				return true // patterns are not tried out
+			}
+			for _, s := range l.Text {
+				tries = append(tries, condition.TextValue(s))
+			}
+		case "present":
+			tries = append(tries, condition.TextValue("x"), condition.NumberValue(0), condition.BooleanValue(true), condition.ListValue(nil))
+		case "absent":
+			absent = true
+		default:
+			return true // other forms are not tried out
+		}
+	}
+	all := condition.Node{}
+	for _, l := range leaves {
+		all.All = append(all.All, *l)
+	}
+	for _, ms := range instants {
+		if all.Match(nil, condition.Around{Now: ms}) == condition.True {
+			return true
+		}
+	}
+	if name == "\x00clock" {
+		return false
+	}
+	for _, v := range tries {
+		c := condition.NewContext("", condition.Attribute{Name: condition.Intern(name), Value: v})
+		if name == condition.KeyAttribute {
+			c = condition.NewContext(v.Text())
+		}
+		if all.Match(c, condition.Around{}) == condition.True {
+			return true
+		}
+	}
+	return absent && all.Match(nil, condition.Around{}) == condition.True
+}
+
+func shadowed(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		for j := range i {
+			above := &p.doc.Rules[j]
+			if above.Parked || goesOn(above.Gives) {
+				continue
+			}
+			if above.When == nil || sameCondition(above.When, r.When) || r.When != nil && implies(r.When, above.When) {
+				p.add(r, fmt.Sprintf("is never reached: rule %q above takes all of its units", above.Name), "move it above, or remove it")
+				return
+			}
+		}
+	})
+}
+
+// goesOn tells whether some units of the rule may reach those below: a part goes on, or
+// its shares are drawn by what a unit may lack.
+func goesOn(g flag.Gives) bool {
+	return g.Shares != nil
+}
+
+func sameCondition(a, b *condition.Node) bool {
+	x, err1 := json.Marshal(a.Canonical())
+	y, err2 := json.Marshal(b.Canonical())
+	return a != nil && b != nil && err1 == nil && err2 == nil && bytes.Equal(x, y)
+}
+
+// implies tells, where it is plain to see, that whoever meets a meets b: b is one of the
+// parts that a joins with and, or lists what a lists.
+func implies(a, b *condition.Node) bool {
+	if sameCondition(a, b) {
+		return true
+	}
+	for i := range a.All {
+		if implies(&a.All[i], b) {
+			return true
+		}
+	}
+	for i := range b.Any {
+		if implies(a, &b.Any[i]) {
+			return true
+		}
+	}
+	listed := func(n *condition.Node) bool { return n.Test == "string.equals" || n.Test == "string.one-of" }
+	if listed(a) && listed(b) && a.Attribute == b.Attribute && !a.IgnoreCase {
+		return !slices.ContainsFunc(a.Text, func(s string) bool { return !slices.Contains(b.Text, s) })
+	}
+	return false
+}
+
+func namesUnits(n *condition.Node) bool {
+	return n != nil && (n.Test == "string.equals" || n.Test == "string.one-of") && n.Attribute == condition.KeyAttribute
+}
+
+func order(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		if !namesUnits(r.When) {
+			return
+		}
+		for j := range i {
+			above := &p.doc.Rules[j]
+			if above.Parked || namesUnits(above.When) || above.Gives.Shares == nil {
+				continue
+			}
+			ids := make([]string, 0, len(p.doc.Rules))
+			for k := range p.doc.Rules {
+				if k == j {
+					ids = append(ids, r.ID)
+				}
+				if k != i {
+					ids = append(ids, p.doc.Rules[k].ID)
+				}
+			}
+			p.add(r, fmt.Sprintf("names units below rule %q, which divides by shares: some of them get what the shares say", above.Name), "put it above").Order = ids
+			return
+		}
+	})
+}
+
+// leaves calls visit for the leaves of a rule and of the segments that it asks for.
+func (p *pass) leaves(r *flag.Rule, visit func(l *condition.Node, segment string)) {
+	var open []string
+	var walk func(n *condition.Node, segment string)
+	walk = func(n *condition.Node, segment string) {
+		n.Leaves(func(l *condition.Node) {
+			visit(l, segment)
+			if l.Test == condition.SegmentTest && !slices.Contains(open, l.Segment) {
+				open = append(open, l.Segment)
+				if s := p.Rules.Source.Segment(l.Segment); s != nil {
+					walk(s.When, l.Segment)
+				}
+			}
+		})
+	}
+	walk(r.When, "")
+}
+
+func inSegment(segment string) string {
+	if segment == "" {
+		return ""
+	}
+	return " in segment " + segment
+}
+
+func attribute(p *pass) {
+	said := map[string]bool{}
+	tell := func(r *flag.Rule, name, segment string) {
+		if name == "" || name == condition.KeyAttribute || said[name] {
+			return
+		}
+		a, known := p.Attributes[name]
+		switch {
+		case p.Contexts >= 100 && len(a.Kinds) == 0:
+			said[name] = true
+			p.add(r, fmt.Sprintf("%s%s was in none of %d contexts that were looked at", name, inSegment(segment), p.Contexts), "mend the name"+nearest(name, p.Attributes)+", or send the attribute")
+		case p.Catalogue && (!known || a.Declared == ""):
+			said[name] = true
+			p.add(r, fmt.Sprintf("%s%s is not in the catalogue of attributes", name, inSegment(segment)), "mend the name"+nearest(name, p.Attributes)+", or declare the attribute")
+		}
+	}
+	p.live(func(i int, r *flag.Rule) {
+		p.leaves(r, func(l *condition.Node, segment string) {
+			tell(r, l.Attribute, segment)
+			if l.Part != nil {
+				for _, by := range l.Part.By {
+					tell(r, by, segment)
+				}
+			}
+		})
+		if r.Gives.Shares != nil {
+			for _, by := range r.Gives.Shares.By {
+				tell(r, by, "")
+			}
+		}
+	})
+}
+
+// nearest suggests a known name that differs little.
+func nearest(name string, known map[string]Attribute) string {
+	best, least := "", max(len(name)/3, 1)+1
+	for k := range known {
+		if d := distance(name, k); d < least || d == least && best != "" && k < best {
+			best, least = k, d
+		}
+	}
+	if best == "" || best == name {
+		return ""
+	}
+	return " (" + best + "?)"
+}
+
+// distance is Levenshtein's.
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		before := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := before
+			if a[i] != b[j] {
+				cost++
+			}
+			before = row[j+1]
+			row[j+1] = min(cost, row[j+1]+1, row[j]+1)
+		}
+	}
+	return row[len(b)]
+}
+
+func otherType(p *pass) {
+	said := map[string]bool{}
+	p.live(func(i int, r *flag.Rule) {
+		p.leaves(r, func(l *condition.Node, segment string) {
+			if mend := Fits(l, p.Attributes[l.Attribute], l.Attribute); mend != "" && !said[l.Test+l.Attribute] {
+				said[l.Test+l.Attribute] = true
+				p.add(r, mend+inSegment(segment), "compare what is sent, or send what is compared")
+			}
+		})
+	})
+}
+
+func empty(p *pass) {
+	said := map[string]bool{}
+	p.live(func(i int, r *flag.Rule) {
+		p.leaves(r, func(l *condition.Node, _ string) {
+			if l.Test != condition.SegmentTest || said[l.Segment] {
+				return
+			}
+			if s := p.Rules.Source.Segment(l.Segment); s != nil && s.When == nil && s.In.Len() == 0 {
+				said[l.Segment] = true
+				p.add(r, fmt.Sprintf("segment %s takes nobody: it lists no units and has no condition", l.Segment), "fill the segment, or take the rule out")
+			}
+		})
+	})
+}
+
+func anchors(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		p.leaves(r, func(l *condition.Node, segment string) {
+			if l.Unanchored() {
+				p.add(r, fmt.Sprintf("%q%s matches in the middle of %s too", l.Text[0], inSegment(segment), l.Attribute), "write ^ and $ where the whole value is meant, or use contains")
+			}
+		})
+	})
+}
+
+func doubt(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		excludes := r.Gives.OnlyGives(p.doc.Resting)
+		switch {
+		case r.OnUnknown == flag.Apply && !excludes:
+			p.add(r, "applies to units for which its condition is unknown: missing data lets them in", "leave it out, so that doubt excludes")
+		case r.OnUnknown == flag.Skip && excludes:
+			p.add(r, "skips units for which its condition is unknown, so that they are not kept out", "leave it out, so that doubt excludes")
+		}
+	})
+}
+
+func windowEnds(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		if r.Gives.OnlyGives(p.doc.Resting) {
+			return
+		}
+		p.leaves(r, func(l *condition.Node, segment string) {
+			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
+				text := l.Text[len(l.Text)-1]
+				if ms, ok := condition.ParseTime(text); ok && ms > p.Now && ms-p.Now < 60*day {
+					p.add(r, fmt.Sprintf("ends at %s%s and takes %s from its units then", text, inSegment(segment), givesWords(r.Gives)), "write a window without an end, unless the end is meant")
+				}
+			}
+		})
+	})
+}
+
+func givesWords(g flag.Gives) string {
+	if g.Shares == nil {
+		return "`" + g.Variant + "`"
+	}
+	return "its shares"
+}
+
+func windowOver(p *pass) {
+	p.live(func(i int, r *flag.Rule) {
+		if r.When == nil {
+			return
+		}
+		parts := r.When.All
+		if len(parts) == 0 {
+			parts = []condition.Node{*r.When}
+		}
+		for k := range parts {
+			l := &parts[k]
+			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
+				text := l.Text[len(l.Text)-1]
+				if ms, ok := condition.ParseTime(text); ok && ms <= p.Now {
+					p.add(r, "is over since "+text, "take the rule out")
+				}
+			}
+		}
+	})
+}
+
+func needOff(p *pass) {
+	for _, n := range p.doc.Needs {
+		other := p.Rules.Flag(n.Flag)
+		if other == nil || len(other.Variants()) == 0 {
+			continue
+		}
+		d := other.Document()
+		if d.Resting == n.Variant && (d.Lever != flag.On || len(other.Stops()) > 0) {
+			p.add(nil, fmt.Sprintf("needs %s to give `%s`, which it gives while it is off or stopped", n.Flag, n.Variant), "ask for a variant that it gives when it is on")
+		}
+	}
+}
+
+func oneVariant(p *pass) {
+	if p.OneSince == 0 || p.Now-p.OneSince < 21*day {
+		return
+	}
+	p.add(nil, fmt.Sprintf("gave everybody one variant for %d days", (p.Now-p.OneSince)/day), "take the flag out of the code, or say why it stays")
+}
+
+func nobody(p *pass) {
+	if len(p.Units) < 100 || p.doc.Lever != flag.On {
+		return
+	}
+	p.live(func(i int, r *flag.Rule) {
+		if r.When == nil || namesUnits(r.When) || impossible(p, r.When) {
+			return
+		}
+		clock := false
+		p.leaves(r, func(l *condition.Node, _ string) { clock = clock || strings.HasPrefix(l.Test, "clock.") })
+		if clock {
+			return
+		}
+		for _, c := range p.Units {
+			if t := r.When.Match(c, p.Rules.Around(c, p.Now)); t == condition.True || t == condition.Unknown && r.AppliesOnUnknown(p.doc.Resting) {
+				return
+			}
+		}
+		p.add(r, fmt.Sprintf("takes none of %d units that were seen", len(p.Units)), "compare its constants with the values that are seen")
+	})
+}
+
+func splitBySome(p *pass) {
+	if len(p.Units) < 100 {
+		return
+	}
+	look := func(r *flag.Rule, s *flag.Shares) {
+		if s == nil {
+			return
+		}
+		lack := 0
+		for _, c := range p.Units {
+			if !slices.ContainsFunc(s.By, func(by string) bool { _, ok := c.ShareKey(condition.Intern(by)); return ok }) {
+				lack++
+			}
+		}
+		if lack*20 > len(p.Units) {
+			f := p.add(r, fmt.Sprintf("%s of the units that were seen have no %s, so no share is theirs", bucket.Percent(lack*100/len(p.Units)*10_000), strings.Join(s.By, " or ")), "draw by a list that ends with one that everybody has, such as the key")
+			if r == nil {
+				f.Place = "end"
+			}
+		}
+	}
+	if len(p.doc.Rules) == 0 {
+		look(nil, p.doc.End.Shares)
+	}
+	p.live(func(i int, r *flag.Rule) {
+		if r.When == nil {
+			look(r, r.Gives.Shares)
+		}
+	})
+}
+
+// Fits says why a comparison does not fit what is declared or seen of its attribute;
+// nothing where it does. A declaration counts for more than what was seen.
+func Fits(l *condition.Node, a Attribute, name string) string {
+	kind, _, ordered := strings.Cut(l.Test, ".")
+	if name == "" || !ordered || !slices.Contains(Types(), Type(kind)) {
+		return ""
+	}
+	if name == condition.KeyAttribute {
+		if kind == "number" || kind == "boolean" || kind == "list" {
+			return fmt.Sprintf("the key is a string, and is compared as a %s: compare strings", kind)
+		}
+		return ""
+	}
+	if a.Declared != "" {
+		if Type(kind) == a.Declared || kind == "string" && a.Declared.Kind() == "string" {
+			return ""
+		}
+		return fmt.Sprintf("%s is declared as %s, and is compared as %s: %s", name, article(string(a.Declared)), article(kind), instead(a.Declared))
+	}
+	if a.Mostly == "" || a.Mostly == Type(kind).Kind() {
+		return ""
+	}
+	all := uint64(0)
+	for _, n := range a.Kinds {
+		all += n
+	}
+	return fmt.Sprintf("%s arrived as %s in %d of %d evaluations that were looked at, and is compared as %s: compare %s, or send %s", name, article(a.Mostly), a.Kinds[a.Mostly], all, article(kind), plural(a.Mostly), article(Type(kind).Kind()))
+}
+
+func article(kind string) string {
+	if kind == "address" || kind == "other" {
+		return "an " + kind
+	}
+	return "a " + kind
+}
+
+func plural(kind string) string {
+	if kind == "address" {
+		return "addresses"
+	}
+	return kind + "s"
+}
+
+func instead(t Type) string {
+	return map[Type]string{String: "compare strings, or declare it otherwise", Number: "compare numbers with =, <, ≤, >, ≥ or between", Boolean: "ask whether it is true or false",
+		Version: "compare versions, which order 4.10.0 behind 4.9.0", Time: "compare times", Address: "ask whether it is in a block", List: "ask what the list has"}[t]
+}

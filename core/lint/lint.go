@@ -1,0 +1,142 @@
+// Package lint finds what is probably wrong with a flag although it can be saved.
+//
+// Its nouns are a [Check], which is a value with a name, a reason, a bad example and a
+// mend, a [Subject], which is a flag with what is known around it, and a [Finding].
+//
+//	for _, f := range lint.Run(subject) {
+//		fmt.Println(f.Rule, f.Says, f.Mend)
+//	}
+//
+// Findings are data. A check that is muted for a flag, with a reason, still runs, and its
+// findings say so.
+package lint
+
+import (
+	"slices"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+)
+
+// Check looks for one thing.
+type Check struct {
+	Name   string `json:"name"`   // such as "shadowed"
+	Reason string `json:"reason"` // why it matters
+	Bad    string `json:"bad"`    // an example of what it finds
+	Mend   string `json:"mend"`   // what to do, in general
+	run    func(p *pass)
+}
+
+// Finding is one thing that a check found.
+type Finding struct {
+	Check string `json:"check"`
+	Flag  string `json:"flag"`
+	Rule  string `json:"rule,omitempty"`  // id; empty: of the flag or its end
+	Place string `json:"place,omitempty"` // name of the rule, or "end"
+	Says  string `json:"says"`
+	Mend  string `json:"mend"`
+	Muted string `json:"muted,omitempty"` // the reason, where it is muted
+	// Order is a better order of the rules, by id, where that is the mend.
+	Order []string `json:"order,omitempty"`
+}
+
+// Attribute is what is declared and seen of an attribute.
+type Attribute struct {
+	Declared Type              // empty: not in the catalogue
+	Loose    bool              // of versions: 4.2 and v4.2.0 are sent too
+	Kinds    map[string]uint64 // how often it was seen, by kind: see package sample
+	Mostly   string            // the kind in which nearly all values came, if so
+}
+
+// Type is what an attribute is declared to be.
+type Type string
+
+// The types. Versions, times and addresses are strings of a form.
+const (
+	String  Type = "string"
+	Number  Type = "number"
+	Boolean Type = "boolean"
+	Version Type = "version"
+	Time    Type = "time"
+	Address Type = "address"
+	List    Type = "list"
+)
+
+// Types lists the types.
+func Types() []Type { return []Type{String, Number, Boolean, Version, Time, Address, List} }
+
+// Kind is the kind of values that the type is sent as.
+func (t Type) Kind() string {
+	switch t {
+	case Version, Time, Address:
+		return "string"
+	}
+	return string(t)
+}
+
+// Subject is a flag with what is known around it.
+type Subject struct {
+	Rules      *decide.Ruleset // that stands, or would after the edit
+	Flag       string
+	Now        int64 // Unix milliseconds
+	Attributes map[string]Attribute
+	Catalogue  bool   // the project declares attributes at all
+	Contexts   uint64 // that were looked at for what is seen; 0: nothing is known
+	Units      []*condition.Context
+	OneSince   int64             // since when the flag gave one variant to all, Unix milliseconds; 0: it does not
+	Muted      map[string]string // reasons by check
+}
+
+// Checks lists all checks.
+func Checks() []Check { return checks }
+
+// Run looks at a flag with every check. Muted findings come last.
+func Run(s *Subject) []Finding {
+	f := s.Rules.Flag(s.Flag)
+	if f == nil || len(f.Variants()) == 0 {
+		return nil
+	}
+	p := &pass{Subject: s, flag: f, doc: f.Document()}
+	for i := range checks {
+		p.check = &checks[i]
+		checks[i].run(p)
+	}
+	slices.SortStableFunc(p.found, func(a, b Finding) int {
+		switch {
+		case a.Muted == "" && b.Muted != "":
+			return -1
+		case a.Muted != "" && b.Muted == "":
+			return 1
+		}
+		return 0
+	})
+	return p.found
+}
+
+// pass is one run over one flag.
+type pass struct {
+	*Subject
+	flag  *decide.Flag
+	doc   *flag.Document
+	check *Check
+	found []Finding
+}
+
+func (p *pass) add(rule *flag.Rule, says, mend string) *Finding {
+	f := Finding{Check: p.check.Name, Flag: p.Flag, Says: says, Mend: mend, Muted: p.Muted[p.check.Name]}
+	if rule != nil {
+		f.Rule, f.Place = rule.ID, rule.Name
+	}
+	p.found = append(p.found, f)
+	return &p.found[len(p.found)-1]
+}
+
+// live calls visit for every rule that is not parked.
+func (p *pass) live(visit func(i int, r *flag.Rule)) {
+	for i := range p.doc.Rules {
+		if !p.doc.Rules[i].Parked {
+			visit(i, &p.doc.Rules[i])
+		}
+	}
+}

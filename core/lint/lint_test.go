@@ -1,0 +1,170 @@
+package lint
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+)
+
+const now = 1_796_083_200_000 // 1 December 2026
+
+func subject(t *testing.T, rules, end string) *Subject {
+	t.Helper()
+	doc := fmt.Sprintf(`{"key":"f","type":"boolean","lever":"on","resting":"off","variants":{"on":true,"off":false},"rules":[%s],"end":%s,"needs":[{"flag":"other","variant":"off"}]}`, rules, end)
+	other := `{"key":"other","type":"boolean","lever":"on","resting":"off","variants":{"on":true,"off":false},"end":{"variant":"off"}}`
+	source, err := flag.NewRuleset(&flag.Snapshot{Format: 1, Epoch: 1, Revision: 1, Flags: []json.RawMessage{[]byte(doc), []byte(other)},
+		Segments: []json.RawMessage{[]byte(`{"key":"pilot"}`), []byte(`{"key":"crew","when":{"test":"number.at-least","attribute":"crew_size","numbers":[2]}}`)}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &Subject{Rules: decide.Compile(source, nil), Flag: "f", Now: now, Muted: map[string]string{}}
+	if s.Rules.Flag("f") == nil || len(s.Rules.Flag("f").Variants()) != 2 {
+		t.Fatalf("the document cannot be read: %s", doc)
+	}
+	return s
+}
+
+func rule(id, when, gives string) string {
+	if when != "" {
+		when = `"when":` + when + ","
+	}
+	return fmt.Sprintf(`{"id":%q,"name":"Rule %s",%s"gives":%s}`, id, id, when, gives)
+}
+
+const (
+	on     = `{"variant":"on"}`
+	off    = `{"variant":"off"}`
+	shares = `{"shares":{"by":["site.id"],"salt":"a","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"goesOn":true,"share":920000,"ranges":[[80000,1000000]]}]}}`
+	north  = `{"test":"string.equals","attribute":"site.region","text":["north"]}`
+)
+
+func num(test string, n string) string {
+	return `{"test":"number.` + test + `","attribute":"crew_size","numbers":[` + n + `]}`
+}
+
+// Each check finds its bad example, and not the good one beside it.
+func TestChecks(t *testing.T) {
+	units := make([]*condition.Context, 200)
+	for i := range units {
+		var as []condition.Attribute
+		as = append(as, condition.Attribute{Name: condition.Intern("site.region"), Value: condition.TextValue("east")})
+		if i%2 == 0 {
+			as = append(as, condition.Attribute{Name: condition.Intern("site.id"), Value: condition.TextValue(fmt.Sprint("site-", i))})
+		}
+		units[i] = condition.NewContext(fmt.Sprint("recipient-", i), as...)
+	}
+	seen := func(s *Subject) {
+		s.Catalogue, s.Contexts = true, 3_020
+		s.Attributes = map[string]Attribute{
+			"crew_size":   {Declared: "", Kinds: map[string]uint64{"string": 3_000, "number": 20}, Mostly: "string"},
+			"firmware":    {Declared: Version, Kinds: map[string]uint64{"string": 3_020}, Mostly: "string"},
+			"site.region": {Declared: String, Kinds: map[string]uint64{"string": 3_020}, Mostly: "string"},
+			"site.id":     {Declared: String, Kinds: map[string]uint64{"string": 3_020}, Mostly: "string"},
+		}
+	}
+	for _, c := range []struct {
+		check, bad, good string
+		with             func(*Subject)
+		says             string
+	}{
+		{"contradiction", rule("1", `{"all":[`+num("less", "2")+`,`+num("more", "5")+`]}`, on), rule("1", `{"all":[`+num("more", "2")+`,`+num("less", "5")+`]}`, on), nil, "can never hold"},
+		{"contradiction", rule("1", `{"all":[`+north+`,{"test":"string.one-of","attribute":"site.region","text":["east","south"]}]}`, on), rule("1", `{"all":[`+north+`,{"test":"string.one-of","attribute":"site.region","text":["east","north"]}]}`, on), nil, ""},
+		{"contradiction", rule("1", `{"all":[{"test":"present","attribute":"badge"},{"test":"absent","attribute":"badge"}]}`, on), rule("1", `{"all":[{"test":"present","attribute":"badge"},{"test":"string.equals","attribute":"badge","text":["x"]}]}`, on), nil, ""},
+		{"contradiction", rule("1", `{"all":[{"test":"clock.before","text":["2027-01-01T00:00:00Z"]},{"test":"clock.at-or-after","text":["2027-02-01T00:00:00Z"]}]}`, on), rule("1", `{"all":[{"test":"clock.before","text":["2027-03-01T00:00:00Z"]},{"test":"clock.at-or-after","text":["2027-02-01T00:00:00Z"]}]}`, on), nil, ""},
+		{"contradiction", rule("1", `{"any":[{"all":[{"test":"boolean.true","attribute":"a"},{"test":"boolean.false","attribute":"a"}]}]}`, on), rule("1", `{"any":[`+north+`,{"all":[{"test":"boolean.true","attribute":"a"},{"test":"boolean.false","attribute":"a"}]}]}`, on), nil, ""},
+		{"shadowed", rule("1", "", on) + "," + rule("2", north, off), rule("1", "", shares) + "," + rule("2", north, off), nil, `rule "Rule 1" above`},
+		{"shadowed", rule("1", north, on) + "," + rule("2", `{"all":[`+num("less", "2")+`,`+north+`]}`, off), rule("1", `{"all":[`+num("less", "2")+`,`+north+`]}`, off) + "," + rule("2", north, on), nil, ""},
+		{"shadowed", rule("1", `{"test":"string.one-of","attribute":"site.region","text":["north","east"]}`, on) + "," + rule("2", north, off), rule("1", north, on) + "," + rule("2", `{"test":"string.one-of","attribute":"site.region","text":["north","east"]}`, off), nil, ""},
+		{"order", rule("1", "", shares) + "," + rule("2", `{"test":"string.one-of","attribute":"targetingKey","text":["a"]}`, on), rule("2", `{"test":"string.one-of","attribute":"targetingKey","text":["a"]}`, on) + "," + rule("1", "", shares), nil, "names units below"},
+		{"attribute", rule("1", `{"test":"version.at-least","attribute":"frimware","text":["4.2.0"]}`, on), rule("1", `{"test":"version.at-least","attribute":"firmware","text":["4.2.0"]}`, on), seen, "in none of 3020 contexts"},
+		{"type", rule("1", num("at-least", "2"), on), rule("1", `{"test":"string.equals","attribute":"crew_size","text":["2"]}`, on), seen, "crew_size arrived as a string in 3000 of 3020"},
+		{"type", rule("1", `{"test":"segment","segment":"crew"}`, on), rule("1", north, on), seen, "in segment crew"},
+		{"type", rule("1", `{"test":"number.less","attribute":"firmware","numbers":[4]}`, on), rule("1", `{"test":"version.less","attribute":"firmware","text":["4.0.0"]}`, on), seen, "declared as a version"},
+		{"empty", rule("1", `{"test":"segment","segment":"pilot"}`, on), rule("1", `{"test":"segment","segment":"crew"}`, on), nil, "takes nobody"},
+		{"anchors", rule("1", `{"test":"string.matches","attribute":"site.id","text":["site-1"]}`, on), rule("1", `{"test":"string.matches","attribute":"site.id","text":["^site-1$"]}`, on), nil, "in the middle"},
+		{"doubt", strings.Replace(rule("1", north, on), `"gives"`, `"onUnknown":"apply","gives"`, 1), strings.Replace(rule("1", north, on), `"gives"`, `"onUnknown":"skip","gives"`, 1), nil, "lets them in"},
+		{"doubt", strings.Replace(rule("1", north, off), `"gives"`, `"onUnknown":"skip","gives"`, 1), rule("1", north, off), nil, "not kept out"},
+		{"window-ends", rule("1", `{"test":"clock.between","text":["2026-11-01T00:00:00Z","2026-12-24T00:00:00Z"]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "2026-12-24T00:00:00Z"},
+		{"window-over", rule("1", `{"all":[`+north+`,{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "is over"},
+		{"nobody", rule("1", north, on), rule("1", `{"test":"string.equals","attribute":"site.region","text":["east"]}`, on), func(s *Subject) { s.Units = units }, "none of 200 units"},
+		{"split-by-some", rule("1", "", shares), rule("1", "", strings.Replace(shares, `["site.id"]`, `["site.id","targetingKey"]`, 1)), func(s *Subject) { s.Units = units }, "50 % of the units"},
+	} {
+		for i, rules := range []string{c.bad, c.good} {
+			s := subject(t, rules, off)
+			if c.with != nil {
+				c.with(s)
+			}
+			found := Run(s)
+			at := slices.IndexFunc(found, func(f Finding) bool { return f.Check == c.check })
+			switch {
+			case i == 0 && (at < 0 || !strings.Contains(found[at].Says, c.says) || found[at].Mend == "" || found[at].Rule == ""):
+				t.Errorf("%s is not found in %s: %+v", c.check, rules, found)
+			case i == 1 && at >= 0:
+				t.Errorf("%s is found in %s: %s", c.check, rules, found[at].Says)
+			}
+		}
+	}
+}
+
+func TestFlagChecks(t *testing.T) {
+	s := subject(t, "", on)
+	s.OneSince = now - 30*day
+	var names []string
+	for _, f := range Run(s) {
+		names = append(names, f.Check)
+	}
+	if !slices.Equal(names, []string{"one-variant"}) {
+		t.Errorf("%v", names)
+	}
+	// A need that is met while the other flag is off is told.
+	next, err := s.Rules.With([]*flag.Document{{Key: "other", Type: flag.Boolean, Lever: flag.Off, Resting: "off", End: flag.Gives{Variant: "on"},
+		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}}}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Rules, s.OneSince = next, 0
+	s.Muted["need-off"] = "resting is meant here"
+	if found := Run(s); len(found) != 1 || found[0].Check != "need-off" || found[0].Muted != "resting is meant here" {
+		t.Errorf("%+v", found)
+	}
+}
+
+// The order that is suggested puts the named units above the shares.
+func TestSuggestedOrder(t *testing.T) {
+	named := `{"test":"string.one-of","attribute":"targetingKey","text":["a"]}`
+	s := subject(t, rule("1", north, on)+","+rule("2", "", shares)+","+rule("3", north, off)+","+rule("4", named, on), off)
+	found := Run(s)
+	at := slices.IndexFunc(found, func(f Finding) bool { return f.Check == "order" })
+	if at < 0 || !slices.Equal(found[at].Order, []string{"1", "4", "2", "3"}) {
+		t.Errorf("%+v", found)
+	}
+}
+
+func TestEveryCheckIsComplete(t *testing.T) {
+	names := map[string]bool{}
+	for _, c := range Checks() {
+		if c.Name == "" || c.Reason == "" || c.Bad == "" || c.Mend == "" || names[c.Name] {
+			t.Errorf("%+v", c)
+		}
+		names[c.Name] = true
+	}
+	if len(names) < 12 {
+		t.Errorf("%d checks", len(names))
+	}
+}
+
+func TestNearest(t *testing.T) {
+	known := map[string]Attribute{"firmware": {}, "site.region": {}}
+	if got := nearest("frimware", known); got != " (firmware?)" {
+		t.Errorf("%q", got)
+	}
+	if got := nearest("colour", known); got != "" {
+		t.Errorf("%q", got)
+	}
+}

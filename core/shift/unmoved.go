@@ -1,0 +1,187 @@
+package shift
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+)
+
+// tried is on how many units the reasons are looked for.
+const tried = 2_000
+
+// unmoved says why an edit moves nobody.
+func unmoved(a, b *side, p Population, now int64) []string {
+	if a.flag == nil || b.flag == nil {
+		return []string{"the flag is new, so nobody had anything of it before"}
+	}
+	if len(p.Units) == 0 {
+		return []string{"no units have been seen in this environment yet, so nobody can be counted"}
+	}
+	old, doc := a.flag.Document(), b.flag.Document()
+	switch {
+	case same(decisive(old), decisive(doc)):
+		return []string{"nothing that decides is changed"}
+	case len(b.flag.Stops()) > 0:
+		return []string{"the flag is stopped, so everybody keeps the resting variant until the stop is lifted"}
+	case doc.Lever != flag.On:
+		return []string{"the lever is off, so everybody keeps the resting variant"}
+	}
+	var said []string
+	units := p.Units[:min(len(p.Units), tried)]
+	if unmet := needsUnmet(b, units, now); unmet != "" {
+		return []string{unmet}
+	}
+	for i := range doc.Rules {
+		r := &doc.Rules[i]
+		if before := ruleByID(old, r.ID); before != nil && same(before, r) {
+			continue
+		}
+		said = append(said, fmt.Sprintf("rule %q %s", r.Name, ruleUnmoved(b, i, units, now)))
+	}
+	for i := range old.Rules {
+		if r := &old.Rules[i]; ruleByID(doc, r.ID) == nil {
+			said = append(said, fmt.Sprintf("rule %q gave nobody anything else than they get without it", r.Name))
+		}
+	}
+	if len(said) == 0 {
+		said = []string{"everybody who was seen gets the same as before"}
+	}
+	return said
+}
+
+func ruleByID(d *flag.Document, id string) *flag.Rule {
+	for i := range d.Rules {
+		if d.Rules[i].ID == id {
+			return &d.Rules[i]
+		}
+	}
+	return nil
+}
+
+func same(a, b any) bool {
+	x, err1 := json.Marshal(a)
+	y, err2 := json.Marshal(b)
+	return err1 == nil && err2 == nil && bytes.Equal(x, y)
+}
+
+// decisive is a document without what bears on no decision: the names of rules, and rules
+// that are parked.
+func decisive(d *flag.Document) *flag.Document {
+	c := *d
+	c.Rules = nil
+	for _, r := range d.Rules {
+		if !r.Parked {
+			r.Name = ""
+			c.Rules = append(c.Rules, r)
+		}
+	}
+	return &c
+}
+
+func needsUnmet(b *side, units []*condition.Context, now int64) string {
+	for _, c := range units {
+		if o := b.flag.Decide(b.rules, c, now); o.Note != decide.NeedUnmet {
+			return ""
+		}
+	}
+	x := b.flag.Explain(b.rules, units[0], now)
+	return "for nobody who was seen its needs are met: " + x.Because
+}
+
+// ruleUnmoved says why a rule moves nobody.
+func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) string {
+	doc := b.flag.Document()
+	r := &doc.Rules[i]
+	if r.Parked {
+		return "is parked"
+	}
+	matches, unknown, reached := 0, 0, 0
+	before := map[int]int{} // rules above that take its units
+	for _, c := range units {
+		is := r.When.Match(c, b.rules.Around(c, now))
+		if is == condition.Unknown {
+			unknown++
+		}
+		if is != condition.True && !(is == condition.Unknown && r.AppliesOnUnknown(doc.Resting)) {
+			continue
+		}
+		matches++
+		if o := b.flag.Decide(b.rules, c, now); o.Rule >= 0 && int(o.Rule) < i {
+			before[int(o.Rule)]++
+		} else {
+			reached++
+		}
+	}
+	switch {
+	case matches == 0:
+		if at, ok := later(b, r, units, now); ok {
+			return "starts later: at " + at
+		}
+		if unknown > len(units)/2 {
+			return fmt.Sprintf("matches nobody who was seen: for %d of %d units its condition is unknown%s", unknown, len(units), missing(b, r, units, now))
+		}
+		return "matches nobody who was seen"
+	case reached == 0:
+		most := -1
+		for rule, n := range before {
+			if most < 0 || n > before[most] || n == before[most] && rule < most {
+				most = rule
+			}
+		}
+		return fmt.Sprintf("is shadowed: rule %q above it takes its units first", doc.Rules[most].Name)
+	}
+	return "gives its units what they get already"
+}
+
+// missing names the attribute that makes the condition unknown for the first unit.
+func missing(b *side, r *flag.Rule, units []*condition.Context, now int64) string {
+	for _, c := range units {
+		var note string
+		var look func(x condition.Explained)
+		look = func(x condition.Explained) {
+			if note == "" && len(x.Parts) == 0 && x.Truth == condition.Unknown {
+				note = x.Note
+			}
+			for _, p := range x.Parts {
+				look(p)
+			}
+		}
+		if x := r.When.Explain(c, b.rules.Around(c, now)); x.Truth == condition.Unknown {
+			if look(x); note != "" {
+				return " (" + note + ")"
+			}
+		}
+	}
+	return ""
+}
+
+// later looks for the next instant of the rule's clock at which it matches somebody.
+func later(b *side, r *flag.Rule, units []*condition.Context, now int64) (string, bool) {
+	type instant struct {
+		ms   int64
+		text string
+	}
+	var at []instant
+	r.When.Leaves(func(l *condition.Node) {
+		if l.Test == "clock.at-or-after" || l.Test == "clock.between" {
+			if ms, ok := condition.ParseTime(l.Text[0]); ok && ms > now {
+				at = append(at, instant{ms, l.Text[0]})
+			}
+		}
+	})
+	slices.SortFunc(at, func(x, y instant) int { return cmp.Compare(x.ms, y.ms) })
+	for _, t := range at {
+		for _, c := range units {
+			if r.When.Match(c, b.rules.Around(c, t.ms)) == condition.True {
+				return t.text, true
+			}
+		}
+	}
+	return "", false
+}

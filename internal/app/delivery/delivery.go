@@ -1,0 +1,232 @@
+// Package delivery says which process decides by which revision: how a revision spread, who
+// waits for it, and who fell silent without it.
+//
+// Its nouns are [Of], which computes one revision's delivery from what instances reported,
+// and a [Service], which puts each delivery into the records and the audit once it is over.
+// The smallest use:
+//
+//	d := delivery.Of(revision, instances, applied, now)
+//	fmt.Println(d.Reached, "of", d.Expected)
+package delivery
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
+)
+
+// Of computes how a revision spread. Expected are the instances that were alive when it was
+// committed: started, heard of lately, and not gone. One that left since, without the
+// revision, is expected no more; one that fell silent still is, by name.
+func Of(epoch, revision, at int64, instances []app.Instance, applied map[string][]app.Applied, now int64) app.Delivery {
+	d := app.Delivery{Epoch: epoch, Revision: revision, At: at, Half: -1, Most: -1, All: -1, Waiting: []app.Instance{}, Lost: []app.Instance{}}
+	var took []int64
+	for _, i := range instances {
+		if i.Kind == app.ANode || i.Started > at || i.Seen < at-app.SilentAfter || i.Left && i.LeftAt <= at {
+			continue
+		}
+		reached := int64(-1)
+		for _, a := range applied[i.ID] {
+			if a.Epoch == epoch && a.Revision >= revision && (reached < 0 || a.At < reached) {
+				reached = a.At
+			}
+		}
+		if reached < 0 && i.Epoch == epoch && i.Revision >= revision {
+			reached = i.Seen // what it applied on the way is not known any more
+		}
+		if reached < 0 && i.Left {
+			continue
+		}
+		d.Expected++
+		switch {
+		case reached >= 0:
+			took = append(took, max(0, reached-at))
+		case i.Lost(now):
+			d.Lost = append(d.Lost, i)
+		default:
+			d.Waiting = append(d.Waiting, i)
+		}
+	}
+	d.Reached = len(took)
+	slices.Sort(took)
+	after := func(percent int) int64 {
+		n := (d.Expected*percent + 99) / 100
+		if n == 0 || n > len(took) {
+			return -1
+		}
+		return took[n-1]
+	}
+	d.Half, d.Most, d.All = after(50), after(99), after(100)
+	return d
+}
+
+// Records are what this package reads.
+type Records interface {
+	AllEnvironments(ctx context.Context) ([]app.Environment, int64, error)
+	Instances(ctx context.Context, environment, since int64) ([]app.Instance, error)
+	Applied(ctx context.Context, environment, epoch, from int64) (map[string][]app.Applied, error)
+	CommitTimes(ctx context.Context, environment, from int64, limit int) (map[int64]int64, error)
+	DeliveredUpTo(ctx context.Context, environment, epoch int64) (int64, error)
+	Lease(ctx context.Context, name, holder string, life time.Duration) (fence int64, err error)
+}
+
+// Tx is the transaction that puts deliveries into the records.
+type Tx interface {
+	Fence(name string, fence int64) (bool, error)
+	AddDeliveries(environment int64, all []app.Delivery) (bool, error)
+	Append(chain string, e audit.Entry, personal []string) error
+}
+
+// Service keeps deliveries.
+type Service struct {
+	Records Records
+	Write   func(ctx context.Context, fn func(Tx) error) error
+	Now     func() time.Time
+	Node    string // names this process
+}
+
+const (
+	lease     = "delivery"
+	leaseLife = 10 * time.Second
+	// patience is how long a revision's delivery is waited for before it is put into the
+	// records as it is.
+	patience = int64(5 * time.Minute / time.Millisecond)
+	atOnce   = 500
+	// remembered is how long instances that left count, which no wait exceeds.
+	remembered = 2 * patience
+)
+
+// Newest computes the delivery of an environment's newest revision.
+func (s *Service) Newest(ctx context.Context, environment, epoch, revision int64) (*app.Delivery, error) {
+	all, err := s.between(ctx, environment, epoch, revision, 1)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+func (s *Service) between(ctx context.Context, environment, epoch, from int64, limit int) ([]app.Delivery, error) {
+	now := s.Now().UnixMilli()
+	times, err := s.Records.CommitTimes(ctx, environment, from, limit)
+	if err != nil || len(times) == 0 {
+		return nil, err
+	}
+	instances, err := s.Records.Instances(ctx, environment, now-remembered)
+	if err != nil {
+		return nil, err
+	}
+	applied, err := s.Records.Applied(ctx, environment, epoch, from)
+	if err != nil {
+		return nil, err
+	}
+	var out []app.Delivery
+	for revision := from; ; revision++ {
+		at, ok := times[revision]
+		if !ok {
+			return out, nil
+		}
+		out = append(out, Of(epoch, revision, at, instances, applied, now))
+	}
+}
+
+// over tells whether nothing more is waited for.
+func over(d *app.Delivery, now int64) bool {
+	return d.Reached == d.Expected && d.Expected > 0 || now-d.At > patience || d.Expected == 0 && now-d.At > app.SilentAfter ||
+		len(d.Waiting) == 0 && len(d.Lost) > 0
+}
+
+// Record puts the deliveries that are over into the records and the audit. One process does
+// it at a time; what it leaves undone the next one does.
+func (s *Service) Record(ctx context.Context) error {
+	fence, err := s.Records.Lease(ctx, lease, s.Node, leaseLife)
+	if err != nil || fence == 0 {
+		return err
+	}
+	envs, epoch, err := s.Records.AllEnvironments(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range envs {
+		if err := s.record(ctx, &envs[i], epoch, fence); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence int64) error {
+	from, err := s.Records.DeliveredUpTo(ctx, env.ID, epoch)
+	if err != nil || from >= env.Revision {
+		return err
+	}
+	all, err := s.between(ctx, env.ID, epoch, from+1, atOnce)
+	if err != nil {
+		return err
+	}
+	now := s.Now().UnixMilli()
+	for i := range all {
+		if !over(&all[i], now) {
+			all = all[:i]
+			break
+		}
+	}
+	if len(all) == 0 {
+		return nil
+	}
+	return s.Write(ctx, func(tx Tx) error {
+		if mine, err := tx.Fence(lease, fence); err != nil || !mine {
+			return err
+		}
+		if first, err := tx.AddDeliveries(env.ID, all); err != nil || !first {
+			return err
+		}
+		said := Words(all)
+		if len(said) == 0 {
+			return nil
+		}
+		last := all[len(all)-1].Revision
+		return tx.Append(audit.EnvironmentChain(env.ID), audit.Entry{At: now, Actor: app.Actor{Kind: "service", Through: "delivery"}, Action: "revision.delivered",
+			Project: env.ProjectID, Environment: env.ID, Revision: last, Difference: said}, nil)
+	})
+}
+
+// Words says how revisions spread, a line each, and who is without them. Those that nobody
+// was there for are left out.
+func Words(all []app.Delivery) (lines []string) {
+	for i := range all {
+		d := &all[i]
+		if d.Expected == 0 {
+			continue
+		}
+		line := fmt.Sprintf("revision %d: %d of %d instances", d.Revision, d.Reached, d.Expected)
+		for _, t := range []struct {
+			what  string
+			after int64
+		}{{"half", d.Half}, {"99 %", d.Most}, {"all", d.All}} {
+			if t.after >= 0 {
+				line += fmt.Sprintf(", %s after %d ms", t.what, t.after)
+			}
+		}
+		lines = append(lines, line)
+		for _, w := range d.Waiting {
+			lines = append(lines, fmt.Sprintf("revision %d: %s waits with revision %d", d.Revision, Name(&w), w.Revision))
+		}
+		for _, l := range d.Lost {
+			lines = append(lines, fmt.Sprintf("revision %d: %s is lost with revision %d and may still decide the old way", d.Revision, Name(&l), l.Revision))
+		}
+	}
+	return lines
+}
+
+// Name names an instance for people.
+func Name(i *app.Instance) string {
+	name := i.Application
+	if i.Version != "" {
+		name += " " + i.Version
+	}
+	return name + " " + i.ID[:min(8, len(i.ID))]
+}

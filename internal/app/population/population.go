@@ -1,0 +1,436 @@
+// Package population keeps the sample of units on which edits are tried, and what is seen
+// of their attributes.
+//
+// Its nouns are a [Service], and what it has [Known] of an environment: how it is sampled
+// and what its project declares. The smallest use:
+//
+//	units, err := s.Units(ctx, environment, "targetingKey")
+//	shift.Between(before, after, "night-batching", units, now)
+package population
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/lint"
+	"greenlever.example/core/sample"
+	"greenlever.example/core/shift"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Records are what this package reads and writes.
+type Records interface {
+	Sampling(ctx context.Context, environment int64) (*app.Sampling, error)
+	AttributesOf(ctx context.Context, environment int64) ([]app.Attribute, error)
+	Covers(ctx context.Context, environment int64) (map[string]sample.Cover, error)
+	MergeUnits(ctx context.Context, environment int64, attribute string, rows []app.UnitRow, now, keep int64) error
+	Population(ctx context.Context, environment int64, attribute string) ([]app.UnitRow, sample.Cover, error)
+	AddSeen(ctx context.Context, environment, now int64, contexts uint64, seen []sample.Seen) error
+	SeenAttributes(ctx context.Context, environment, since int64) (map[string]*sample.Seen, uint64, error)
+}
+
+// fresh is for how long what was read is used again: an edit is tried many times while it
+// is being made.
+const fresh = 2 * time.Second
+
+// seenFor is over how long what was seen of attributes is summed up.
+const seenFor = 7 * 24 * time.Hour
+
+// Service keeps populations.
+type Service struct {
+	Records Records
+	Now     func() time.Time
+
+	mu      sync.Mutex
+	known   map[int64]*kept
+	units   map[unitsOf]*lately
+	seen    map[int64]*seen
+	samples map[int64]*own
+}
+
+type unitsOf struct {
+	environment int64
+	attribute   string
+}
+
+type lately struct {
+	at         time.Time
+	population shift.Population
+}
+
+type seen struct {
+	at       time.Time
+	names    map[string]*sample.Seen
+	contexts uint64
+}
+
+// Known is how an environment is sampled and what its project declares.
+type Known struct {
+	Sampling   app.Sampling
+	Attributes []app.Attribute
+	Personal   map[string]sample.Derivation
+	ServerOnly map[string]bool
+	Covers     map[string]sample.Cover
+}
+
+// kept is what is known of an environment, and how old that is.
+type kept struct {
+	*Known
+	at      time.Time
+	stale   bool // something was changed: read before it is used
+	reading bool
+}
+
+// Known gives what is known of an environment; it may be two seconds old, and older while
+// the records cannot be reached.
+func (s *Service) Known(ctx context.Context, environment int64) (*Known, error) {
+	s.mu.Lock()
+	k := s.known[environment]
+	if k != nil && !k.stale {
+		if time.Since(k.at) >= fresh && !k.reading {
+			k.reading = true
+			go s.refresh(context.WithoutCancel(ctx), environment, k)
+		}
+		s.mu.Unlock()
+		return k.Known, nil
+	}
+	s.mu.Unlock()
+	next, err := s.read(ctx, environment)
+	if err != nil && k != nil { // better old than nothing: personal attributes stay personal
+		return k.Known, nil
+	}
+	return next, err
+}
+
+func (s *Service) refresh(ctx context.Context, environment int64, k *kept) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	if _, err := s.read(ctx, environment); err != nil {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		k.at, k.reading = time.Now(), false
+	}
+}
+
+func (s *Service) read(ctx context.Context, environment int64) (*Known, error) {
+	sampling, err := s.Records.Sampling(ctx, environment)
+	if err != nil {
+		return nil, err
+	}
+	k := &Known{Sampling: *sampling, Personal: map[string]sample.Derivation{}, ServerOnly: map[string]bool{}}
+	if k.Attributes, err = s.Records.AttributesOf(ctx, environment); err != nil {
+		return nil, err
+	}
+	if k.Covers, err = s.Records.Covers(ctx, environment); err != nil {
+		return nil, err
+	}
+	for _, a := range k.Attributes {
+		if a.Personal {
+			k.Personal[a.Name] = a.Derive
+		}
+		if a.ServerOnly {
+			k.ServerOnly[a.Name] = true
+		}
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.known == nil {
+		s.known = map[int64]*kept{}
+	}
+	s.known[environment] = &kept{Known: k, at: time.Now()}
+	return k, nil
+}
+
+// Forget has everything read anew before it is used, after a change.
+func (s *Service) Forget() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, k := range s.known {
+		k.stale = true
+	}
+	s.units, s.seen = nil, nil
+}
+
+// Order is what a client is told of sampling, in the answer to its report.
+type Order struct {
+	Off      bool                         `json:"off"`
+	Seed     string                       `json:"seed"`     // 64 bits in hexadecimal
+	Personal map[string]sample.Derivation `json:"personal"` // what may leave of attributes that do not leave themselves
+	Limits   map[string]string            `json:"limits"`   // hashes below which units are wanted, by attribute
+}
+
+// Order gives what clients of an environment are told.
+func (s *Service) Order(ctx context.Context, environment int64) (*Order, error) {
+	k, err := s.Known(ctx, environment)
+	if err != nil {
+		return nil, err
+	}
+	o := &Order{Off: k.Sampling.Off, Seed: strconv.FormatUint(k.Sampling.Seed, 16), Personal: k.Personal, Limits: map[string]string{}}
+	for name, c := range k.Covers {
+		o.Limits[name] = strconv.FormatUint(c.Collect, 16)
+	}
+	return o, nil
+}
+
+// Limits of what one report brings.
+const (
+	maxUnits    = 20_000
+	maxAttrs    = 16 << 10 // bytes of one unit's attributes
+	maxSamples  = 20       // attributes that units are sampled by
+	maxUnitText = 1_000
+)
+
+// Take takes what a client reports of units and attributes. What does not fit is left out:
+// it is a sample.
+func (s *Service) Take(ctx context.Context, environment int64, r *app.Report) error {
+	if len(r.Units) == 0 && r.Contexts == 0 {
+		return nil
+	}
+	k, err := s.Known(ctx, environment)
+	if err != nil || k.Sampling.Off {
+		return err
+	}
+	now := s.Now().UnixMilli()
+	byName := map[string][]app.UnitRow{}
+	for _, u := range r.Units[:min(len(r.Units), maxUnits)] {
+		// The hash is the service's own: a client must not choose who is in the sample.
+		hash := sample.Hash(k.Sampling.Seed, u.Unit)
+		if u.Unit == "" || len(u.Unit) > maxUnitText || !utf8.ValidString(u.Unit) || len(u.Attributes) > maxAttrs || condition.CheckAttribute(u.Of) != "" {
+			continue
+		}
+		if _, personal := k.Personal[u.Of]; personal {
+			continue
+		}
+		c, err := condition.ParseContext(u.Attributes)
+		if err != nil {
+			continue
+		}
+		clean, _ := sample.Clean(c, k.Personal) // the client may not know the newest catalogue
+		row := app.UnitRow{Hash: hash, Unit: u.Unit, Context: mustJSON(clean), Seen: min(max(u.Seen, now-int64(time.Hour/time.Millisecond)), now)}
+		byName[u.Of] = append(byName[u.Of], row)
+	}
+	return s.merge(ctx, environment, k, byName, r.Contexts, r.Seen)
+}
+
+func (s *Service) merge(ctx context.Context, environment int64, k *Known, byName map[string][]app.UnitRow, contexts uint64, names []sample.Seen) error {
+	now := s.Now().UnixMilli()
+	keep := int64(k.Sampling.Days) * 24 * int64(time.Hour/time.Millisecond)
+	var err error
+	taken := 0
+	for name, rows := range byName {
+		if _, known := k.Covers[name]; !known {
+			if taken++; len(k.Covers)+taken > maxSamples {
+				continue
+			}
+		}
+		err = errors.Join(err, s.Records.MergeUnits(ctx, environment, name, rows, now, keep))
+	}
+	if contexts > 0 {
+		var fit []sample.Seen
+		for _, one := range names[:min(len(names), sample.MaxAttributes)] {
+			if condition.CheckAttribute(one.Name) != "" {
+				continue
+			}
+			if _, personal := k.Personal[one.Name]; personal {
+				one.Values = nil
+			}
+			one.Values = one.Values[:min(len(one.Values), sample.MaxValues)]
+			one.Values = slices.DeleteFunc(one.Values, func(v sample.ValueCount) bool {
+				return len(v.Value) > sample.MaxValueText || !utf8.ValidString(v.Value)
+			})
+			one.Last = min(one.Last, now)
+			fit = append(fit, one)
+		}
+		err = errors.Join(err, s.Records.AddSeen(ctx, environment, now, contexts, fit))
+	}
+	return err
+}
+
+// Units reads the population of an attribute, ready to decide with.
+func (s *Service) Units(ctx context.Context, environment int64, attribute string) (shift.Population, error) {
+	of := unitsOf{environment, attribute}
+	s.mu.Lock()
+	r := s.units[of]
+	s.mu.Unlock()
+	if r != nil && time.Since(r.at) < fresh {
+		return r.population, nil
+	}
+	rows, cover, err := s.Records.Population(ctx, environment, attribute)
+	if err != nil {
+		return shift.Population{}, err
+	}
+	p := shift.Population{Part: cover.Part(), Units: make([]*condition.Context, 0, len(rows))}
+	for _, row := range rows {
+		c, err := Context(attribute, row.Unit, row.Context)
+		if err != nil {
+			return shift.Population{}, err
+		}
+		p.Units = append(p.Units, c)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.units == nil {
+		s.units = map[unitsOf]*lately{}
+	}
+	s.units[of] = &lately{time.Now(), p}
+	return p, nil
+}
+
+// Context makes the context of a kept unit. Values of another attribute than the key stand
+// for themselves: their contexts have no key.
+func Context(attribute, unit string, attributes []byte) (*condition.Context, error) {
+	tree := map[string]any{}
+	dec := json.NewDecoder(strings.NewReader(string(attributes)))
+	dec.UseNumber()
+	if err := dec.Decode(&tree); err != nil {
+		return nil, fmt.Errorf("unit %q: %w", unit, err)
+	}
+	delete(tree, condition.KeyAttribute)
+	tree[attribute] = unit
+	return condition.ContextOf(tree)
+}
+
+// Seen reads what was seen of attributes in the last days.
+func (s *Service) Seen(ctx context.Context, environment int64) (names map[string]*sample.Seen, contexts uint64, err error) {
+	s.mu.Lock()
+	r := s.seen[environment]
+	s.mu.Unlock()
+	if r != nil && time.Since(r.at) < fresh {
+		return r.names, r.contexts, nil
+	}
+	names, contexts, err = s.Records.SeenAttributes(ctx, environment, s.Now().Add(-seenFor).UnixMilli())
+	if err != nil {
+		return nil, 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.seen == nil {
+		s.seen = map[int64]*seen{}
+	}
+	s.seen[environment] = &seen{time.Now(), names, contexts}
+	return names, contexts, nil
+}
+
+// Judge gives what checks need to know of attributes: declared and seen.
+func (s *Service) Judge(ctx context.Context, environment int64) (all map[string]lint.Attribute, declared bool, contexts uint64, err error) {
+	k, err := s.Known(ctx, environment)
+	if err != nil {
+		return nil, false, 0, err
+	}
+	names, contexts, err := s.Seen(ctx, environment)
+	if err != nil {
+		return nil, false, 0, err
+	}
+	all = map[string]lint.Attribute{}
+	for name, one := range names {
+		mostly, _ := one.Mostly()
+		all[name] = lint.Attribute{Kinds: one.Kinds, Mostly: mostly}
+	}
+	for _, a := range k.Attributes {
+		l := all[a.Name]
+		l.Declared, l.Loose = a.Type, a.Loose
+		all[a.Name] = l
+	}
+	return all, len(k.Attributes) > 0, contexts, nil
+}
+
+func mustJSON(v any) []byte {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // plain values of ours
+	}
+	return raw
+}
+
+// own is the sample of what is decided in this service, until it is merged.
+type own struct {
+	mu    sync.Mutex
+	units map[string]*sample.Units
+	seen  sample.Attributes
+	calls uint64
+}
+
+// looked is how many decisions there are for each whose attributes are accounted for.
+const looked = 16
+
+// Note notes a decision that this service made.
+func (s *Service) Note(k *Known, environment int64, f *decide.Flag, c *condition.Context) {
+	if k.Sampling.Off {
+		return
+	}
+	s.mu.Lock()
+	if s.samples == nil {
+		s.samples = map[int64]*own{}
+	}
+	o := s.samples[environment]
+	if o == nil {
+		o = &own{units: map[string]*sample.Units{}}
+		s.samples[environment] = o
+	}
+	s.mu.Unlock()
+	now := s.Now().UnixMilli()
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	add := func(name condition.Name) {
+		unit, ok := c.ShareKey(name)
+		if _, personal := k.Personal[name.Value()]; personal || !ok || len(unit) > maxUnitText {
+			return
+		}
+		units := o.units[name.Value()]
+		if units == nil {
+			units = sample.NewUnits()
+			if cover, ok := k.Covers[name.Value()]; ok {
+				units.Bound(cover.Collect)
+			}
+			o.units[name.Value()] = units
+		}
+		if h := sample.Hash(k.Sampling.Seed, unit); h < units.Limit() {
+			units.Add(h, unit, c, now)
+		}
+	}
+	add(condition.Intern(condition.KeyAttribute))
+	for _, name := range f.Draws {
+		add(name)
+	}
+	if o.calls++; o.calls%looked == 1 {
+		o.seen.Note(c, now, func(name string) bool { _, personal := k.Personal[name]; return !personal })
+	}
+}
+
+// Flush merges what this service noted into the records.
+func (s *Service) Flush(ctx context.Context) error {
+	s.mu.Lock()
+	samples := s.samples
+	s.samples = nil
+	s.mu.Unlock()
+	var err error
+	for environment, o := range samples {
+		k, e := s.Known(ctx, environment)
+		if e != nil {
+			err = errors.Join(err, e)
+			continue
+		}
+		o.mu.Lock()
+		byName := map[string][]app.UnitRow{}
+		for name, units := range o.units {
+			for _, u := range units.All() {
+				clean, _ := sample.Clean(u.Context, k.Personal)
+				byName[name] = append(byName[name], app.UnitRow{Hash: u.Hash, Unit: u.Key, Context: mustJSON(clean), Seen: u.Seen})
+			}
+		}
+		contexts, names := o.seen.Take()
+		o.mu.Unlock()
+		err = errors.Join(err, s.merge(ctx, environment, k, byName, contexts, names))
+	}
+	return err
+}

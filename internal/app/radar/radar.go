@@ -1,0 +1,181 @@
+// Package radar finds where decisions do not do what somebody thinks they do: processes that
+// decide by something old, flags that code asks for in vain, flags that nobody asks for, and
+// a unit that makes most of the calls.
+//
+//	r := radar.Look(subject)
+//	fmt.Println(r.Unknown[0].Nearest)
+package radar
+
+import (
+	"cmp"
+	"encoding/json"
+	"slices"
+	"time"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Subject is what is looked at.
+type Subject struct {
+	Now             int64
+	Epoch, Revision int64 // that stand
+	Definitions     []app.Definition
+	Asked           []app.Asked
+	Instances       []app.Instance
+}
+
+// Suspect is what was found of one instance.
+type Suspect struct {
+	app.Instance
+	Says string `json:"says"`
+}
+
+// Unknown is a flag that code asks for and that is not defined.
+type Unknown struct {
+	app.Asked
+	Nearest   string          `json:"nearest,omitempty"` // a defined flag whose key is much like it
+	Suggested *app.Definition `json:"suggested"`         // with the type and the fallback that the code used
+}
+
+// Unasked is a flag that is defined and that nobody asks for.
+type Unasked struct {
+	Flag  string `json:"flag"`
+	Title string `json:"title"`
+	Last  int64  `json:"last,omitempty"` // when it was last asked for; 0: never
+}
+
+// Radar is what was found.
+type Radar struct {
+	Old      []Suspect   `json:"old"`  // who decides by disk, file, fallback, or by an old revision, or with a wrong clock
+	Busy     []Suspect   `json:"busy"` // whose calls are mostly for one unit
+	Unknown  []Unknown   `json:"unknown"`
+	Mistyped []app.Asked `json:"mistyped"` // asked for as another type than they have
+	Unasked  []Unasked   `json:"unasked"`
+}
+
+// How long things stay interesting.
+const (
+	lately  = int64(24 * time.Hour / time.Millisecond)
+	unasked = 7 * lately
+	skewed  = 1_000 // milliseconds
+	settled = 5_000 // milliseconds that an instance has for the newest revision
+)
+
+// Look looks.
+func Look(s Subject) Radar {
+	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{}, Unasked: []Unasked{}}
+	for _, i := range s.Instances {
+		if i.Left {
+			continue
+		}
+		if says := old(&i, s); says != "" {
+			r.Old = append(r.Old, Suspect{i, says})
+		}
+		if i.BusyUnit != "" {
+			r.Busy = append(r.Busy, Suspect{i, "most of its calls are for one unit: is its key written into the code?"})
+		}
+	}
+	defined := map[string]*app.Definition{}
+	for i := range s.Definitions {
+		defined[s.Definitions[i].Key] = &s.Definitions[i]
+	}
+	last := map[string]int64{}
+	for _, a := range s.Asked {
+		last[a.Flag] = a.Last
+		switch d := defined[a.Flag]; {
+		case d == nil && a.Last > s.Now-unasked:
+			r.Unknown = append(r.Unknown, Unknown{a, Nearest(a.Flag, s.Definitions), Suggest(a, s.Now)})
+		case d != nil && a.Mistyped > s.Now-lately:
+			r.Mistyped = append(r.Mistyped, a)
+		}
+	}
+	for _, d := range s.Definitions {
+		if at := last[d.Key]; at < s.Now-unasked && d.Created < s.Now-lately {
+			r.Unasked = append(r.Unasked, Unasked{d.Key, d.Title, at})
+		}
+	}
+	return r
+}
+
+func old(i *app.Instance, s Subject) string {
+	switch {
+	case i.Lost(s.Now):
+		return "is silent: it may still decide by the revision that it had"
+	case i.Source == "disk":
+		return "decides by the copy on its disk"
+	case i.Source == "file":
+		return "decides by the file that came with it"
+	case i.Source == "fallback":
+		return "has no ruleset: its callers get their fallbacks"
+	case i.Epoch != s.Epoch || i.Revision < s.Revision && i.Seen > s.Now-settled && i.Kind != app.ANode:
+		return "has not applied the newest revision"
+	case len(i.TooOld) > 0:
+		return "is too old for some flags, and gives their resting variants"
+	case max(i.SkewMillis, -i.SkewMillis) > skewed:
+		return "has a clock that is wrong; it corrects what it decides by"
+	}
+	return ""
+}
+
+// Suggest gives the definition that a flag should have that code asks for: its type, with
+// the fallback that the code gave as what everybody gets.
+func Suggest(a app.Asked, now int64) *app.Definition {
+	if flag.CheckKey(a.Flag) != "" {
+		return nil
+	}
+	d := &app.Definition{Key: a.Flag, Type: flag.Type(a.Type), Purpose: "introduce", GoneBy: time.UnixMilli(now).UTC().AddDate(0, 3, 0).Format(time.DateOnly), Owners: []string{}, Tags: []string{}}
+	fallback := json.RawMessage(a.Fallback)
+	if !slices.Contains(flag.Types(), d.Type) || flag.CheckValue(d.Type, fallback) != "" {
+		d.Type, fallback = flag.Boolean, json.RawMessage("false")
+	}
+	if d.Type == flag.Boolean {
+		d.Variants = []app.Variant{{Name: "off", Value: json.RawMessage("false")}, {Name: "on", Value: json.RawMessage("true")}}
+		if d.Resting = "off"; string(fallback) == "true" {
+			d.Resting = "on"
+		}
+		return d
+	}
+	empty := map[flag.Type]string{flag.String: `""`, flag.Number: "0", flag.Object: "{}"}[d.Type]
+	d.Variants, d.Resting = []app.Variant{{Name: "fallback", Value: fallback}, {Name: "other", Value: json.RawMessage(empty)}}, "fallback"
+	return d
+}
+
+// Nearest is the defined key that is most like another one, if one is much like it: at most
+// a third of it is written otherwise.
+func Nearest(key string, all []app.Definition) string {
+	best, least := "", max(1, len(key)/3)+1
+	keys := make([]string, 0, len(all))
+	for _, d := range all {
+		keys = append(keys, d.Key)
+	}
+	slices.SortFunc(keys, cmp.Compare)
+	for _, k := range keys {
+		if d := distance(key, k); d < least {
+			best, least = k, d
+		}
+	}
+	return best
+}
+
+// distance counts how many bytes are put in, taken out or changed between two keys
+// (Wagner and Fischer, "The String-to-String Correction Problem", 1974).
+func distance(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		diagonal := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := diagonal
+			if a[i] != b[j] {
+				cost++
+			}
+			diagonal = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}

@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/core/shift"
+	"greenlever.example/greenlever/internal/app/preview"
+)
+
+// printPreview says what an edit would move.
+func (s *session) printPreview(p *preview.Preview, d *flag.Document) {
+	for _, line := range previewLines(p, d) {
+		s.say("%s", line)
+	}
+}
+
+// notePreview says it to who sits there, before the question.
+func (s *session) notePreview(p *preview.Preview, d *flag.Document) {
+	for _, line := range previewLines(p, d) {
+		s.note("  %s", line)
+	}
+}
+
+func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
+	if p == nil {
+		return nil
+	}
+	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
+	for _, sh := range p.Shifts {
+		if sh.Moved.Counted == 0 {
+			if len(sh.Because) > 0 {
+				add("%s moves nobody: %s", sh.Flag, strings.Join(sh.Because, "; "))
+			}
+			continue
+		}
+		add("%s moves %s of %s units", sh.Flag, about(sh.Moved), about(sh.Units))
+		for _, m := range sh.Moves {
+			add("  %s from %s to %s, such as %s", about(m.Moved), orFallback(m.From), orFallback(m.To), strings.Join(m.Examples, ", "))
+		}
+		for _, v := range slices.Sorted(maps.Keys(sh.After)) {
+			add("  then %s of all units get %s", partOf(sh.After[v]), orFallback(v))
+		}
+	}
+	for _, place := range slices.Sorted(maps.Keys(p.Drawn)) {
+		for _, drawn := range p.Drawn[place] {
+			for _, part := range slices.Sorted(maps.Keys(drawn.Parts)) {
+				gets := "get " + part
+				if part == ">" {
+					gets = "go on"
+				}
+				add("%s: %s of %s values of %s %s", placeName(d, place), about(drawn.Parts[part]), about(drawn.Units), drawn.By, gets)
+			}
+		}
+	}
+	for _, t := range p.Tests {
+		add("test unit %s gets %s of %s, now %s", t.Unit, orFallback(t.To), t.Flag, orFallback(t.From))
+	}
+	for _, u := range p.Types {
+		add("careful: %s", u.Says)
+	}
+	for _, f := range p.Lint {
+		if f.Muted == "" {
+			add("careful: %s %s; %s", placeOf(f.Place), f.Says, f.Mend)
+		}
+	}
+	return lines
+}
+
+func placeName(d *flag.Document, id string) string {
+	if d != nil {
+		for i := range d.Rules {
+			if d.Rules[i].ID == id {
+				return fmt.Sprintf("rule %q", d.Rules[i].Name)
+			}
+		}
+	}
+	return id
+}
+
+func placeOf(place string) string {
+	if place == "" {
+		return "the flag"
+	}
+	return fmt.Sprintf("rule %q", place)
+}
+
+func orFallback(variant string) string {
+	if variant == "" {
+		return "the fallback"
+	}
+	return variant
+}
+
+// about prints an estimate with its bounds; an exact one as the number alone.
+func about(e shift.Estimate) string {
+	if e.Low == e.High {
+		return strconv.FormatInt(e.Units, 10)
+	}
+	return fmt.Sprintf("about %d (%d to %d)", e.Units, e.Low, e.High)
+}
+
+// partOf prints an estimate's share of all units, with its bounds.
+func partOf(e shift.Estimate) string {
+	percent := func(f float64) string { return strconv.FormatFloat(f*100, 'f', 1, 64) }
+	if e.ShareLow == e.ShareHigh {
+		return percent(e.Share) + " %"
+	}
+	return fmt.Sprintf("%s %% (%s to %s %%)", percent(e.Share), percent(e.ShareLow), percent(e.ShareHigh))
+}
+
+// confirmSweep asks for the number of units before everybody gets something else in one
+// step; nil where that is not so.
+func (s *session) confirmSweep(p *preview.Preview) (any, error) {
+	if p == nil || len(p.Shifts) == 0 || !p.Shifts[0].Sweep || p.Shifts[0].Units.Units == 0 {
+		return nil, nil
+	}
+	units := p.Shifts[0].Units.Units
+	answer := strconv.FormatInt(s.units, 10)
+	if s.units < 0 {
+		var err error
+		if answer, err = s.ask(fmt.Sprintf("This takes all of about %d units from the resting variant in one step. Type that number to go on: ", units)); err != nil {
+			return nil, coded(exitUsage, "this takes all of about %d units from the resting variant in one step: widen it by shares, or add --units %d", units, units)
+		}
+	}
+	n, err := strconv.ParseInt(answer, 10, 64)
+	if err != nil {
+		return nil, coded(exitFailed, "nothing was changed: %q is no number", answer)
+	}
+	return n, nil
+}
