@@ -73,6 +73,15 @@ type Relay struct {
 	Applied func(ruleset, event any)
 	// Report gives members of the client's reports in place of its own.
 	Report func() map[string]any
+
+	client *Client
+}
+
+// Soon asks for a report now, because there is news of those that follow through the relay.
+func (r *Relay) Soon() {
+	if r.client != nil {
+		r.client.reportSoon()
+	}
 }
 
 // Source is where the ruleset in use came from.
@@ -141,6 +150,9 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 	c, err := newClient(o)
 	if err != nil {
 		return nil, err
+	}
+	if o.Relay != nil {
+		o.Relay.client = c
 	}
 	c.set(emptyRuleset, FromNowhere)
 	run, cancel := context.WithCancel(context.Background())

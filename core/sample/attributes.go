@@ -65,20 +65,29 @@ type account struct {
 	last   int64
 }
 
-// Note looks at a context. Values of attributes for which keep is false are not kept.
-func (a *Attributes) Note(c *condition.Context, now int64, keep func(name string) bool) {
-	a.Contexts++
+// account is an attribute's; nil where there is no room for one more.
+func (a *Attributes) account(name string) *account {
+	if acc := a.byName[name]; acc != nil {
+		return acc
+	}
+	if len(a.byName) >= MaxAttributes {
+		return nil
+	}
 	if a.byName == nil {
 		a.byName = map[string]*account{}
 	}
+	acc := &account{kinds: map[string]uint64{}, values: map[string]uint64{}}
+	a.byName[name] = acc
+	return acc
+}
+
+// Note looks at a context. Values of attributes for which keep is false are not kept.
+func (a *Attributes) Note(c *condition.Context, now int64, keep func(name string) bool) {
+	a.Contexts++
 	for name, v := range c.Attributes {
-		acc := a.byName[name]
+		acc := a.account(name)
 		if acc == nil {
-			if len(a.byName) >= MaxAttributes {
-				continue
-			}
-			acc = &account{kinds: map[string]uint64{}, values: map[string]uint64{}}
-			a.byName[name] = acc
+			continue
 		}
 		kind := KindName(v)
 		acc.kinds[kind]++
@@ -106,6 +115,24 @@ func CountValue(values map[string]uint64, value string, n uint64) {
 	}
 	delete(values, rarest)
 	values[value] = least + n
+}
+
+// Add adds another account to this one.
+func (a *Attributes) Add(contexts uint64, seen []Seen) {
+	a.Contexts += contexts
+	for _, s := range seen {
+		acc := a.account(s.Name)
+		if acc == nil {
+			continue
+		}
+		for kind, n := range s.Kinds {
+			acc.kinds[kind] += n
+		}
+		for _, v := range s.Values {
+			CountValue(acc.values, v.Value, v.Count)
+		}
+		acc.last = max(acc.last, s.Last)
+	}
 }
 
 // Take gives the account, sorted by name, and starts anew.

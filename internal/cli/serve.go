@@ -28,16 +28,13 @@ An option counts before the variable, the variable before the file.
 
 Without --dsn the service starts a MariaDB server of its own on loopback, with its data in --dir.`,
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := fill(cmd.Flags(), &file); err != nil {
+			if err := fill(cmd.Flags(), "SERVE", &file); err != nil {
 				return err
 			}
-			handler := slog.Handler(slog.NewTextHandler(s.err, nil))
-			if format == "json" {
-				handler = slog.NewJSONHandler(s.err, nil)
-			} else if format != "text" {
-				return coded(exitUsage, "--log-format must be text or json")
+			var err error
+			if c.Log, err = s.logger(format); err != nil {
+				return err
 			}
-			c.Log = slog.New(handler)
 			srv, err := server.Start(cmd.Context(), c)
 			if err != nil {
 				return err
@@ -68,6 +65,16 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 	return cmd
 }
 
+func (s *session) logger(format string) (*slog.Logger, error) {
+	switch format {
+	case "json":
+		return slog.New(slog.NewJSONHandler(s.err, nil)), nil
+	case "text":
+		return slog.New(slog.NewTextHandler(s.err, nil)), nil
+	}
+	return nil, coded(exitUsage, "--log-format must be text or json")
+}
+
 func defaultDir() string {
 	if dir, err := os.UserConfigDir(); err == nil {
 		return filepath.Join(dir, "greenlever")
@@ -76,9 +83,9 @@ func defaultDir() string {
 }
 
 // fill sets the options that were not given from the environment and the file.
-func fill(f *pflag.FlagSet, file *string) error {
+func fill(f *pflag.FlagSet, command string, file *string) error {
 	variable := func(name string) string {
-		return "GREENLEVER_SERVE_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
+		return "GREENLEVER_" + command + "_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
 	}
 	if *file == "" {
 		*file = os.Getenv(variable("config"))

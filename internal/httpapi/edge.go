@@ -22,6 +22,7 @@ type Followers interface {
 	AddCounts(ctx context.Context, environment, now int64, lines []app.CountLine, unknown []app.AskedLine) error
 	SetBehind(ctx context.Context, environment, revision int64) error
 	List(ctx context.Context, digest string) (flag.Hashes, error)
+	NameOf(ctx context.Context, environment int64) (string, error)
 }
 
 // Edge is the part of the surface that software uses: remote evaluation, the feed, and the

@@ -96,7 +96,7 @@ func (a *Edge) feed(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	if ahead(place, epoch, revision) {
+	if a.Contact == nil && ahead(place, epoch, revision) { // an outpost may lag behind what another way brought
 		a.aheadOfUs(c.Request().Context(), place, key.EnvironmentID, epoch, revision)
 	}
 	s, err := a.openStream(c)
@@ -323,11 +323,15 @@ func (a *Edge) forOutposts(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	known, err := a.Population.Known(c.Request().Context(), key.EnvironmentID)
+	ctx := c.Request().Context()
+	known, err := a.Population.Known(ctx, key.EnvironmentID)
 	if err != nil {
 		return err
 	}
 	out := OutpostNeeds{Off: known.Sampling.Off, Days: known.Sampling.Days, Seed: known.Sampling.Seed, Attributes: known.Attributes, Covers: known.Covers, Keys: []OutpostKey{}}
+	if out.Name, err = a.Followers.NameOf(ctx, key.EnvironmentID); err != nil {
+		return err
+	}
 	for _, k := range a.Keys.Of(key.EnvironmentID) {
 		out.Keys = append(out.Keys, OutpostKey{ID: k.ID, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest, Origins: k.Origins})
 	}
@@ -337,6 +341,7 @@ func (a *Edge) forOutposts(c *echo.Context) error {
 // OutpostNeeds is what an outpost needs beside the ruleset. It holds digests of secrets,
 // from which nobody can find the secrets.
 type OutpostNeeds struct {
+	Name       string                  `json:"name"` // of the project and the environment, such as pinecrest/production
 	Keys       []OutpostKey            `json:"keys"`
 	Off        bool                    `json:"off"`         // no unit is sampled
 	Days       int                     `json:"days"`        // that a sampled unit is kept

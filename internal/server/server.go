@@ -261,7 +261,7 @@ func (s *Server) thin(ctx context.Context) error {
 
 // learn reads what must be known of every environment while the records cannot be reached.
 func (s *Server) learn(ctx context.Context) error {
-	heads, _, err := s.store.Heads(ctx)
+	heads, err := s.store.Heads(ctx)
 	for environment := range heads {
 		_, e := s.api.Population.Known(ctx, environment)
 		err = errors.Join(err, e)

@@ -8,6 +8,7 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/feed"
 )
 
 // AddRevision records the environment's next revision and what it brings to followers.
@@ -36,18 +37,18 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, limit i
 	return out, nil
 }
 
-// Heads gives the revision of every environment by id, and the epoch.
-func (s *Store) Heads(ctx context.Context) (revisions map[int64]int64, epoch int64, err error) {
+// Heads says where every environment stands, by id.
+func (s *Store) Heads(ctx context.Context) (map[int64]feed.Head, error) {
 	rows, err := list[struct {
 		ID       int64 `db:"id"`
 		Revision int64 `db:"revision"`
 		Epoch    int64 `db:"epoch"`
 	}](ctx, s.db, "SELECT e.id, e.revision, i.epoch FROM installation i LEFT JOIN environments e ON TRUE WHERE e.id IS NOT NULL")
-	revisions = make(map[int64]int64, len(rows))
+	heads := make(map[int64]feed.Head, len(rows))
 	for _, r := range rows {
-		revisions[r.ID], epoch = r.Revision, r.Epoch
+		heads[r.ID] = feed.Head{Epoch: r.Epoch, Revision: r.Revision}
 	}
-	return revisions, epoch, err
+	return heads, err
 }
 
 // Ruleset reads an environment as it stands, at one revision.

@@ -243,6 +243,15 @@ func (s *Store) CommitTimes(ctx context.Context, environment, from int64, limit 
 	return out, err
 }
 
+// NameOf names an environment with its project, such as pinecrest/production.
+func (s *Store) NameOf(ctx context.Context, environment int64) (string, error) {
+	v, err := get[string](ctx, s.db, "there is no such environment", "SELECT CONCAT(p.project_key, '/', e.environment_key) FROM environments e JOIN projects p ON p.id = e.project_id WHERE e.id = ?", environment)
+	if err != nil {
+		return "", err
+	}
+	return *v, nil
+}
+
 // AllEnvironments lists every environment, and the epoch.
 func (s *Store) AllEnvironments(ctx context.Context) ([]app.Environment, int64, error) {
 	envs, err := list[app.Environment](ctx, s.db, "SELECT * FROM environments ORDER BY id")

@@ -31,11 +31,16 @@ import (
 
 // Records are what the hub reads.
 type Records interface {
-	Heads(ctx context.Context) (revisions map[int64]int64, epoch int64, err error)
+	// Heads says where every environment stands, by id.
+	Heads(ctx context.Context) (map[int64]Head, error)
+	// Revisions lists what came after a revision; flag.ErrGap where that is not kept.
 	Revisions(ctx context.Context, environment, after int64, limit int) ([]*flag.Event, error)
 	Ruleset(ctx context.Context, environment int64) (*flag.Ruleset, error)
 	List(ctx context.Context, digest string) (flag.Hashes, error)
 }
+
+// Head is where an environment stands.
+type Head struct{ Epoch, Revision int64 }
 
 // every is how often the revision log is looked at without being told to: another process
 // may have written to it.
@@ -104,14 +109,14 @@ func (h *Hub) note(err error) {
 
 // Look reads what is new in the log.
 func (h *Hub) Look(ctx context.Context) error {
-	revisions, epoch, err := h.records.Heads(ctx)
+	heads, err := h.records.Heads(ctx)
 	if err != nil {
 		return err
 	}
-	for id, revision := range revisions {
+	for id, head := range heads {
 		p, e := h.Place(ctx, id)
 		if e == nil {
-			e = p.catchUp(ctx, epoch, revision)
+			e = p.catchUp(ctx, head.Epoch, head.Revision)
 		}
 		err = errors.Join(err, e)
 	}
@@ -227,6 +232,9 @@ func (p *Place) catchUp(ctx context.Context, epoch, revision int64) error {
 			return nil
 		}
 		events, err := p.records.Revisions(ctx, p.id, have.Revision, atOnce)
+		if errors.Is(err, flag.ErrGap) {
+			return p.reload(ctx, epoch)
+		}
 		if err != nil {
 			return err
 		}

@@ -36,10 +36,10 @@ func (l *revisionLog) add(n int) {
 	}
 }
 
-func (l *revisionLog) Heads(context.Context) (map[int64]int64, int64, error) {
+func (l *revisionLog) Heads(context.Context) (map[int64]Head, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return map[int64]int64{1: l.base + int64(len(l.events))}, l.epoch, l.err
+	return map[int64]Head{1: {l.epoch, l.base + int64(len(l.events))}}, l.err
 }
 
 func (l *revisionLog) Revisions(_ context.Context, _, after int64, limit int) ([]*flag.Event, error) {

@@ -79,7 +79,7 @@ func (s *suite) put(tx *store.Tx, key string, version int64, lever flag.Lever) (
 
 func (s *suite) allOrNothing(t *testing.T) {
 	no := errors.New("no")
-	before, _, err := s.st.Heads(s.ctx)
+	before, err := s.st.Heads(s.ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +91,7 @@ func (s *suite) allOrNothing(t *testing.T) {
 	}); !errors.Is(err, no) {
 		t.Fatalf("the use case's own error came back as %v", err)
 	}
-	after, _, _ := s.st.Heads(s.ctx)
+	after, _ := s.st.Heads(s.ctx)
 	if before[s.env.ID] != after[s.env.ID] {
 		t.Error("a revision of a transaction that failed was kept")
 	}
@@ -164,7 +164,7 @@ func (s *suite) deadlocks(t *testing.T) {
 }
 
 func (s *suite) revisions(t *testing.T) {
-	before, _, _ := s.st.Heads(s.ctx)
+	before, _ := s.st.Heads(s.ctx)
 	const writers, each = 6, 15
 	var all sync.WaitGroup
 	for w := range writers {
@@ -180,12 +180,12 @@ func (s *suite) revisions(t *testing.T) {
 		})
 	}
 	all.Wait()
-	events, err := s.st.Revisions(s.ctx, s.env.ID, before[s.env.ID], 1000)
+	events, err := s.st.Revisions(s.ctx, s.env.ID, before[s.env.ID].Revision, 1000)
 	if err != nil || len(events) != writers*each {
 		t.Fatalf("%d revisions, %v", len(events), err)
 	}
 	for i, e := range events {
-		if e.Revision != before[s.env.ID]+int64(i)+1 {
+		if e.Revision != before[s.env.ID].Revision+int64(i)+1 {
 			t.Fatalf("revision %d follows %d others", e.Revision, i)
 		}
 	}

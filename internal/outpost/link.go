@@ -1,0 +1,347 @@
+package outpost
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	greenlever "greenlever.example/client"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/httpapi"
+)
+
+// Bounds of what waits here to be reported, so that a service that is dead for days does no
+// harm to the outpost.
+const (
+	keptEvents  = 1_000
+	maxLines    = 50_000
+	maxUnits    = 10_000
+	maxUnknown  = 5_000
+	maxApplied  = 1_000
+	forgetAfter = 10 * time.Minute // of followers; the service remembers them by name
+	needsEvery  = 2 * time.Second
+)
+
+// link is one environment that is followed, and what those behind it say.
+type link struct {
+	id     int64 // stands for the environment here
+	secret string
+	url    string
+	path   string // of the needs on disk
+	http   *http.Client
+	now    func() time.Time
+	client atomic.Pointer[greenlever.Client] // nil until it is open
+	relay  *greenlever.Relay
+
+	mu      sync.Mutex
+	rules   *flag.Ruleset // nil before there is one
+	events  []*flag.Event // the newest, without gaps up to rules
+	needs   *httpapi.OutpostNeeds
+	refused string // why the needs cannot be had
+
+	followers map[string]*follower
+	counts    map[app.CountLine]uint64
+	unknown   map[unknownKey]app.AskedLine
+	units     map[unitKey]app.UnitLine
+	seen      sample.Attributes
+}
+
+type follower struct {
+	app.Status
+	at   time.Time // when it was last heard of
+	news bool      // since the last report to the service
+}
+
+type unknownKey struct{ flag, kind, application string }
+
+type unitKey struct{ of, unit string }
+
+func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.Time) *link {
+	sum := sha256.Sum256([]byte(url + "\x00" + secret))
+	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])), http: h, now: now,
+		followers: map[string]*follower{}, counts: map[app.CountLine]uint64{}, unknown: map[unknownKey]app.AskedLine{}, units: map[unitKey]app.UnitLine{}}
+	raw, err := os.ReadFile(l.path)
+	var needs httpapi.OutpostNeeds
+	if err == nil && json.Unmarshal(raw, &needs) == nil {
+		l.needs = &needs
+	}
+	return l
+}
+
+// apply is told of each ruleset that the client decides by, in order.
+func (l *link) apply(ruleset, event any) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.rules = ruleset.(*flag.Ruleset)
+	if e, ok := event.(*flag.Event); !ok {
+		l.events = nil
+	} else if l.events = append(l.events, e); len(l.events) > keptEvents {
+		l.events = l.events[1:]
+	}
+}
+
+// state is what the link's client decides from.
+func (l *link) state() greenlever.State {
+	if c := l.client.Load(); c != nil {
+		return c.State()
+	}
+	return greenlever.State{Source: greenlever.FromNowhere, Contact: time.Now()}
+}
+
+// head is where the environment stands; false before anything is known.
+func (l *link) head() (rules *flag.Ruleset, ok bool) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.rules, l.rules != nil
+}
+
+// after lists what came after a revision.
+func (l *link) after(revision int64, limit int) ([]*flag.Event, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if len(l.events) == 0 || l.events[0].Revision > revision+1 || l.rules.Revision <= revision {
+		return nil, flag.ErrGap
+	}
+	some := l.events[revision+1-l.events[0].Revision:]
+	return slices.Clone(some[:min(limit, len(some))]), nil
+}
+
+// learn keeps what is needed beside the ruleset up to date, until the context ends.
+func (l *link) learn(ctx context.Context, learned func()) {
+	tick := time.NewTicker(needsEvery)
+	defer tick.Stop()
+	for {
+		changed, err := l.fetchNeeds(ctx)
+		l.mu.Lock()
+		l.refused = ""
+		if err != nil {
+			l.refused = err.Error()
+		}
+		l.mu.Unlock()
+		if changed {
+			learned()
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, l.url+"/follow/v1/outpost", nil)
+	if err != nil {
+		return false, err
+	}
+	req.Header.Set("Authorization", "Bearer "+l.secret)
+	res, err := l.http.Do(req)
+	if err != nil {
+		return false, err
+	}
+	defer res.Body.Close()
+	raw, err := io.ReadAll(io.LimitReader(res.Body, 16<<20))
+	if err != nil {
+		return false, err
+	}
+	if res.StatusCode != http.StatusOK {
+		return false, fmt.Errorf("the service answers %d to the question which access keys it takes", res.StatusCode)
+	}
+	var needs httpapi.OutpostNeeds
+	if err := json.Unmarshal(raw, &needs); err != nil {
+		return false, fmt.Errorf("read which access keys the service takes: %w", err)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.needs != nil {
+		before, _ := json.Marshal(l.needs)
+		after, _ := json.Marshal(&needs)
+		if bytes.Equal(before, after) {
+			return false, nil
+		}
+	}
+	l.needs = &needs
+	return true, l.keepNeeds(raw)
+}
+
+// keepNeeds writes what is needed beside its place and renames it, readable by its owner only.
+func (l *link) keepNeeds(raw []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(l.path), ".needs-*") // 0600
+	if err != nil {
+		return fmt.Errorf("what the outpost needs cannot be kept on disk: %w", err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(raw)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), l.path)
+}
+
+// known is what is needed beside the ruleset; an error while it never was told.
+func (l *link) known() (*httpapi.OutpostNeeds, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.needs == nil {
+		return nil, app.Faultf(app.Unavailable, "this outpost has not reached the service yet")
+	}
+	return l.needs, nil
+}
+
+// keys lists who may ask here: before the service was reached, who has the outpost's own key.
+func (l *link) keys() []app.AccessKey {
+	needs, err := l.known()
+	if err != nil {
+		sum := sha256.Sum256([]byte(l.secret))
+		return []app.AccessKey{{ID: "own", EnvironmentID: l.id, Kind: app.ServiceKey, Digest: sum[:]}}
+	}
+	var all []app.AccessKey
+	for _, k := range needs.Keys {
+		if len(k.Digest) == sha256.Size {
+			all = append(all, app.AccessKey{ID: k.ID, EnvironmentID: l.id, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest, Origins: k.Origins})
+		}
+	}
+	return all
+}
+
+// take takes a follower's report, once, to be passed on with the next own one.
+func (l *link) take(r *app.Report) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if !l.note(r.Status, 0) {
+		return false
+	}
+	for i := range r.Behind {
+		l.note(r.Behind[i].Status, time.Duration(r.Behind[i].Age)*time.Millisecond)
+	}
+	for _, line := range r.Counts {
+		if line.Application == "" && line.Version == "" {
+			line.Application, line.Version = r.Application, r.Version
+		}
+		l.add(line)
+	}
+	for _, line := range r.Unknown {
+		line.Application = cmp.Or(line.Application, r.Application)
+		l.miss(line)
+	}
+	if len(r.Applied) > 0 || r.Leaving {
+		l.relay.Soon()
+	}
+	return true
+}
+
+// note notes what an instance says of itself; false where that is known already.
+func (l *link) note(s app.Status, age time.Duration) bool {
+	f := l.followers[s.Instance]
+	if f == nil {
+		f = &follower{}
+		l.followers[s.Instance] = f
+	}
+	if s.Sequence <= f.Sequence {
+		return false
+	}
+	if f.news { // not passed on yet
+		s.Applied = append(f.Applied, s.Applied...)
+		s.Applied = s.Applied[max(0, len(s.Applied)-maxApplied):]
+	}
+	f.Status, f.at, f.news = s, l.now().Add(-max(0, age)), true
+	return true
+}
+
+func (l *link) add(line app.CountLine) {
+	n := line.Count
+	line.Count = 0
+	if _, ok := l.counts[line]; ok || len(l.counts) < maxLines {
+		l.counts[line] += n
+	}
+}
+
+func (l *link) miss(line app.AskedLine) {
+	key := unknownKey{line.Flag, line.Type, line.Application}
+	before, ok := l.unknown[key]
+	if !ok && len(l.unknown) >= maxUnknown {
+		return
+	}
+	line.Count += before.Count
+	l.unknown[key] = line
+}
+
+// count adds what was decided here.
+func (l *link) count(lines []app.CountLine, unknown []app.AskedLine) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, line := range lines {
+		l.add(line)
+	}
+	for _, line := range unknown {
+		l.miss(line)
+	}
+}
+
+func (l *link) sampled(of string, rows []app.UnitRow) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, r := range rows {
+		key := unitKey{of, r.Unit}
+		if _, ok := l.units[key]; ok || len(l.units) < maxUnits {
+			l.units[key] = app.UnitLine{Of: of, Hash: strconv.FormatUint(r.Hash, 16), Unit: r.Unit, Attributes: r.Context, Seen: r.Seen}
+		}
+	}
+}
+
+func (l *link) saw(contexts uint64, seen []sample.Seen) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.seen.Add(contexts, seen)
+}
+
+// report gives what the link's client tells the service in place of its own counts: what
+// those behind the outpost said since the last time.
+func (l *link) report(streams, pollers int64) map[string]any {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	behind, counts, unknown := []app.Follower{}, []app.CountLine{}, []app.AskedLine{}
+	for id, f := range l.followers {
+		age := l.now().Sub(f.at)
+		if f.news {
+			behind = append(behind, app.Follower{Status: f.Status, Age: max(0, age.Milliseconds())})
+			f.news, f.Applied = false, nil
+		}
+		if age > forgetAfter || f.Leaving {
+			delete(l.followers, id)
+		}
+	}
+	for line, n := range l.counts {
+		line.Count = n
+		counts = append(counts, line)
+	}
+	for _, line := range l.unknown {
+		unknown = append(unknown, line)
+	}
+	units := slices.Collect(maps.Values(l.units))
+	contexts, seen := l.seen.Take()
+	clear(l.counts)
+	clear(l.unknown)
+	clear(l.units)
+	return map[string]any{"kind": app.AnOutpost, "behind": behind, "counts": counts, "unknown": unknown,
+		"units": units, "contexts": contexts, "seen": seen, "streams": streams, "pollers": pollers}
+}
