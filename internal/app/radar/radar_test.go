@@ -1,70 +1,87 @@
 package radar
 
 import (
+	"strings"
 	"testing"
 
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 )
 
-func TestNearest(t *testing.T) {
-	defs := []app.Definition{{Key: "one-touch-open"}, {Key: "night-batching"}, {Key: "weather-holds"}}
-	for key, want := range map[string]string{"one-tuch-open": "one-touch-open", "onetouchopen": "one-touch-open", "night-batches": "night-batching", "telemetry": "", "weather-hold": "weather-holds", "x": ""} {
-		if got := Nearest(key, defs); got != want {
-			t.Errorf("%s: nearest is %q, want %q", key, got, want)
+func TestLook(t *testing.T) {
+	const day = int64(24 * 3_600_000)
+	const now = 100 * day
+	there := func(id string, alter func(*app.Instance)) app.Instance {
+		i := app.Instance{ID: id, Epoch: 1, Revision: 9, Source: "service", Seen: now - 100}
+		alter(&i)
+		return i
+	}
+	r := Look(Subject{Now: now, Epoch: 1, Revision: 9,
+		Definitions: []app.Definition{{Key: "handover-photo", Type: flag.Boolean}, {Key: "night-batching"}, {Key: "fresh", Created: now}},
+		Asked: []app.Asked{{Flag: "handover-foto", Last: now, Type: "boolean", Fallback: "true"}, {Flag: "asked-long-ago", Last: day},
+			{Flag: "handover-photo", Last: now, Mistyped: now, Type: "string"}},
+		Instances: []app.Instance{
+			there("fine", func(*app.Instance) {}),
+			there("disk", func(i *app.Instance) { i.Source = "disk" }),
+			there("file", func(i *app.Instance) { i.Source = "file" }),
+			there("nothing", func(i *app.Instance) { i.Source = "fallback" }),
+			there("behind", func(i *app.Instance) { i.Revision = 8 }),
+			there("epoch", func(i *app.Instance) { i.Epoch = 0 }),
+			there("silent", func(i *app.Instance) { i.Seen = now - app.SilentAfter - 1 }),
+			there("clock", func(i *app.Instance) { i.SkewMillis = -40_000 }),
+			there("old build", func(i *app.Instance) { i.TooOld = app.Texts{"night-batching"} }),
+			there("left", func(i *app.Instance) { i.Source, i.Left = "disk", true }),
+			there("busy", func(i *app.Instance) { i.BusyUnit, i.BusyCalls, i.BusyOf = "test-user", 90, 100 }),
+		}})
+	want := map[string]string{"disk": "disk", "file": "file", "nothing": "no ruleset", "behind": "newest revision", "epoch": "newest revision", "silent": "silent", "clock": "clock", "old build": "too old"}
+	if len(r.Old) != len(want) {
+		t.Errorf("%+v", r.Old)
+	}
+	for _, o := range r.Old {
+		if want[o.ID] == "" || !strings.Contains(o.Says, want[o.ID]) {
+			t.Errorf("%s %s", o.ID, o.Says)
 		}
 	}
-	if d := distance("kitten", "sitting"); d != 3 {
-		t.Errorf("distance %d", d)
+	if len(r.Busy) != 1 || r.Busy[0].ID != "busy" {
+		t.Errorf("%+v", r.Busy)
+	}
+	if len(r.Unknown) != 1 || r.Unknown[0].Nearest != "handover-photo" || r.Unknown[0].Suggested.Resting != "on" {
+		t.Errorf("%+v", r.Unknown)
+	}
+	if len(r.Mistyped) != 1 || r.Mistyped[0].Flag != "handover-photo" {
+		t.Errorf("%+v", r.Mistyped)
+	}
+	if len(r.Unasked) != 1 || r.Unasked[0].Flag != "night-batching" {
+		t.Errorf("%+v", r.Unasked)
 	}
 }
 
 func TestSuggest(t *testing.T) {
 	for _, c := range []struct{ kind, fallback, resting, value string }{
-		{"boolean", "true", "on", "true"}, {"boolean", "false", "off", "false"}, {"string", `"timetable"`, "fallback", `"timetable"`},
-		{"number", "60", "fallback", "60"}, {"object", `{"attempts":2}`, "fallback", `{"attempts":2}`}, {"", "", "off", "false"}, {"number", `"x"`, "off", "false"},
+		{"boolean", "true", "on", "true"}, {"boolean", "false", "off", "false"}, {"", "", "off", "false"},
+		{"string", `"hello"`, "fallback", `"hello"`}, {"number", "2.5", "fallback", "2.5"}, {"object", `{"a":1}`, "fallback", `{"a":1}`},
+		{"number", `"wrong"`, "off", "false"},
 	} {
-		d := Suggest(app.Asked{Flag: "a-flag", Type: c.kind, Fallback: c.fallback}, 0)
-		found := ""
+		d := Suggest(app.Asked{Flag: "greeting", Type: c.kind, Fallback: c.fallback}, 0)
+		if d == nil || d.Resting != c.resting {
+			t.Fatalf("%+v: %+v", c, d)
+		}
 		for _, v := range d.Variants {
-			if v.Name == d.Resting {
-				found = string(v.Value)
+			if v.Name == d.Resting && string(v.Value) != c.value {
+				t.Errorf("%+v rests on %s", c, v.Value)
 			}
 		}
-		if d.Resting != c.resting || found != c.value || len(d.Variants) != 2 || d.GoneBy != "1970-04-01" {
-			t.Errorf("%+v: %+v", c, d)
-		}
 	}
-	if Suggest(app.Asked{Flag: "No Key"}, 0) != nil {
-		t.Error("a definition for what is no key")
+	if d := Suggest(app.Asked{Flag: "Not A Key"}, 0); d != nil {
+		t.Errorf("a key that cannot be was suggested: %+v", d)
 	}
 }
 
-func TestLook(t *testing.T) {
-	const now = 100 * lately
-	i := func(id string, change func(*app.Instance)) app.Instance {
-		v := app.Instance{ID: id, Epoch: 1, Revision: 9, Source: "service", Seen: now}
-		change(&v)
-		return v
-	}
-	r := Look(Subject{Now: now, Epoch: 1, Revision: 9,
-		Definitions: []app.Definition{{Key: "asked", Created: 1}, {Key: "unasked", Created: 1}, {Key: "new", Created: now}, {Key: "mistyped", Created: 1}},
-		Asked:       []app.Asked{{Flag: "asked", Last: now}, {Flag: "askd", Last: now, Type: "boolean", Fallback: "true"}, {Flag: "long-gone", Last: 1}, {Flag: "mistyped", Last: now, Mistyped: now}},
-		Instances: []app.Instance{
-			i("fine", func(*app.Instance) {}), i("disk", func(i *app.Instance) { i.Source = "disk" }), i("behind", func(i *app.Instance) { i.Revision = 8 }),
-			i("clock", func(i *app.Instance) { i.SkewMillis = -40_000 }), i("silent", func(i *app.Instance) { i.Seen = 1 }), i("left", func(i *app.Instance) { i.Seen, i.Left = 1, true }),
-			i("old", func(i *app.Instance) { i.TooOld = app.Texts{"x"} }), i("busy", func(i *app.Instance) { i.BusyUnit = "recipient-1" }),
-		}})
-	names := ""
-	for _, f := range r.Old {
-		names += f.ID + " "
-		if f.Says == "" {
-			t.Errorf("%s: nothing is said", f.ID)
+func TestNearest(t *testing.T) {
+	all := []app.Definition{{Key: "handover-photo"}, {Key: "night-batching"}, {Key: "hall"}}
+	for key, want := range map[string]string{"handover-foto": "handover-photo", "night_batching": "night-batching", "hal": "hall", "weather-holds": "", "x": ""} {
+		if got := Nearest(key, all); got != want {
+			t.Errorf("%s: %q, want %q", key, got, want)
 		}
-	}
-	if names != "disk behind clock silent old " || len(r.Busy) != 1 || r.Busy[0].ID != "busy" {
-		t.Errorf("old %s, busy %+v", names, r.Busy)
-	}
-	if len(r.Unknown) != 1 || r.Unknown[0].Nearest != "asked" || r.Unknown[0].Suggested.Resting != "on" || len(r.Mistyped) != 1 || len(r.Unasked) != 1 || r.Unasked[0].Flag != "unasked" {
-		t.Errorf("%+v %+v %+v", r.Unknown, r.Mistyped, r.Unasked)
 	}
 }
