@@ -58,13 +58,16 @@ func seedVectors(t *testing.T, s *gltest.Service, v *vectors) map[string]bool {
 		for _, name := range f.VariantNames() {
 			variants = append(variants, object{"name": name, "value": f.Variants[name]})
 		}
-		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": f.Key, "type": f.Type, "resting": f.Resting, "variants": variants, "goneBy": "stays"}, 201, nil)
+		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": f.Key, "type": f.Type, "resting": f.Resting, "variants": variants, "goneBy": "stays", "visible": true}, 201, nil)
 	}
 	for _, f := range v.Ruleset.Flags {
 		if strings.HasPrefix(f.Key, "newer-") || f.Key == "needs-nothing-there" {
 			continue
 		}
-		s.Edit(t, "production", f.Key, func(d *flag.Document) { *d = f.Document })
+		s.Edit(t, "production", f.Key, func(d *flag.Document) {
+			*d = f.Document
+			d.Visible = true
+		})
 		saved[f.Key] = true
 	}
 	for _, stop := range v.Ruleset.Stops {
@@ -73,7 +76,8 @@ func seedVectors(t *testing.T, s *gltest.Service, v *vectors) map[string]bool {
 	return saved
 }
 
-// One set of vectors: remote evaluation, one flag and all at once, and the Go client agree with it.
+// One set of vectors: remote evaluation, one flag and all at once, the Go client, and both
+// through an outpost agree with it.
 func TestVectorsEverywhere(t *testing.T) {
 	s := gltest.Start(t)
 	v := readVectors(t)
@@ -87,7 +91,10 @@ func TestVectorsEverywhere(t *testing.T) {
 	}
 	s.Keeper.Do(t, "GET", "/projects/pinecrest/board", nil, 200, &board)
 	until(t, c, "the vectors' ruleset", at(board.Environments[1].Revision))
-	remote := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"])
+	o := station(t, s.URL(), []string{s.Keys["production"]})
+	behind := open(t, s, "production", through(o))
+	until(t, behind, "the vectors' ruleset, through an outpost", at(board.Environments[1].Revision))
+	remote, outpost := bearer(s.URL(), s.Keys["production"]), bearer(o.URL(), s.Keys["production"])
 	ran := 0
 	for _, row := range v.Vectors {
 		if !saved[row.Flag] {
@@ -101,6 +108,13 @@ func TestVectorsEverywhere(t *testing.T) {
 			Metadata             struct{ Missing string }
 		}
 		remote.Do(t, "POST", "/ofrep/v1/evaluate/flags/"+row.Flag, body, 200, &one)
+		for _, path := range []string{"", "/" + row.Flag} {
+			_, here, _, _ := remote.Send("POST", "/ofrep/v1/evaluate/flags"+path, body)
+			_, there, _, _ := outpost.Send("POST", "/ofrep/v1/evaluate/flags"+path, body)
+			if !bytes.Equal(cutAt(here, `,"eventStreams"`), cutAt(there, `,"eventStreams"`)) {
+				t.Errorf("%s: the service says %s, the outpost %s", row.Name, here, there)
+			}
+		}
 		if one.Key != row.Flag || one.Variant != row.Variant || one.Reason != row.Reason || one.Metadata.Missing != row.Missing || row.Value != nil && !bytes.Equal(compact(one.Value), compact(row.Value)) {
 			t.Errorf("%s, one flag: %+v, want %s %s", row.Name, one, row.Variant, row.Reason)
 		}
@@ -123,8 +137,10 @@ func TestVectorsEverywhere(t *testing.T) {
 		if !found {
 			t.Errorf("%s: not among all", row.Name)
 		}
-		if a := c.Answer(row.Flag, clientContext(t, row.Context)); a.Variant != row.Variant || a.Reason != row.Reason || a.Missing != row.Missing {
-			t.Errorf("%s, client: %+v, want %s %s", row.Name, a, row.Variant, row.Reason)
+		for _, c := range []*greenlever.Client{c, behind} {
+			if a := c.Answer(row.Flag, clientContext(t, row.Context)); a.Variant != row.Variant || a.Reason != row.Reason || a.Missing != row.Missing {
+				t.Errorf("%s, client: %+v, want %s %s", row.Name, a, row.Variant, row.Reason)
+			}
 		}
 	}
 	if ran < 380 {
