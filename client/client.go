@@ -137,6 +137,7 @@ type Client struct {
 	link    State
 	applied []applied     // since the last report
 	spread  time.Duration // over which to come back after the connection ended
+	fleet   time.Duration // the spread that was last asked for; 0: none yet
 	changed chan struct{} // closed and replaced when the state changes
 
 	nudge  chan struct{} // asks for a report soon

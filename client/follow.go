@@ -19,6 +19,7 @@ const (
 	silence     = 40 * time.Second // a feed that says nothing for so long is dead
 	firstRetry  = 100 * time.Millisecond
 	longestWait = 15 * time.Second
+	leastWait   = time.Second
 	maxEvent    = 64 << 20
 )
 
@@ -39,13 +40,25 @@ func (c *Client) follow(ctx context.Context) {
 		if spread := c.takeSpread(); spread > pause {
 			pause = rand.N(spread)
 		}
-		wait = min(wait*2, longestWait)
+		wait = min(wait*2, c.longest())
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(pause):
 		}
 	}
+}
+
+// longest is how long a try to connect waits at most: as long as the service that was lost
+// wants its followers spread, so that few come back at once and soon, and many do not
+// overrun it.
+func (c *Client) longest() time.Duration {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.fleet == 0 {
+		return longestWait // it was never heard of
+	}
+	return max(leastWait, c.fleet)
 }
 
 // takeSpread is over how long the service that was lost wants its followers to come back.
@@ -185,6 +198,7 @@ func (c *Client) readBeat(ctx context.Context, data []byte) error {
 	err := c.beat(ctx, beat.Now, beat.Epoch, beat.Revision)
 	c.mu.Lock()
 	c.spread = min(time.Duration(beat.Spread)*time.Millisecond, longestWait)
+	c.fleet = max(c.spread, time.Millisecond)
 	c.mu.Unlock()
 	c.heard(beat.Contact)
 	return err

@@ -264,36 +264,6 @@ func (s *session) liftCommand() *cobra.Command {
 	}}
 }
 
-func (s *session) instancesCommand() *cobra.Command {
-	return &cobra.Command{Use: "instances", Short: "Which process has which revision, and which are lost", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		a, path, _, err := s.inEnvironment(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var d httpapi.Instances
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/instances"}, &d); err != nil {
-			return err
-		}
-		return s.show(d, func() {
-			s.say("revision %d of %s: delivered to %d of %d, %d lost", d.Revision, s.env, d.Delivered, d.Alive, len(d.Lost))
-			var rows [][]any
-			for _, i := range d.Lost {
-				rows = append(rows, []any{"lost", i.Application, i.Version, i.ID, i.Revision, i.Source, when(i.Seen)})
-			}
-			for _, i := range d.Instances {
-				state := "has it"
-				if i.Epoch != d.Epoch || i.Revision < d.Revision {
-					state = "not yet"
-				}
-				rows = append(rows, []any{state, i.Application, i.Version, i.ID, i.Revision, i.Source, when(i.Seen)})
-			}
-			if len(rows) > 0 {
-				s.rows([]any{"state", "application", "version", "instance", "revision", "decides from", "last report"}, rows)
-			}
-		})
-	}}
-}
-
 func parseWhen(text string) (int64, error) {
 	if ms, err := strconv.ParseInt(text, 10, 64); err == nil {
 		return ms, nil

@@ -126,7 +126,7 @@ and knows who changed what.
 	p.Int64Var(&s.units, "units", -1, "confirms how many units a change takes from the resting variant in one step")
 	root.AddCommand(s.serveCommand(), s.outpostCommand(), s.demoCommand(), s.openAPICommand(), s.signInCommand(), s.boardCommand(), s.flagCommand(), s.segmentCommand(),
 		s.attributeCommand(), s.populationCommand(), s.unitCommand(), s.rosterCommand(), s.checkCommand(), s.conditionCommand(), s.seeAsCommand(),
-		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
+		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.usageCommand(), s.radarCommand(), s.generateCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
 		s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand(), s.epochCommand())
 	return root
 }

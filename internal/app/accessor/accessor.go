@@ -1,0 +1,202 @@
+// Package accessor writes Go source with a typed accessor for each flag of a project, so
+// that a flag's key, type and fallback stand in one place and a flag that is gone no longer
+// compiles.
+//
+//	source, err := accessor.Go("pinecrest", "flags", definitions)
+package accessor
+
+import (
+	"bytes"
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"go/format"
+	"go/token"
+	"slices"
+	"strconv"
+	"strings"
+	"text/template"
+	"unicode"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Revision names the state of definitions: it changes when anything does that the generated
+// source says.
+func Revision(all []app.Definition) string {
+	type said struct {
+		Key, Title, Description string
+		Type                    flag.Type
+		Variants                []app.Variant
+		Resting, GoneBy         string
+	}
+	var parts []said
+	for _, d := range sorted(all) {
+		parts = append(parts, said{d.Key, d.Title, d.Description, d.Type, d.Variants, d.Resting, d.GoneBy})
+	}
+	raw, err := json.Marshal(parts)
+	if err != nil {
+		panic(err) // plain values of ours
+	}
+	sum := sha256.Sum256(raw)
+	return hex.EncodeToString(sum[:6])
+}
+
+func sorted(all []app.Definition) []app.Definition {
+	all = slices.Clone(all)
+	slices.SortFunc(all, func(a, b app.Definition) int { return cmp.Compare(a.Key, b.Key) })
+	return all
+}
+
+// accessor is one flag in the source.
+type accessor struct {
+	Name, Doc, Make string
+	Values          []value // of a string flag's variants
+}
+
+type value struct{ Name, Text string }
+
+// Go writes the source of a package. The error is one of the package's name.
+func Go(project, name string, all []app.Definition) ([]byte, error) {
+	if !token.IsIdentifier(name) || name == "_" {
+		return nil, fmt.Errorf("%q is no name for a Go package: use letters and digits, such as flags", name)
+	}
+	taken := map[string]bool{"Revision": true}
+	view := struct {
+		Project, Package, Revision string
+		Flags                      []accessor
+	}{project, name, Revision(all), nil}
+	for _, d := range sorted(all) {
+		view.Flags = append(view.Flags, of(&d, taken))
+	}
+	var b bytes.Buffer
+	if err := source.Execute(&b, view); err != nil {
+		return nil, err
+	}
+	return format.Source(b.Bytes())
+}
+
+func of(d *app.Definition, taken map[string]bool) accessor {
+	a := accessor{Name: free(identifier(d.Key), taken)}
+	fallback := json.RawMessage("null")
+	var variants []string
+	for _, v := range d.Variants {
+		text := compact(v.Value)
+		if v.Name == d.Resting {
+			fallback = v.Value
+			text += ", the fallback"
+		}
+		variants = append(variants, fmt.Sprintf("%s (%s)", v.Name, text))
+		var s string
+		if d.Type == flag.String && json.Unmarshal(v.Value, &s) == nil {
+			a.Values = append(a.Values, value{free(a.Name+identifier(v.Name), taken), strconv.Quote(s)})
+		}
+	}
+	about := cmp.Or(d.Description, d.Title, d.Key)
+	a.Doc = comment(fmt.Sprintf("%s is flag %s: %s", a.Name, d.Key, about), "", "Variants: "+strings.Join(variants, "; ")+".", gone(d.GoneBy))
+	key := strconv.Quote(d.Key)
+	switch d.Type {
+	case flag.Boolean:
+		a.Make = fmt.Sprintf("greenlever.NewBoolFlag(%s, %s)", key, compact(fallback))
+	case flag.String:
+		var s string
+		_ = json.Unmarshal(fallback, &s) // checked when the flag was made
+		a.Make = fmt.Sprintf("greenlever.NewStringFlag(%s, %s)", key, strconv.Quote(s))
+	case flag.Number:
+		a.Make = fmt.Sprintf("greenlever.NewNumberFlag(%s, %s)", key, compact(fallback))
+	default:
+		a.Make = fmt.Sprintf("greenlever.NewObjectFlag[map[string]any](%s, nil)", key)
+	}
+	return a
+}
+
+func gone(by string) string {
+	if by == "stays" || by == "" {
+		return "It stays."
+	}
+	return "It should be gone by " + by + "."
+}
+
+func compact(raw json.RawMessage) string {
+	var b bytes.Buffer
+	if json.Compact(&b, raw) != nil {
+		return "null"
+	}
+	return b.String()
+}
+
+// comment makes a doc comment; no text can end it.
+func comment(lines ...string) string {
+	var b strings.Builder
+	for _, l := range lines {
+		for part := range strings.Lines(l + "\n") {
+			b.WriteString(strings.TrimRight("// "+strings.Map(printable, part), " ") + "\n")
+		}
+	}
+	return b.String()
+}
+
+func printable(r rune) rune {
+	if !unicode.IsPrint(r) {
+		return -1
+	}
+	return r
+}
+
+// identifier makes an exported name of a key: one-touch-open is OneTouchOpen.
+func identifier(key string) string {
+	var b strings.Builder
+	upper := true
+	for _, r := range key {
+		switch {
+		case !unicode.IsLetter(r) && !unicode.IsDigit(r):
+			upper = true
+		case upper:
+			b.WriteRune(unicode.ToUpper(r))
+			upper = false
+		default:
+			b.WriteRune(r)
+		}
+	}
+	if name := b.String(); token.IsIdentifier(name) && token.IsExported(name) {
+		return name
+	}
+	return "Flag" + b.String()
+}
+
+// free is a name that is not taken, and takes it.
+func free(name string, taken map[string]bool) string {
+	for n, try := 2, name; ; n++ {
+		if !taken[try] {
+			taken[try] = true
+			return try
+		}
+		try = name + strconv.Itoa(n)
+	}
+}
+
+var source = template.Must(template.New("source").Parse(`// Code generated by "greenlever generate go" from project {{.Project}}; DO NOT EDIT.
+
+// Package {{.Package}} holds the flags of project {{.Project}}, each with its type and its
+// fallback, which is the value of its resting variant.
+//
+//	if {{.Package}}.SomeFlag.In(scope) { ... }
+//	if {{.Package}}.SomeFlag.For(client, unit) { ... }
+package {{.Package}}
+
+{{if .Flags}}import greenlever "greenlever.example/client"{{end}}
+
+// Revision is that of the definitions that this file was made from;
+// "greenlever generate go --check" says whether it is current.
+const Revision = "{{.Revision}}"
+{{range .Flags}}
+{{.Doc}}var {{.Name}} = {{.Make}}
+{{if .Values}}
+// Values of {{.Name}}.
+const (
+{{range .Values}}	{{.Name}} = {{.Text}}
+{{end}})
+{{end}}{{end}}`))
