@@ -9,6 +9,7 @@ import (
 	"net/url"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -68,7 +69,7 @@ func goneBy(when string) string {
 
 func (s *session) flagCommand() *cobra.Command {
 	return group("flag", "Make flags, look at them, and edit what they do in an environment",
-		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(), s.flagDrawAnew(), s.flagEnd(), s.flagPark(), s.flagRemoveRule(),
+		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(), s.flagDrawAnew(), s.flagEnd(), s.flagRestAfter(), s.flagPark(), s.flagRemoveRule(),
 		s.flagSave(), s.flagSnippet())
 }
 
@@ -420,6 +421,16 @@ func ruleNames(d *flag.Document) (names []string) {
 func (s *session) flagEnd() *cobra.Command {
 	return &cobra.Command{Use: "end KEY VARIANT", Short: "Set what those get whom no rule takes", Args: exactly("KEY", "VARIANT"), RunE: func(cmd *cobra.Command, args []string) error {
 		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error { d.End = flag.Gives{Variant: args[1]}; return nil })
+	}}
+}
+
+func (s *session) flagRestAfter() *cobra.Command {
+	return &cobra.Command{Use: "rest-after KEY MINUTES", Short: "Have processes without contact give the resting variant after so long; 0: they go on deciding", Args: exactly("KEY", "MINUTES"), RunE: func(cmd *cobra.Command, args []string) error {
+		minutes, err := strconv.Atoi(args[1])
+		if err != nil {
+			return coded(exitUsage, "MINUTES is a number such as 60, not %q", args[1])
+		}
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error { d.RestAfter = minutes; return nil })
 	}}
 }
 

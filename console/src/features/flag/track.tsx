@@ -1,7 +1,7 @@
 import { useContext, useState, type ReactNode } from "react";
 import type { Schemas } from "../../api/client";
 import { ConditionAround, ConditionEditor, type Node } from "../../ui/condition";
-import { Button, inputStyle } from "../../ui/controls";
+import { Button, inputStyle, Select } from "../../ui/controls";
 import { About, Part } from "../../ui/estimate";
 import { Said, variantColor } from "../../ui/variant";
 import { GivesEditor } from "./gives";
@@ -179,6 +179,7 @@ export function Track(props: TrackProps) {
           </div>
         )}
       </Row>
+      <Silence doc={doc} editable={editable} onChange={onChange} />
       <datalist id="known-attributes">
         {["targetingKey", ...new Set([...around.hints.map((h) => h.name), ...(JSON.stringify(doc).match(/(?<="attribute":")[^"]+/g) ?? [])])].map((a) => (
           <option key={a} value={a}>
@@ -327,5 +328,52 @@ function NameUnits({ doc, names, unit: given, onChange }: { doc: Document; names
         gets {gets}
       </Button>
     </span>
+  );
+}
+
+/** Silence says, and edits, what a process does that hears nothing of the service for long. */
+function Silence({ doc, editable, onChange }: { doc: Document; editable: boolean; onChange: (d: Document) => void }) {
+  const minutes = doc.restAfter ?? 0;
+  if (!editable && minutes === 0) return null;
+  const put = (n: number) => {
+    const { restAfter: _, ...rest } = doc;
+    onChange(n > 0 ? { ...rest, restAfter: n } : rest);
+  };
+  return (
+    <li className="mt-2 flex flex-wrap items-center gap-2 pl-14 text-soft">
+      <span>a process without contact to the service</span>
+      {editable ? (
+        <>
+          <Select
+            aria-label="without contact"
+            value={minutes > 0 ? "rests" : "goes on"}
+            onChange={(e) => put(e.target.value === "rests" ? 60 : 0)}
+            options={[
+              { value: "goes on", label: "goes on deciding" },
+              { value: "rests", label: `gives ${doc.resting}` },
+            ]}
+          />
+          {minutes > 0 && (
+            <label className="flex items-center gap-2">
+              after
+              <input
+                type="number"
+                aria-label="minutes without contact"
+                min={1}
+                max={10_080}
+                className={`${inputStyle} w-24 text-ink`}
+                value={minutes}
+                onChange={(e) => put(Math.max(1, Math.round(Number(e.target.value) || 1)))}
+              />
+              min
+            </label>
+          )}
+        </>
+      ) : (
+        <span>
+          gives {doc.resting} after {minutes} min
+        </span>
+      )}
+    </li>
   );
 }

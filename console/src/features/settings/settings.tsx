@@ -62,7 +62,10 @@ function Keys({ project, environment }: { project: string; environment: string }
   const keys = useKeys(project, environment, true);
   const path = { project, environment };
   const [made, setMade] = useState<Schemas["MadeKey"]>();
-  const add = useChange(project, (kind: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/keys", { params: { path }, body: { kind } })));
+  const [pages, setPages] = useState("");
+  const add = useChange(project, (kind: string) =>
+    must(api.POST("/api/v1/projects/{project}/environments/{environment}/keys", { params: { path }, body: { kind, ...(kind === "browser" && { origins: pages.split(/[\s,]+/).filter(Boolean) }) } })),
+  );
   const revoke = useChange(project, (key: string) => must(api.DELETE("/api/v1/projects/{project}/environments/{environment}/keys/{key}", { params: { path: { ...path, key } } })));
   return (
     <div className="mt-2 flex flex-col gap-2">
@@ -73,6 +76,7 @@ function Keys({ project, environment }: { project: string; environment: string }
             <code>{k.hint}…</code>
             <span className="text-soft">
               {k.purpose}, made <Time ms={k.created} />
+              {k.origins && k.origins.length > 0 && `, for pages of ${k.origins.join(", ")}`}
             </span>
             {k.revoked ? (
               <span className="text-soft">revoked</span>
@@ -86,12 +90,19 @@ function Keys({ project, environment }: { project: string; environment: string }
       </ul>
       {made && <Secrets lines={[`${made.kind === "service" ? "GREENLEVER_KEY" : "GREENLEVER_BROWSER_KEY"}=${made.secret}`]} />}
       <Problem error={add.error ?? revoke.error ?? keys.error} />
-      <div className="flex gap-2">
+      <div className="flex flex-wrap items-center gap-2">
         {["service", "browser"].map((kind) => (
           <Button key={kind} onClick={() => add.mutate(kind, { onSuccess: setMade })}>
             New {kind} key
           </Button>
         ))}
+        <input
+          aria-label={`pages that may use a new browser key of ${environment}`}
+          placeholder="for pages of https://... (any)"
+          className={`${inputStyle} w-64`}
+          value={pages}
+          onChange={(e) => setPages(e.target.value)}
+        />
       </div>
     </div>
   );
