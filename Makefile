@@ -4,7 +4,7 @@
 # make demo-reset   throws the demo's data away
 
 SHELL := /bin/bash
-MODULES := . core client examples/minimal
+MODULES := . core client otel openfeature examples/minimal
 
 .PHONY: demo demo-reset test check bench build console tools tools-test clean
 

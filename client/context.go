@@ -24,6 +24,16 @@ func Unit(key string, attributes ...Attribute) Context {
 	return Context{*condition.NewContext(key, list...)}
 }
 
+// ReadContext reads a context from JSON, as remote evaluation takes it: an object with the
+// unit's key as targetingKey, and attributes that may be nested. The error names the place.
+func ReadContext(raw []byte) (Context, error) {
+	c, err := condition.ParseContext(raw)
+	if err != nil {
+		return Context{}, err
+	}
+	return Context{*c}, nil
+}
+
 // Key is the unit's targeting key, empty where there is none.
 func (c Context) Key() string { return c.unit.Key() }
 

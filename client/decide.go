@@ -144,12 +144,13 @@ func (c *Client) value(ctx context.Context, s *state, f *decide.Flag, a *ask) *d
 
 // inVain notes that the caller's fallback was used: the flag is not defined, of another
 // type, or cannot be read.
-func (c *Client) inVain(ctx context.Context, s *state, f *decide.Flag, a *ask, fallback any) {
+func (c *Client) inVain(ctx context.Context, s *state, f *decide.Flag, a *ask, fallback any) Answer {
 	if f == nil {
 		key := strings.Clone(a.key)
 		c.counts.inVain(key, a.kind, fallback, false, s.ready())
-		c.tellDecided(ctx, *a.unit, s.missing(key))
-		return
+		answer := s.missing(key)
+		c.tellDecided(ctx, *a.unit, answer)
+		return answer
 	}
 	s.count(f.Slot + int32(f.ErrorCell()))
 	answer := Answer{Flag: f.Key, Reason: "ERROR", Code: "PARSE_ERROR", Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
@@ -158,6 +159,7 @@ func (c *Client) inVain(ctx context.Context, s *state, f *decide.Flag, a *ask, f
 		c.counts.inVain(f.Key, a.kind, fallback, true, true)
 	}
 	c.tellDecided(ctx, *a.unit, answer)
+	return answer
 }
 
 func (c *Client) tellDecided(ctx context.Context, unit Context, answer Answer) {
@@ -185,6 +187,29 @@ func (c *Client) nowFor(f *decide.Flag, at time.Time) int64 {
 // Answer decides a flag of any type and says how.
 func (c *Client) Answer(key string, unit Context) Answer {
 	return c.answer(context.Background(), c.state.Load(), ask{key: key, unit: &unit})
+}
+
+// Ask decides a flag as one of the fallback's type and says how: boolean for a bool, string
+// for a string, number for a float64, and object for anything else. A flag of another type
+// is answered with the code TYPE_MISMATCH. Where the context carries a [Scope] the scope's
+// ruleset and time count. It is for those who stand between an application and the client.
+func (c *Client) Ask(ctx context.Context, key string, unit Context, fallback any) Answer {
+	s, a := c.state.Load(), ask{key: key, unit: &unit, kind: decide.Object}
+	if scope := ScopeOf(ctx); scope != nil && scope.client == c {
+		s, a.at = scope.now()
+	}
+	switch fallback.(type) {
+	case bool:
+		a.kind = decide.Boolean
+	case string:
+		a.kind = decide.String
+	case float64:
+		a.kind = decide.Number
+	}
+	if f := s.rules.Flag(key); f == nil || f.Kind != a.kind {
+		return c.inVain(ctx, s, f, &a, fallback)
+	}
+	return c.answer(ctx, s, a)
 }
 
 func (c *Client) answer(ctx context.Context, s *state, a ask) Answer {

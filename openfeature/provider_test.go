@@ -1,0 +1,302 @@
+package openfeature
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	of "github.com/open-feature/go-sdk/openfeature"
+
+	greenlever "greenlever.example/client"
+)
+
+var (
+	_     of.FeatureProvider          = (*Provider)(nil)
+	_     of.ContextAwareStateHandler = (*Provider)(nil)
+	_     of.EventHandler             = (*Provider)(nil)
+	quiet                             = slog.New(slog.NewTextHandler(io.Discard, nil))
+)
+
+// use makes the provider the one of a domain and gives a client of the SDK.
+func use(t *testing.T, p *Provider) *of.Client {
+	t.Helper()
+	domain := t.Name()
+	if err := of.SetNamedProviderAndWait(domain, p); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.Shutdown() })
+	return of.NewClient(domain)
+}
+
+// fromFile makes a provider that decides by a file.
+func fromFile(t *testing.T, snapshot []byte, hooks ...of.Hook) *Provider {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "flags.json")
+	if err := os.WriteFile(path, snapshot, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("GREENLEVER_URL", "")
+	p, err := NewProvider(greenlever.Options{File: path, Logger: quiet}, hooks...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+// The shared vectors, asked for through the SDK.
+func TestVectors(t *testing.T) {
+	raw, err := os.ReadFile("../testdata/vectors/decide.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var v struct {
+		Ruleset json.RawMessage
+		Vectors []struct {
+			Name, Flag, Variant, Reason, Missing string
+			Context, Value                       json.RawMessage
+		}
+	}
+	if err := json.Unmarshal(raw, &v); err != nil {
+		t.Fatal(err)
+	}
+	kinds := map[string]string{}
+	var rules struct{ Flags []struct{ Key, Type string } }
+	if err := json.Unmarshal(v.Ruleset, &rules); err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range rules.Flags {
+		kinds[f.Key] = f.Type
+	}
+	client := use(t, fromFile(t, v.Ruleset))
+	ran := 0
+	for _, row := range v.Vectors {
+		var flat map[string]any
+		dec := json.NewDecoder(bytes.NewReader(row.Context))
+		dec.UseNumber()
+		if err := dec.Decode(&flat); err != nil {
+			t.Fatal(err)
+		}
+		unit := of.NewTargetlessEvaluationContext(flat)
+		ctx := context.Background()
+		var got any
+		var d of.EvaluationDetails
+		switch kinds[row.Flag] {
+		case "boolean":
+			r, _ := client.BooleanValueDetails(ctx, row.Flag, false, unit)
+			got, d = r.Value, r.EvaluationDetails
+		case "string":
+			r, _ := client.StringValueDetails(ctx, row.Flag, "", unit)
+			got, d = r.Value, r.EvaluationDetails
+		case "number":
+			r, _ := client.FloatValueDetails(ctx, row.Flag, 0, unit)
+			got, d = r.Value, r.EvaluationDetails
+		default:
+			r, _ := client.ObjectValueDetails(ctx, row.Flag, nil, unit)
+			got, d = r.Value, r.EvaluationDetails
+		}
+		ran++
+		if d.Variant != row.Variant || string(d.Reason) != row.Reason {
+			t.Errorf("%s: %s %s, want %s %s", row.Name, d.Variant, d.Reason, row.Variant, row.Reason)
+		}
+		if missing, _ := d.FlagMetadata.GetString("missing"); missing != row.Missing {
+			t.Errorf("%s: missing %q, want %q", row.Name, missing, row.Missing)
+		}
+		var want any
+		if row.Value != nil {
+			_ = json.Unmarshal(row.Value, &want)
+			a, _ := json.Marshal(got)
+			if b, _ := json.Marshal(want); !bytes.Equal(a, b) {
+				t.Errorf("%s: %s, want %s", row.Name, a, b)
+			}
+		}
+	}
+	if ran < 400 {
+		t.Errorf("only %d vectors ran", ran)
+	}
+}
+
+const flags = `"flags":[
+ {"key":"a","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","end":{"variant":"on"}},
+ {"key":"half","type":"number","variants":{"x":2.5,"y":0},"lever":"on","resting":"y","end":{"variant":"x"}},
+ {"key":"three","type":"number","variants":{"x":3,"y":0},"lever":"on","resting":"y","end":{"variant":"x"}},
+ {"key":"o","type":"object","variants":{"x":{"boxes":[1,2]},"y":{}},"lever":"on","resting":"y","end":{"variant":"x"}}],"segments":[],"stops":[]}`
+
+// hook counts.
+type hook struct {
+	of.UnimplementedHook
+	after, failed atomic.Int32
+}
+
+func (h *hook) After(context.Context, of.HookContext, of.InterfaceEvaluationDetails, of.HookHints) error {
+	h.after.Add(1)
+	return nil
+}
+
+func (h *hook) Error(context.Context, of.HookContext, error, of.HookHints) { h.failed.Add(1) }
+
+// Types, errors and hooks.
+func TestTypes(t *testing.T) {
+	h := &hook{}
+	client := use(t, fromFile(t, []byte(`{"format":1,"epoch":1,"revision":4,"at":0,`+flags), h))
+	ctx, unit := context.Background(), of.NewEvaluationContext("recipient-17", map[string]any{"since": time.Now(), "crew": map[string]any{"size": 3}})
+	if n, err := client.IntValue(ctx, "three", 0, unit); n != 3 || err != nil {
+		t.Errorf("%d %v", n, err)
+	}
+	o, err := client.ObjectValue(ctx, "o", nil, unit)
+	if raw, _ := json.Marshal(o); string(raw) != `{"boxes":[1,2]}` || err != nil {
+		t.Errorf("%s %v", raw, err)
+	}
+	if h.after.Load() != 2 {
+		t.Errorf("the hook ran %d times", h.after.Load())
+	}
+	for name, c := range map[string]struct {
+		ask  func() (of.EvaluationDetails, any)
+		code of.ErrorCode
+		want any
+	}{
+		"unknown": {func() (of.EvaluationDetails, any) {
+			d, _ := client.BooleanValueDetails(ctx, "nowhere", true, unit)
+			return d.EvaluationDetails, d.Value
+		}, of.FlagNotFoundCode, true},
+		"another type": {func() (of.EvaluationDetails, any) {
+			d, _ := client.StringValueDetails(ctx, "a", "f", unit)
+			return d.EvaluationDetails, d.Value
+		}, of.TypeMismatchCode, "f"},
+		"no whole number": {func() (of.EvaluationDetails, any) {
+			d, _ := client.IntValueDetails(ctx, "half", 7, unit)
+			return d.EvaluationDetails, d.Value
+		}, of.TypeMismatchCode, int64(7)},
+		"no object": {func() (of.EvaluationDetails, any) {
+			d, _ := client.ObjectValueDetails(ctx, "a", "f", unit)
+			return d.EvaluationDetails, d.Value
+		}, of.TypeMismatchCode, "f"},
+		"a context no one reads": {func() (of.EvaluationDetails, any) {
+			d, _ := client.BooleanValueDetails(ctx, "a", false, of.NewEvaluationContext("x", map[string]any{"n": 1e300}))
+			return d.EvaluationDetails, d.Value
+		}, of.InvalidContextCode, false},
+	} {
+		d, v := c.ask()
+		if d.ErrorCode != c.code || v != c.want || d.Reason != of.ErrorReason || d.Variant != "" {
+			t.Errorf("%s: %+v gives %v", name, d, v)
+		}
+	}
+	if h.failed.Load() != 5 {
+		t.Errorf("the hook heard of %d errors", h.failed.Load())
+	}
+}
+
+// Changes, a lost service and its return are events.
+func TestEvents(t *testing.T) {
+	feed := make(chan string, 10)
+	var revision atomic.Int64
+	revision.Store(1)
+	lose := make(chan struct{})
+	var lost atomic.Bool
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/follow/v1/snapshot":
+			fmt.Fprintf(w, `{"format":1,"epoch":1,"revision":%d,"at":0,%s`, revision.Load(), flags)
+		case r.URL.Path == "/follow/v1/feed" && !lost.Load():
+			w.Header().Set("Content-Type", "text/event-stream")
+			_, _ = io.WriteString(w, "event: snapshot\ndata: {}\n\n")
+			for {
+				_ = http.NewResponseController(w).Flush()
+				select {
+				case e := <-feed:
+					_, _ = io.WriteString(w, e)
+				case <-lose:
+					return
+				case <-r.Context().Done():
+					return
+				}
+			}
+		case r.URL.Path == "/follow/v1/report":
+			_, _ = io.WriteString(w, `{"taken":true}`)
+		default:
+			w.WriteHeader(http.StatusBadGateway)
+		}
+	}))
+	defer s.Close()
+	p, err := NewProvider(greenlever.Options{URL: s.URL, Key: "gls_x", Dir: t.TempDir(), Logger: quiet})
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := make(chan string, 100)
+	for _, kind := range []of.EventType{of.ProviderReady, of.ProviderStale, of.ProviderConfigChange} {
+		hear := func(d of.EventDetails) { told <- string(kind) }
+		of.AddHandler(kind, &hear)
+	}
+	use(t, p)
+	wait := func(want string) {
+		t.Helper()
+		for deadline := time.After(20 * time.Second); ; {
+			select {
+			case got := <-told:
+				if got == want {
+					return
+				}
+			case <-deadline:
+				t.Fatalf("no %s", want)
+			}
+		}
+	}
+	wait("PROVIDER_READY")
+	revision.Store(2)
+	feed <- "event: snapshot\ndata: {}\n\n"
+	wait("PROVIDER_CONFIGURATION_CHANGED")
+	lost.Store(true)
+	close(lose)
+	wait("PROVIDER_STALE")
+	if on, err := of.NewClient(t.Name()).BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", nil)); !on || err != nil {
+		t.Errorf("while stale: %v %v", on, err)
+	}
+	lost.Store(false)
+	wait("PROVIDER_READY")
+}
+
+// Without a service and a copy the provider says so.
+func TestNotReady(t *testing.T) {
+	p, err := NewProvider(greenlever.Options{URL: "http://127.0.0.1:1", Key: "gls_x", Dir: t.TempDir(), Logger: quiet})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer p.Shutdown()
+	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
+	defer cancel()
+	if err := p.InitWithContext(ctx, of.EvaluationContext{}); err == nil || !strings.Contains(err.Error(), "fallback") {
+		t.Errorf("%v", err)
+	}
+	if d := p.BooleanEvaluation(context.Background(), "a", true, nil); d.ResolutionDetail().ErrorCode != of.ProviderNotReadyCode || !d.Value {
+		t.Errorf("%+v", d)
+	}
+}
+
+// A scope in the context says who the unit is and by which ruleset is decided.
+func TestScope(t *testing.T) {
+	d, err := greenlever.NewDouble(map[string]any{"a": true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := On(d.Client)
+	ctx := greenlever.WithScope(context.Background(), d.Scope(context.Background(), greenlever.Unit("x")))
+	if err := d.Set("a", false); err != nil {
+		t.Fatal(err)
+	}
+	if r := p.BooleanEvaluation(ctx, "a", false, nil); !r.Value {
+		t.Errorf("in the scope: %+v", r)
+	}
+	if r := p.BooleanEvaluation(context.Background(), "a", true, nil); r.Value {
+		t.Errorf("without it: %+v", r)
+	}
+}
