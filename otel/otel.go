@@ -11,9 +11,9 @@ import (
 	"fmt"
 	"strings"
 
+	"go.opentelemetry.io/otel"
 	"go.opentelemetry.io/otel/attribute"
 	"go.opentelemetry.io/otel/log"
-	"go.opentelemetry.io/otel/log/global"
 	semconv "go.opentelemetry.io/otel/semconv/v1.43.0"
 	"go.opentelemetry.io/otel/trace"
 
@@ -37,7 +37,7 @@ type Options struct {
 // Decided makes the function for [greenlever.Options].
 func Decided(o Options) func(context.Context, greenlever.Context, greenlever.Answer) {
 	if o.Events == nil {
-		o.Events = global.GetLoggerProvider()
+		o.Events = otel.GetLoggerProvider()
 	}
 	logger := o.Events.Logger("greenlever.example/otel", log.WithSchemaURL(semconv.SchemaURL))
 	return func(ctx context.Context, unit greenlever.Context, a greenlever.Answer) {
