@@ -52,7 +52,7 @@ tools:
 	@scripts/need.sh mariadbd=mariadb-server-core my_print_defaults=mariadb-client-core
 
 tools-test: tools
-	@scripts/need.sh chromium=chromium mariadb-dump=mariadb-client
+	@scripts/need.sh chromium=chromium mariadb-dump=mariadb-client python3=python3
 
 check: build
 	@echo "checking ..."

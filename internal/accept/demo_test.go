@@ -55,7 +55,7 @@ func TestDemoAndExample(t *testing.T) {
 	}
 	gltest.Eventually(t, "the door service has the rulesets", func() bool {
 		keeper.Do(t, "GET", "/projects/pinecrest/board", nil, 200, &board)
-		return board.Environments[2].Instances == 6 && board.Environments[2].Delivered == 6
+		return board.Environments[2].Instances == 7 && board.Environments[2].Delivered == 7
 	})
 	env, err := os.ReadFile(filepath.Join(dir, "keys.env"))
 	if err != nil {

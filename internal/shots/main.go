@@ -35,7 +35,7 @@ type picture struct {
 }
 
 var pictures = []picture{
-	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 6 of 6") }},
+	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 7 of 7") }},
 	{"board-dark", 1280, 800, true, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
 	{"board-phone", 390, 844, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
 	{"flag", 1280, 800, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites").See("Given in the last hour") }},
@@ -44,7 +44,7 @@ var pictures = []picture{
 	}},
 	{"why", 1280, 1000, false, "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
 	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
-	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 6 of 6") }},
+	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 7 of 7") }},
 	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Live in production") }},
 	{"new-flag", 1280, 900, false, "/p/pinecrest/new-flag", func(w *browse.Window) { w.Fill("Title", "Handover photo").See("Make the flag") }},
 	{"flag-rule", 1280, 1250, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) {

@@ -35,6 +35,8 @@ type Demo struct {
 	Keys      map[string]string `json:"keys"`     // of kind service, by environment
 	Browser   map[string]string `json:"browser"`
 	Tokens    map[string]string `json:"tokens"` // by role
+	Outpost   string            `json:"outpost"` // address
+	Desk      string            `json:"desk"`
 	Server    *server.Server    `json:"-"`
 	instances []*greenlever.Client
 }
@@ -69,9 +71,13 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	d.Server = srv
 	var traffic sync.WaitGroup
+	var beside *besides
 	run, stop := context.WithCancel(ctx)
 	defer func() {
 		stop()
+		if beside != nil {
+			beside.stop()
+		}
 		traffic.Wait()
 		for _, door := range d.instances {
 			_ = door.Close()
@@ -82,8 +88,14 @@ func Run(ctx context.Context, c Config) (err error) {
 			return err
 		}
 	}
+	if beside, err = d.startBesides(run, c, log, &traffic); err != nil {
+		return err
+	}
+	d.Outpost, d.Desk = beside.outpost.URL(), beside.deskURL
 	say("")
 	say("  console    %s", d.URL)
+	say("  help desk  %s   a web page that asks for its flags in the browser", d.Desk)
+	say("  outpost    %s   follows production and staging; two displays, in Node, ask it", d.Outpost)
 	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
 	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
 	say("  log        %s", filepath.Join(c.Dir, "log"))

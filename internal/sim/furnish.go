@@ -234,7 +234,7 @@ func (f *furnisher) flags() {
 			"variants":    []object{variant("calm", object{"attempts": 2, "pauseMillis": 400}), variant("eager", object{"attempts": 5, "pauseMillis": 150})},
 			"description": "Attempts and back-off of the door's motor."},
 		{"key": "chilled-compartments", "title": "Chilled compartments", "purpose": "grant", "goneBy": "stays", "description": "Sites on the plus plan.", "owners": []string{"doors"}, "visible": true},
-		{"key": "handover-photo", "title": "Handover photo", "purpose": "introduce", "goneBy": "2027-05-31", "description": "A photo at the handover; opens on a date.", "owners": []string{"doors"}},
+		{"key": "handover-photo", "title": "Handover photo", "purpose": "introduce", "goneBy": "2027-05-31", "description": "A photo at the handover; opens on a date.", "owners": []string{"doors"}, "visible": true},
 		{"key": "telemetry-interval", "title": "Telemetry interval", "type": "number", "purpose": "tune", "goneBy": "stays", "resting": "minute", "owners": []string{"doors"},
 			"variants":    []object{variant("minute", 60), variant("quarter", 900)},
 			"description": "Seconds between reports of a locker."},
