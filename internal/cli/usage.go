@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -149,13 +151,19 @@ func (s *session) printInstances(d *httpapi.Instances) {
 		s.say("of %d that were there when it was saved %d have it: %s", n.Expected, n.Reached, spreadWords(n))
 	}
 	if d.Streams+d.Pollers > 0 {
-		s.say("beside them about %d browsers with a stream, and %d units that asked for all answers lately", d.Streams, d.Pollers)
+		s.say("beside them about %d streams of changes, of browsers and others, and %d units for which all answers were asked for lately", d.Streams, d.Pollers)
+	}
+	outposts := map[string]string{}
+	for _, i := range slices.Concat(d.Instances, d.Lost) {
+		if i.Kind == app.AnOutpost {
+			outposts[i.ID] = i.Application
+		}
 	}
 	var rows [][]any
 	add := func(state string, i *app.Instance) {
 		via := "the service"
 		if i.Via != "" {
-			via = "outpost " + i.Via[:min(8, len(i.Via))]
+			via = cmp.Or(outposts[i.Via], i.Via)
 		}
 		name := i.Application
 		if i.Kind == app.AnOutpost {

@@ -238,7 +238,7 @@ func (s *Server) announce(ctx context.Context, leaving bool) error {
 	return nil
 }
 
-// Version names the build.
+// Version names the build; empty where nothing is known of it.
 func Version() string {
 	if info, ok := debug.ReadBuildInfo(); ok {
 		for _, s := range info.Settings {
@@ -247,7 +247,7 @@ func Version() string {
 			}
 		}
 	}
-	return "unknown"
+	return ""
 }
 
 // thin gathers old counts; one node does it at a time.

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"greenlever.example/greenlever/internal/browse"
@@ -36,12 +37,7 @@ type picture struct {
 
 var pictures = []picture{
 	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 7 of 7") }},
-	{"board-dark", 1280, 800, true, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
-	{"board-phone", 390, 844, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds") }},
 	{"flag", 1280, 800, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites").See("Given in the last hour") }},
-	{"flag-edit", 1280, 1000, false, "/p/pinecrest/production/flags/night-batching", func(w *browse.Window) {
-		w.See("Northern sites").Click("edit Northern sites").Fill("share of on in percent", "65").See("share of on 30 % → 65 %")
-	}},
 	{"why", 1280, 1000, false, "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
 	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
 	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 7 of 7") }},
@@ -54,11 +50,18 @@ var pictures = []picture{
 	{"attributes", 1280, 800, false, "/p/pinecrest/production/population/attributes", func(w *browse.Window) { w.See("crew_size").See("is sent, but not declared") }},
 	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17", func(w *browse.Window) { w.See("What it gets") }},
 	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster", func(w *browse.Window) { w.See("My own phone").See("by chance") }},
+	{"usage", 1280, 900, false, "/p/pinecrest/production/usage?flag=arrival-estimate", func(w *browse.Window) { w.See("By application").Gone("reading the chart") }},
+	{"processes", 1280, 800, false, "/p/pinecrest/production/usage/processes", func(w *browse.Window) { w.See("north-yard") }},
+	{"radar", 1280, 800, false, "/p/pinecrest/production/usage/radar", func(w *browse.Window) { w.See("Asked for, but not defined") }},
+	{"desk", 1280, 800, false, "{desk}", func(w *browse.Window) {
+		w.Choose("The caller is", "recipient-18, coast, plus plan").See("Chilled compartments").See("by the newest answers")
+	}},
+	{"outpost", 1280, 800, false, "{outpost}", func(w *browse.Window) { w.See("pinecrest/production").See("connected") }},
 	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek") }},
 }
 
 func run(dir, demo, only string) error {
-	var d struct{ URL, Password string }
+	var d struct{ URL, Password, Desk, Outpost string }
 	raw, err := os.ReadFile(demo)
 	if err != nil {
 		return fmt.Errorf("start the demo first: %w", err)
@@ -81,6 +84,7 @@ func run(dir, demo, only string) error {
 		if only == "" && i > 8 {
 			time.Sleep(6 * time.Second) // the service takes ten sign-ins a minute
 		}
+		p.path = strings.NewReplacer("{desk}", d.Desk, "{outpost}", d.Outpost).Replace(p.path)
 		if err := take(b, p, d.URL, d.Password, dir); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}
@@ -98,8 +102,12 @@ func take(b *browse.Browser, p picture, url, password, dir string) error {
 	if p.dark {
 		w.Dark()
 	}
-	w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password", password).Click("Sign in").See("Board")
-	p.do(w.Go(url + p.path))
+	if strings.HasPrefix(p.path, "http") {
+		p.do(w.Go(p.path))
+	} else {
+		w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password", password).Click("Sign in").See("Board")
+		p.do(w.Go(url + p.path))
+	}
 	raw, err := w.Shot()
 	if err != nil {
 		return err

@@ -34,7 +34,7 @@ type Demo struct {
 	Password  string            `json:"password"` // of everybody
 	Keys      map[string]string `json:"keys"`     // of kind service, by environment
 	Browser   map[string]string `json:"browser"`
-	Tokens    map[string]string `json:"tokens"` // by role
+	Tokens    map[string]string `json:"tokens"`  // by role
 	Outpost   string            `json:"outpost"` // address
 	Desk      string            `json:"desk"`
 	Server    *server.Server    `json:"-"`
@@ -75,23 +75,26 @@ func Run(ctx context.Context, c Config) (err error) {
 	run, stop := context.WithCancel(ctx)
 	defer func() {
 		stop()
+		for _, door := range d.instances {
+			_ = door.Close()
+		}
 		if beside != nil {
 			beside.stop()
 		}
 		traffic.Wait()
-		for _, door := range d.instances {
-			_ = door.Close()
-		}
 	}()
+	if beside, err = d.startBesides(run, c, log, &traffic); err != nil {
+		return err
+	}
+	d.Outpost, d.Desk = beside.outpost.URL(), beside.deskURL
 	if !c.Quiet {
 		if err := d.start(run, c, log, &traffic); err != nil {
 			return err
 		}
 	}
-	if beside, err = d.startBesides(run, c, log, &traffic); err != nil {
+	if err := d.keep(c); err != nil {
 		return err
 	}
-	d.Outpost, d.Desk = beside.outpost.URL(), beside.deskURL
 	say("")
 	say("  console    %s", d.URL)
 	say("  help desk  %s   a web page that asks for its flags in the browser", d.Desk)
@@ -134,10 +137,7 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 		return nil, fmt.Errorf("the demo's data in %s is incomplete: run `make demo-reset`", c.Dir)
 	}
 	d.URL = srv.URL()
-	if raw, err = json.MarshalIndent(d, "", "  "); err != nil {
-		return nil, err
-	}
-	if err := os.WriteFile(kept, raw, 0o600); err != nil {
+	if err := d.keep(c); err != nil {
 		return nil, err
 	}
 	env := fmt.Sprintf("export GREENLEVER_URL=%s\nexport GREENLEVER_KEY=%s\nexport GREENLEVER_BROWSER_KEY=%s\nexport GREENLEVER_TOKEN=%s\n",
@@ -145,13 +145,26 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 	return d, os.WriteFile(filepath.Join(c.Dir, "keys.env"), []byte(env), 0o600)
 }
 
+// keep writes what the demo tells into its directory.
+func (d *Demo) keep(c Config) error {
+	raw, err := json.MarshalIndent(d, "", "  ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(c.Dir, "demo.json"), raw, 0o600)
+}
+
 // start starts the instances of door, four in production and one in each other
-// environment, and two of rounds.
+// environment, and two of rounds. One door of production follows through the outpost.
 func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *sync.WaitGroup) error {
 	visitors := Recipients(seed, people)
 	for i, env := range []string{"production", "production", "production", "production", "staging", "development"} {
 		dir := filepath.Join(c.Dir, "door", fmt.Sprint(i+1))
-		door, err := openDoor(ctx, d.URL, d.Keys[env], dir, []string{"2.3.1", "2.4.0"}[i%2], log)
+		url := d.URL
+		if i == 3 { // in the north yard
+			url = d.Outpost
+		}
+		door, err := openDoor(ctx, url, d.Keys[env], dir, []string{"2.3.1", "2.4.0"}[i%2], log)
 		if err != nil {
 			return err
 		}

@@ -17,13 +17,13 @@ export interface Process {
 
 export const processName = (i: Process) => `${i.application} ${i.version}`.trim();
 
-function Line({ i, state, bad, said }: { i: Process; state: string; bad: boolean; said?: React.ReactNode }) {
+function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: boolean; said?: React.ReactNode; via: (id: string) => string }) {
   return (
     <li className="flex flex-wrap justify-between gap-x-3">
       <span>
         <span className={`inline-block w-16 ${bad ? "font-medium text-alarm" : ""}`}>{state}</span> {processName(i)} <span className="font-mono text-xs text-soft">{i.id.slice(0, 8)}</span>
         {i.kind === "outpost" && <span className="text-soft"> outpost</span>}
-        {i.via && <span className="text-soft"> through outpost {i.via.slice(0, 8)}</span>}
+        {i.via && <span className="text-soft"> through {via(i.via)}</span>}
         {i.source !== "service" && i.source !== "" && <span className="text-alarm"> decides by {i.source}</span>}
         {Math.abs(i.skewMillis) > 1000 && <span className="text-alarm"> clock {i.skewMillis > 0 ? "behind" : "ahead"} by {(Math.abs(i.skewMillis) / 1000).toFixed(0)} s</span>}
       </span>
@@ -36,17 +36,18 @@ function Line({ i, state, bad, said }: { i: Process; state: string; bad: boolean
 
 /** Processes lists who decides: the lost first, then those that wait for the revision. */
 export function Processes({ epoch, revision, instances, lost, onGone }: { epoch: number; revision: number; instances: Process[]; lost: Process[]; onGone?: (instance: string, reason: string) => void }) {
+  const via = (id: string) => [...instances, ...lost].find((i) => i.id === id)?.application ?? `outpost ${id.slice(0, 8)}`;
   const waits = (i: Process) => i.epoch !== epoch || i.revision < revision;
   return (
     <ul className="flex flex-col gap-1">
       {lost.map((i) => (
-        <Line key={i.id} i={i} state="lost" bad said={onGone && <Gone name={processName(i)} onGone={(reason) => onGone(i.id, reason)} />} />
+        <Line key={i.id} i={i} via={via} state="lost" bad said={onGone && <Gone name={processName(i)} onGone={(reason) => onGone(i.id, reason)} />} />
       ))}
       {instances.filter(waits).map((i) => (
-        <Line key={i.id} i={i} state="not yet" bad />
+        <Line key={i.id} i={i} via={via} state="not yet" bad />
       ))}
       {instances.filter((i) => !waits(i)).map((i) => (
-        <Line key={i.id} i={i} state="has it" bad={false} />
+        <Line key={i.id} i={i} via={via} state="has it" bad={false} />
       ))}
       {instances.length + lost.length === 0 && <li className="text-soft">No process follows this environment.</li>}
     </ul>

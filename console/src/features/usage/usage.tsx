@@ -104,13 +104,13 @@ function OneFlag({ project, environment, flag, span, data }: { project: string; 
   const names = useMemo(() => row?.variants.map((v) => v.name) ?? [], [row]);
   const series = useMemo(() => {
     const flat = Array.from({ length: data.now[0]?.counts.length ?? data.past[0]?.counts.length ?? 0 }, () => 0);
-    const given = [...new Set([...data.now, ...data.past].map((l) => l.variant ?? ""))].toSorted();
+    const given = [...new Set([...data.now, ...data.past].map((l) => l.variant ?? ""))].toSorted((a, b) => names.indexOf(a) - names.indexOf(b));
     return given.map((v) => ({
       name: v || "fallback",
       now: data.now.find((l) => (l.variant ?? "") === v)?.counts ?? flat,
       past: data.past.find((l) => (l.variant ?? "") === v)?.counts ?? flat,
     }));
-  }, [data]);
+  }, [data, names]);
   const total = sum(data.now);
   return (
     <>
@@ -174,18 +174,20 @@ function Ways({ title, names, ways, of, say }: { title: string; names: string[];
     <Sheet title={title}>
       <ul className="flex flex-col gap-2">
         {[...groups].toSorted((a, b) => b[1].total - a[1].total).map(([key, g]) => (
-          <li key={key} className="flex flex-wrap justify-between gap-x-4">
-            <span>{say(g.first)}</span>
-            <span className="flex flex-wrap gap-x-3">
-              {[...g.variants].map(([v, n]) => (
+          <li key={key}>
+            <div className="flex justify-between gap-x-4">
+              <span>{say(g.first)}</span>
+              <span className="whitespace-nowrap tabular-nums">
+                {g.total.toLocaleString()} <span className="text-soft">{percent(g.total, total)}</span>
+              </span>
+            </div>
+            <div className="flex flex-wrap gap-x-3">
+              {[...g.variants].toSorted(([a], [b]) => names.indexOf(a) - names.indexOf(b)).map(([v, n]) => (
                 <span key={v} className="whitespace-nowrap">
                   {v ? <Variant names={names} name={v} /> : <span className="text-alarm">fallback</span>} <span className="text-soft tabular-nums">{percent(n, g.total)}</span>
                 </span>
               ))}
-              <span className="w-24 text-right tabular-nums">
-                {g.total.toLocaleString()} <span className="text-soft">{percent(g.total, total)}</span>
-              </span>
-            </span>
+            </div>
           </li>
         ))}
         {groups.size === 0 && <li className="text-soft">Nothing was decided.</li>}
