@@ -43,8 +43,15 @@ func (r row) bar() (said, verdict string) {
 }
 
 func main() {
+	if os.Getenv(childAsks) != "" {
+		if err := child(context.Background()); err != nil {
+			fmt.Fprintln(os.Stderr, "bench: service:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	rounds := flag.Int("rounds", 21, "how often each pair is measured in turn; the median ratio counts")
-	only := flag.String("only", "", "decide, shift, remote or push")
+	only := flag.String("only", "", "decide, shift, start, remote, bulk, push or followers")
 	flag.Parse()
 	if err := run(*rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -58,7 +65,7 @@ func run(rounds int, only string) error {
 	for _, part := range []struct {
 		name string
 		do   func(context.Context, int) ([]row, error)
-	}{{"decide", benchDecide}, {"shift", benchShift}, {"remote", benchRemote}, {"push", benchPush}} {
+	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote}, {"bulk", benchBulk}, {"push", benchPush}, {"followers", benchFollowers}} {
 		if only != "" && only != part.name {
 			continue
 		}

@@ -26,8 +26,11 @@ var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 // service is a service over a database of its own, with somebody who may do everything.
 type service struct {
 	*server.Server
-	dir, token, key string
+	at, dir, token, key string
 }
+
+// url is where the service is, in this process or apart.
+func (s *service) url() string { return s.at }
 
 func newService(ctx context.Context) (*service, error) {
 	dir, err := os.MkdirTemp("", "gl-bench-")
@@ -38,6 +41,16 @@ func newService(ctx context.Context) (*service, error) {
 	if s.Server, err = server.Start(ctx, server.Config{Listen: "127.0.0.1:0", Dir: dir, Log: quiet}); err != nil {
 		return nil, err
 	}
+	s.at = s.URL()
+	if err := s.setUp(ctx, s.SetUpCode); err != nil {
+		s.end()
+		return nil, err
+	}
+	return s, nil
+}
+
+// setUp makes the first account, a project and an environment, and keeps their secrets.
+func (s *service) setUp(ctx context.Context, code string) error {
 	const password = "only for the bench"
 	cookies := ""
 	csrf := ""
@@ -46,7 +59,7 @@ func newService(ctx context.Context) (*service, error) {
 		if err != nil {
 			return err
 		}
-		req, err := http.NewRequestWithContext(ctx, method, s.URL()+"/api/v1"+path, bytes.NewReader(raw))
+		req, err := http.NewRequestWithContext(ctx, method, s.url()+"/api/v1"+path, bytes.NewReader(raw))
 		if err != nil {
 			return err
 		}
@@ -75,7 +88,7 @@ func newService(ctx context.Context) (*service, error) {
 	var ignored any
 	for _, step := range []func() error{
 		func() error {
-			return call("POST", "/set-up", object{"code": s.SetUpCode, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, &ignored)
+			return call("POST", "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, &ignored)
 		},
 		func() error {
 			err := call("POST", "/sign-in", object{"email": "ida.holm@pinecrest.example", "password": password}, &me)
@@ -89,8 +102,7 @@ func newService(ctx context.Context) (*service, error) {
 		},
 	} {
 		if err := step(); err != nil {
-			s.end()
-			return nil, err
+			return err
 		}
 	}
 	s.token = token.Secret
@@ -99,7 +111,7 @@ func newService(ctx context.Context) (*service, error) {
 			s.key = k.Secret
 		}
 	}
-	return s, nil
+	return nil
 }
 
 func (s *service) end() {
@@ -114,7 +126,7 @@ func (s *service) call(method, path, version string, body, out any) error {
 		return err
 	}
 	for {
-		req, err := http.NewRequest(method, s.URL()+"/api/v1"+path, bytes.NewReader(raw))
+		req, err := http.NewRequest(method, s.url()+"/api/v1"+path, bytes.NewReader(raw))
 		if err != nil {
 			return err
 		}
@@ -172,7 +184,7 @@ func benchRemote(ctx context.Context, rounds int) ([]row, error) {
 	for i := range bodies {
 		bodies[i] = body(i * 211)
 	}
-	answer, err := post(&http.Client{}, s.URL()+"/ofrep/v1/evaluate/flags/flag-7", s.key, bodies[0])
+	answer, err := post(&http.Client{}, s.url()+"/ofrep/v1/evaluate/flags/flag-7", s.key, bodies[0])
 	if err != nil {
 		return nil, err
 	}
@@ -213,7 +225,7 @@ func benchRemote(ctx context.Context, rounds int) ([]row, error) {
 			return workers * each / time.Since(started).Seconds()
 		}
 	}
-	o, f, ratio := inTurn(max(5, rounds/3), load(s.URL()), load("http://"+l.Addr().String()))
+	o, f, ratio := inTurn(max(5, rounds/3), load(s.url()), load("http://"+l.Addr().String()))
 	return []row{{what: "remote evaluation, one flag", ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: .75, note: "load from this machine's own processors"}}, nil
 }
 
@@ -250,7 +262,7 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 	}
 	var all []*greenlever.Client
 	for range clients {
-		c, err := greenlever.Open(ctx, greenlever.Options{URL: s.URL(), Key: s.key, Dir: s.dir, Application: "bench", Logger: quiet, Wait: time.Minute})
+		c, err := greenlever.Open(ctx, greenlever.Options{URL: s.url(), Key: s.key, Dir: s.dir, Application: "bench", Logger: quiet, Wait: time.Minute})
 		if err != nil {
 			return nil, err
 		}
@@ -327,7 +339,7 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 
 // watchSize reads a feed and gives the size of the first revision on it.
 func watchSize(ctx context.Context, s *service, size chan<- int) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.URL()+"/follow/v1/feed", nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, s.url()+"/follow/v1/feed", nil)
 	if err != nil {
 		return
 	}

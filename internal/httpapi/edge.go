@@ -43,6 +43,7 @@ type Edge struct {
 	streams  atomic.Int64 // open
 	browsers audience
 	usage    usage
+	order    order
 	metrics  *metrics
 	pulse    pulse
 	ending   chan struct{}

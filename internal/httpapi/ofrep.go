@@ -11,6 +11,8 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
@@ -180,28 +182,24 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	if err != nil || key == nil {
 		return err
 	}
-	var keys []string
-	for f := range rules.Flags {
-		if f.Visible || key.Kind == app.ServiceKey {
-			keys = append(keys, f.Key)
-		}
+	flags := a.order.of(key.EnvironmentID, rules).all
+	if key.Kind == app.BrowserKey {
+		flags = a.order.of(key.EnvironmentID, rules).visible
 	}
-	slices.Sort(keys)
 	now := a.Now().UnixMilli()
 	if unit.Key() != "" {
 		a.browsers.asked(key.EnvironmentID, unit.Key(), now)
 	}
-	var outcomes []decide.Outcome
-	body := []byte(`{"flags":[`)
-	for i, k := range keys {
+	outcomes := make([]decide.Outcome, 0, len(flags))
+	body := append(make([]byte, 0, 512+160*len(flags)), `{"flags":[`...)
+	for i, f := range flags {
 		if i > 0 {
 			body = append(body, ',')
 		}
-		f := rules.Flag(k)
 		o := f.Decide(rules, unit, now)
 		outcomes = append(outcomes, o)
 		if o.Reason == decide.Error {
-			body = append(body, mustJSON(ofrepError{k, "GENERAL", "the flag's document cannot be read"})...)
+			body = append(body, mustJSON(ofrepError{f.Key, "GENERAL", "the flag's document cannot be read"})...)
 			continue
 		}
 		body = appendAnswer(body, rules, f, o, key.Kind == app.ServiceKey)
@@ -214,13 +212,36 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 		return c.NoContent(http.StatusNotModified)
 	}
 	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
-		for i, k := range keys {
-			a.usage.count(key.EnvironmentID, rules, rules.Flag(k), outcomes[i], bulkUse)
+		for i, f := range flags {
+			a.usage.count(key.EnvironmentID, rules, f, outcomes[i], bulkUse)
 		}
 	}
 	body = append(body, `,"eventStreams":[{"type":"sse","url":`...)
 	body = append(body, mustJSON(c.Scheme()+"://"+c.Request().Host+streamPath+"?token="+streamToken(key, rules, now))...)
 	return c.JSONBlob(http.StatusOK, append(body, "}]}"...))
+}
+
+// order keeps the flags of each environment sorted by key, so that no request has to.
+type order struct{ places sync.Map } // environment -> *sorted
+
+type sorted struct {
+	rules        *decide.Ruleset
+	all, visible []*decide.Flag
+}
+
+func (o *order) of(environment int64, rules *decide.Ruleset) *sorted {
+	if had, ok := o.places.Load(environment); ok && had.(*sorted).rules == rules {
+		return had.(*sorted)
+	}
+	s := &sorted{rules: rules}
+	s.all = slices.SortedFunc(rules.Flags, func(a, b *decide.Flag) int { return strings.Compare(a.Key, b.Key) })
+	for _, f := range s.all {
+		if f.Visible {
+			s.visible = append(s.visible, f)
+		}
+	}
+	o.places.Store(environment, s)
+	return s
 }
 
 // appendAnswer writes one answer. Keys, variants and reasons are of plain characters, and

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Button, inputStyle, Time } from "./controls";
+import { Button, inputStyle } from "./controls";
 
 /** One process that decides flags, as it last said of itself. */
 export interface Process {
@@ -15,6 +15,14 @@ export interface Process {
   seen: number;
 }
 
+/** How long ago something was, in a few characters. */
+export function ago(ms: number): string {
+  const s = Math.max(0, Math.round((Date.now() - ms) / 1000));
+  if (s < 120) return `${s} s ago`;
+  if (s < 7200) return `${Math.floor(s / 60)} min ago`;
+  return s < 172_800 ? `${Math.floor(s / 3600)} h ago` : `${Math.floor(s / 86_400)} d ago`;
+}
+
 export const processName = (i: Process) => `${i.application} ${i.version}`.trim();
 
 function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: boolean; said?: React.ReactNode; via: (id: string) => string }) {
@@ -28,7 +36,7 @@ function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: bo
         {Math.abs(i.skewMillis) > 1000 && <span className="text-alarm"> clock {i.skewMillis > 0 ? "behind" : "ahead"} by {(Math.abs(i.skewMillis) / 1000).toFixed(0)} s</span>}
       </span>
       <span className="text-soft">
-        {said} revision {i.revision}, <Time ms={i.seen} />
+        {said} revision {i.revision}, <span title={new Date(i.seen).toLocaleString()}>{ago(i.seen)}</span>
       </span>
     </li>
   );

@@ -156,7 +156,7 @@ const byRule = (w: Way) => (
 
 const byApplication = (w: Way) => (
   <>
-    {w.application || "asked over HTTP"} <span className="text-soft">{w.version}</span>
+    {w.application === "all at once" ? "asked over HTTP, for all at once" : w.application || "asked over HTTP"} <span className="text-soft">{w.version}</span>
   </>
 );
 
