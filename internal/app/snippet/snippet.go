@@ -32,6 +32,7 @@ func For(d *flag.Document, by []Attribute, url string) []Snippet {
 	fallback := compact(d.Variants[d.Resting])
 	return []Snippet{
 		{"Go", "go", goCode(d, fallback, by)},
+		{"Go, in a scope", "go", handle(d, fallback)},
 		{"Browser", "html", browser(d, fallback, url)},
 		{"OpenFeature", "javascript", openFeature(d, fallback, by)},
 		{"HTTP", "shell", curl(d, url, by)},
@@ -77,6 +78,16 @@ func goCode(d *flag.Document, fallback string, by []Attribute) string {
 	return comment(d, "//") + "fallback := map[string]any{} // or a type of your own\n" + unit + fmt.Sprintf("value := greenlever.Object(flags, %q, unit, fallback)", d.Key)
 }
 
+// handle keeps key, type and fallback in one place.
+func handle(d *flag.Document, fallback string) string {
+	name := strings.ToUpper(d.Key[:1]) + goName(d.Key[1:])
+	make := map[flag.Type]string{flag.Boolean: "NewBoolFlag", flag.String: "NewStringFlag", flag.Number: "NewNumberFlag", flag.Object: "NewObjectFlag[map[string]any]"}[d.Type]
+	if d.Type == flag.Object {
+		fallback = "nil"
+	}
+	return comment(d, "//") + fmt.Sprintf("var %s = greenlever.%s(%q, %s)\n\nvalue := %s.In(greenlever.ScopeOf(ctx))", name, make, d.Key, fallback, name)
+}
+
 // goName makes a variable's name of an attribute's.
 func goName(name string) string {
 	var b strings.Builder
@@ -110,19 +121,18 @@ func context(by []Attribute) string {
 	return "{" + strings.Join(parts, ", ") + "}"
 }
 
-// browser asks with plain fetch: an access key of kind browser gets answers only.
+// browser asks with the client for browsers: an access key of kind browser gets answers only.
 func browser(d *flag.Document, fallback, url string) string {
 	note := ""
 	if !d.Visible {
 		note = "// This flag is not visible to browsers yet: its definition says so.\n"
 	}
-	return "<script type=\"module\">\n" + note + comment(d, "//") + fmt.Sprintf(`const res = await fetch("%s/ofrep/v1/evaluate/flags/%s", {
-  method: "POST",
-  headers: { Authorization: "Bearer " + browserKey, "Content-Type": "application/json" },
-  body: JSON.stringify({ context: { targetingKey: visitor } }),
-});
-const value = res.ok ? (await res.json()).value : %s;
-</script>`, url, d.Key, fallback)
+	call := map[flag.Type]string{flag.Boolean: "bool", flag.String: "string", flag.Number: "number", flag.Object: "object"}[d.Type]
+	return "<script type=\"module\">\n" + note + comment(d, "//") + fmt.Sprintf(`import { start } from "%s/browser/v1/greenlever.js";
+const flags = start({ key: browserKey, context: { targetingKey: visitor } });
+await flags.ready;
+const value = flags.%s("%s", %s);
+</script>`, url, call, d.Key, fallback)
 }
 
 func openFeature(d *flag.Document, fallback string, by []Attribute) string {
