@@ -162,7 +162,9 @@ func (s *session) printInstances(d *httpapi.Instances) {
 	var rows [][]any
 	add := func(state string, i *app.Instance) {
 		via := "the service"
-		if i.Via != "" {
+		if i.Kind == app.ANode {
+			via = ""
+		} else if i.Via != "" {
 			via = cmp.Or(outposts[i.Via], i.Via)
 		}
 		name := i.Application
