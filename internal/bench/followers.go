@@ -35,6 +35,9 @@ const childAsks = "GREENLEVER_BENCH_CHILD"
 // child runs a service until its standard input ends.
 func child(ctx context.Context) error {
 	var c struct{ Listen, DSN, Dir string }
+	if os.Getenv(childAsks) == "loop" {
+		return loopChild()
+	}
 	if err := json.Unmarshal([]byte(os.Getenv(childAsks)), &c); err != nil {
 		return err
 	}
@@ -50,15 +53,19 @@ func child(ctx context.Context) error {
 // apart is a service in a process of its own.
 type apart struct {
 	cmd   *exec.Cmd
-	stdin io.Closer
+	stdin io.WriteCloser
 	url   string
 	code  string
 }
 
 func startApart(listen, dsn, dir string) (*apart, error) {
 	asks, _ := json.Marshal(map[string]string{"Listen": listen, "DSN": dsn, "Dir": dir})
+	return startChild(string(asks))
+}
+
+func startChild(asks string) (*apart, error) {
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), childAsks+"="+string(asks))
+	cmd.Env = append(os.Environ(), childAsks+"="+asks)
 	cmd.Stderr = os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	stdin, err := cmd.StdinPipe()
@@ -223,50 +230,76 @@ func (c *crowd) reached(n int64) (time.Time, error) {
 	return c.last, nil
 }
 
-// loop is the floor of a push: a bare server that writes the same bytes to each connection
-// in turn.
-type loop struct {
-	net.Listener
-	mu    sync.Mutex
-	conns []net.Conn
-}
-
-func newLoop() (*loop, error) {
+// loopChild is the floor of a push: a bare server that writes the same bytes to each
+// connection in turn, for each line that it reads.
+func loopChild() error {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return nil, err
+		return err
 	}
-	o := &loop{Listener: l}
+	var mu sync.Mutex
+	var conns []net.Conn
 	go func() {
 		for {
 			c, err := l.Accept()
 			if err != nil {
 				return
 			}
+			mu.Lock()
+			conns = append(conns, c)
+			mu.Unlock()
 			_, _ = c.Write([]byte("ready"))
-			o.mu.Lock()
-			o.conns = append(o.conns, c)
-			o.mu.Unlock()
 		}
 	}()
-	return o, nil
+	fmt.Println("http://" + l.Addr().String())
+	frame := append([]byte("event: revision\n"), bytes.Repeat([]byte("x"), 400)...)
+	for lines := bufio.NewScanner(os.Stdin); lines.Scan(); {
+		mu.Lock()
+		for _, c := range conns {
+			_, _ = c.Write(frame)
+		}
+		mu.Unlock()
+	}
+	return l.Close()
 }
 
-func (o *loop) push(b []byte) {
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	for _, c := range o.conns {
-		_, _ = c.Write(b)
+// measure gives the median of some rounds, in milliseconds, after one to warm up.
+func measure(rounds int, do func() (time.Duration, error)) (float64, error) {
+	var all []float64
+	for i := range rounds + 1 {
+		d, err := do()
+		if err != nil {
+			return 0, err
+		}
+		if i > 0 {
+			all = append(all, d.Seconds()*1000)
+		}
 	}
+	return median(all), nil
 }
 
-func (o *loop) end() {
-	o.Close()
-	o.mu.Lock()
-	defer o.mu.Unlock()
-	for _, c := range o.conns {
-		c.Close()
+// loopFloor measures the bare loop with n connections. It has its turn before ours, since a
+// process has too few descriptors for both at once.
+func loopFloor(n, rounds int) (float64, error) {
+	bare, err := startChild("loop")
+	if err != nil {
+		return 0, err
 	}
+	defer func() { _ = bare.stop() }()
+	floor := &crowd{address: strings.TrimPrefix(bare.url, "http://"), mark: []byte("event: revision")}
+	defer floor.close()
+	if err := floor.join(n); err != nil {
+		return 0, err
+	}
+	return measure(rounds, func() (time.Duration, error) {
+		want := floor.seen.Load() + int64(n)
+		started := time.Now()
+		if _, err := io.WriteString(bare.stdin, "push\n"); err != nil {
+			return 0, err
+		}
+		last, err := floor.reached(want)
+		return last.Sub(started), err
+	})
 }
 
 // benchFollowers measures the push of a change to many idle followers, what a follower costs
@@ -320,11 +353,14 @@ func benchFollowers(ctx context.Context, rounds int) (rows []row, err error) {
 	}
 	hello := "GET /follow/v1/feed HTTP/1.1\r\nHost: bench\r\nAccept: text/event-stream\r\nAuthorization: Bearer " + s.key + "\r\n\r\n"
 	address := strings.TrimPrefix(a.url, "http://")
-	frame := append([]byte("event: revision\n"), bytes.Repeat([]byte("x"), 400)...)
 	var people *crowd
 	for _, n := range []int{1_000, 10_000} {
 		if people != nil {
 			people.close()
+		}
+		least, err := loopFloor(n, max(11, rounds/2))
+		if err != nil {
+			return nil, err
 		}
 		before := a.resident()
 		people = &crowd{address: address, hello: hello, mark: []byte("event: revision"), again: true}
@@ -332,41 +368,19 @@ func benchFollowers(ctx context.Context, rounds int) (rows []row, err error) {
 			return nil, err
 		}
 		each := (a.resident() - before) / int64(n)
-		bare, err := newLoop()
-		if err != nil {
-			return nil, err
-		}
-		floor := &crowd{address: bare.Addr().String(), mark: []byte("event: revision")}
-		if err := floor.join(n); err != nil {
-			return nil, err
-		}
-		var failed error
-		ours := func() float64 {
+		ours, err := measure(max(11, rounds/2), func() (time.Duration, error) {
 			want := people.seen.Load() + int64(n)
 			if err := flip(); err != nil {
-				failed = err
-				return 1
+				return 0, err
 			}
 			answered := time.Now()
 			last, err := people.reached(want)
-			failed = firstError(failed, err)
-			return max(last.Sub(answered), time.Microsecond).Seconds() * 1000
+			return max(last.Sub(answered), time.Microsecond), err
+		})
+		if err != nil {
+			return nil, err
 		}
-		least := func() float64 {
-			want := floor.seen.Load() + int64(n)
-			started := time.Now()
-			bare.push(frame)
-			last, err := floor.reached(want)
-			failed = firstError(failed, err)
-			return last.Sub(started).Seconds() * 1000
-		}
-		o, f, ratio := inTurn(max(7, rounds/2), ours, least)
-		floor.close()
-		bare.end()
-		if failed != nil {
-			return nil, failed
-		}
-		rows = append(rows, row{what: fmt.Sprintf("push of one change to %d idle followers", n), ours: fmt.Sprintf("%.1f ms", o), floor: fmt.Sprintf("%.1f ms", f), ratio: ratio, atMost: 2,
+		rows = append(rows, row{what: fmt.Sprintf("push of one change to %d idle followers", n), ours: fmt.Sprintf("%.1f ms", ours), floor: fmt.Sprintf("%.1f ms", least), ratio: ours / least, atMost: 2,
 			note: fmt.Sprintf("the last one; %.1f KB of the service's memory each", float64(each)/1024)})
 	}
 	// A rolling restart: the process ends in order, another takes its address.

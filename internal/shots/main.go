@@ -42,7 +42,6 @@ var pictures = []picture{
 	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
 	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 7 of 7") }},
 	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Live in production") }},
-	{"new-flag", 1280, 900, false, "/p/pinecrest/new-flag", func(w *browse.Window) { w.Fill("Title", "Handover photo").See("Make the flag") }},
 	{"flag-rule", 1280, 1250, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) {
 		w.See("First sites").Click("edit First sites").Fill("condition as text", `version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent", "30").See("Moves").See("values of").See("app_version is version")
 	}},
