@@ -1,6 +1,7 @@
 package greenlever
 
 import (
+	"slices"
 	"sync"
 	"sync/atomic"
 	"unsafe"
@@ -73,9 +74,7 @@ func (c *counts) grow(rs *decide.Ruleset) []*block {
 	if len(c.slots) >= int(rs.Slots()) {
 		return c.blocks[:len(c.blocks):len(c.blocks)] // every run of slots is known already
 	}
-	for len(c.slots) < int(rs.Slots()) {
-		c.slots = append(c.slots, slotName{})
-	}
+	c.slots = slices.Grow(c.slots, int(rs.Slots())-len(c.slots))[:rs.Slots()]
 	for f := range rs.Flags {
 		if at := int(f.Slot); c.slots[at].flag == "" {
 			for i, cell := range f.Cells() {

@@ -38,6 +38,7 @@ func (f *Flag) Cells() []Cell { return f.cells }
 func (f *Flag) layCells() {
 	n := int16(len(f.variants))
 	last := len(f.gives) - 1
+	f.cells = make([]Cell, 0, min(SlotBlock, 2*len(f.variants)+3+last*len(f.variants)))
 	reason := Default
 	switch {
 	case f.gives[last].shares != nil:

@@ -3,7 +3,10 @@ package decide
 import (
 	"encoding/json"
 	"maps"
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -47,17 +50,45 @@ func After(before *Ruleset, source *flag.Ruleset, zones condition.Zones) *Rulese
 	if before != nil {
 		rs.slots = before.slots
 	}
-	stops := stopsByFlag(source)
-	for key := range source.Flags {
-		f := compileFlag(source, key, stops[key], zones)
+	for _, f := range compileAll(source, zones) {
 		var old *Flag
 		if before != nil {
-			old = before.flags[key]
+			old = before.flags[f.Key]
 		}
 		rs.place(f, old)
-		rs.flags[key] = f
+		rs.flags[f.Key] = f
 	}
 	return rs
+}
+
+// atOnce is how many flags a processor compiles before it takes more: few rulesets are worth
+// a second one.
+const atOnce = 64
+
+// compileAll compiles every flag, on all processors: a start waits for it.
+func compileAll(source *flag.Ruleset, zones condition.Zones) []*Flag {
+	stops := stopsByFlag(source)
+	keys := slices.Collect(maps.Keys(source.Flags))
+	out := make([]*Flag, len(keys))
+	var taken atomic.Int64
+	work := func() {
+		for {
+			end := int(taken.Add(atOnce))
+			for i := end - atOnce; i < min(end, len(keys)); i++ {
+				out[i] = compileFlag(source, keys[i], stops[keys[i]], zones)
+			}
+			if end >= len(keys) {
+				return
+			}
+		}
+	}
+	var others sync.WaitGroup
+	for range min(runtime.GOMAXPROCS(0)-1, len(keys)/atOnce) {
+		others.Go(work)
+	}
+	work()
+	others.Wait()
+	return out
 }
 
 // Flags calls yield for every flag, in no order.

@@ -57,6 +57,9 @@ func CheckVariant(name string) string {
 // CheckValue says what is wrong with a variant's value; nothing if it is of the type.
 // Numbers are finite, and integral ones within -(2^53-1) to 2^53-1.
 func CheckValue(t Type, raw json.RawMessage) string {
+	if s := string(raw); t == Boolean && (s == "true" || s == "false") {
+		return ""
+	}
 	var v any
 	if len(raw) > MaxValue {
 		return fmt.Sprintf("takes at most %d bytes", MaxValue)

@@ -1,6 +1,7 @@
 package flag
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -108,12 +109,68 @@ type keyed struct {
 
 func index(into map[string]json.RawMessage, what string, docs []json.RawMessage) error {
 	for i, raw := range docs {
+		if key := keyAhead(raw); key != "" {
+			into[key] = raw
+			continue
+		}
 		var k keyed
 		if err := json.Unmarshal(raw, &k); err != nil || k.Key == "" {
 			return fmt.Errorf("%s %d of the ruleset has no key: %w", what, i, err)
 		}
 		into[k.Key] = raw
 	}
+	return nil
+}
+
+// keyAhead reads the key of a document that begins with it, as ours do, without reading the
+// rest; empty where it does not.
+func keyAhead(raw []byte) string {
+	rest, ours := bytes.CutPrefix(raw, []byte(`{"key":"`))
+	end := bytes.IndexByte(rest, '"')
+	if !ours || end < 0 || bytes.IndexByte(rest[:end], '\\') >= 0 || rest[len(rest)-1] != '}' {
+		return ""
+	}
+	return string(rest[:end])
+}
+
+// raws are documents as they came. They are cut apart without being read: that is done
+// once, where each is compiled.
+type raws []json.RawMessage
+
+// UnmarshalJSON cuts a list that is known to be valid JSON into its elements.
+func (d *raws) UnmarshalJSON(raw []byte) error {
+	if string(raw) == "null" {
+		*d = nil
+		return nil
+	}
+	if len(raw) < 2 || raw[0] != '[' {
+		return errors.New("documents must be a list")
+	}
+	own := bytes.Clone(raw[1 : len(raw)-1]) // the caller's buffer is not ours to keep
+	*d = raws{}
+	depth, start, quoted := 0, 0, false
+	add := func(end int) {
+		if one := bytes.TrimSpace(own[start:end]); len(one) > 0 {
+			*d = append(*d, json.RawMessage(one))
+		}
+		start = end + 1
+	}
+	for i := 0; i < len(own); i++ {
+		switch c := own[i]; {
+		case quoted && c == '\\':
+			i++
+		case c == '"':
+			quoted = !quoted
+		case quoted:
+		case c == '{' || c == '[':
+			depth++
+		case c == '}' || c == ']':
+			depth--
+		case c == ',' && depth == 0:
+			add(i)
+		}
+	}
+	add(len(own))
 	return nil
 }
 
@@ -129,10 +186,16 @@ func NewRuleset(s *Snapshot) (*Ruleset, error) {
 
 // ReadSnapshot decodes a snapshot.
 func ReadSnapshot(raw []byte) (*Ruleset, error) {
-	var s Snapshot
-	if err := json.Unmarshal(raw, &s); err != nil {
+	var read struct {
+		Snapshot
+		Flags    raws `json:"flags"` // in place of the snapshot's own
+		Segments raws `json:"segments"`
+	}
+	if err := json.Unmarshal(raw, &read); err != nil {
 		return nil, fmt.Errorf("read snapshot: %w", err)
 	}
+	s := read.Snapshot
+	s.Flags, s.Segments = read.Flags, read.Segments
 	if s.Format == 0 {
 		return nil, errors.New(`read snapshot: "format" is missing: this is no ruleset`)
 	}

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"net/url"
@@ -182,38 +184,46 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	if err != nil || key == nil {
 		return err
 	}
+	service := key.Kind == app.ServiceKey
 	flags := a.order.of(key.EnvironmentID, rules).all
-	if key.Kind == app.BrowserKey {
+	if !service {
 		flags = a.order.of(key.EnvironmentID, rules).visible
 	}
 	now := a.Now().UnixMilli()
 	if unit.Key() != "" {
 		a.browsers.asked(key.EnvironmentID, unit.Key(), now)
 	}
-	outcomes := make([]decide.Outcome, 0, len(flags))
-	body := append(make([]byte, 0, 512+160*len(flags)), `{"flags":[`...)
-	for i, f := range flags {
-		if i > 0 {
-			body = append(body, ',')
-		}
-		o := f.Decide(rules, unit, now)
-		outcomes = append(outcomes, o)
-		if o.Reason == decide.Error {
-			body = append(body, mustJSON(ofrepError{f.Key, "GENERAL", "the flag's document cannot be read"})...)
-			continue
-		}
-		body = appendAnswer(body, rules, f, o, key.Kind == app.ServiceKey)
+	outcomes := make([]decide.Outcome, len(flags))
+	said := make([]byte, 0, 64+24*len(flags)) // what the answers say, in short
+	if service {
+		said = fmt.Appendf(said, "%d.%d", rules.Source.Epoch, rules.Source.Revision)
 	}
-	body = append(body, `],"metadata":{}`...)
-	sum := sha256.Sum256(body) // of what was decided, not of the address that is different each time
+	for i, f := range flags {
+		o := f.Decide(rules, unit, now)
+		outcomes[i] = o
+		said = f.appendMark(said, o, service)
+	}
+	sum := sha256.Sum256(said)
 	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
 	c.Response().Header().Set("ETag", etag)
 	if c.Request().Header.Get("If-None-Match") == etag {
 		return c.NoContent(http.StatusNotModified)
 	}
+	body := append(make([]byte, 0, 512+160*len(flags)), `{"flags":[`...)
+	for i, f := range flags {
+		if i > 0 {
+			body = append(body, ',')
+		}
+		if outcomes[i].Reason == decide.Error {
+			body = append(body, mustJSON(ofrepError{f.Key, "GENERAL", "the flag's document cannot be read"})...)
+			continue
+		}
+		body = appendAnswer(body, rules, f.Flag, outcomes[i], service)
+	}
+	body = append(body, `],"metadata":{}`...)
 	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
 		for i, f := range flags {
-			a.usage.count(key.EnvironmentID, rules, f, outcomes[i], bulkUse)
+			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], bulkUse)
 		}
 	}
 	body = append(body, `,"eventStreams":[{"type":"sse","url":`...)
@@ -226,7 +236,39 @@ type order struct{ places sync.Map } // environment -> *sorted
 
 type sorted struct {
 	rules        *decide.Ruleset
-	all, visible []*decide.Flag
+	all, visible []marked
+}
+
+// marked is a flag with a mark for each of its variants, which stands for all that an answer
+// with it says of the flag.
+type marked struct {
+	*decide.Flag
+	marks []uint64
+}
+
+// appendMark adds what an answer says, in short: answers are alike exactly if that is.
+func (m marked) appendMark(b []byte, o decide.Outcome, service bool) []byte {
+	if o.Reason == decide.Error {
+		return append(b, m.Key...)
+	}
+	b = append(binary.LittleEndian.AppendUint64(b, m.marks[o.Variant]), byte(o.Reason))
+	if service {
+		b = append(append(b, m.RuleID(o)...), 0)
+		if o.Note == decide.Missing {
+			b = append(b, m.MissingBy()...)
+		}
+	}
+	return b
+}
+
+// mark is made once for each ruleset; it is the same in every process.
+func mark(f *decide.Flag) marked {
+	m := marked{Flag: f}
+	for _, v := range f.Variants() {
+		sum := sha256.Sum256(slices.Concat([]byte(f.Key+"\x00"+v.Name+"\x00"), v.Raw))
+		m.marks = append(m.marks, binary.LittleEndian.Uint64(sum[:]))
+	}
+	return m
 }
 
 func (o *order) of(environment int64, rules *decide.Ruleset) *sorted {
@@ -234,10 +276,11 @@ func (o *order) of(environment int64, rules *decide.Ruleset) *sorted {
 		return had.(*sorted)
 	}
 	s := &sorted{rules: rules}
-	s.all = slices.SortedFunc(rules.Flags, func(a, b *decide.Flag) int { return strings.Compare(a.Key, b.Key) })
-	for _, f := range s.all {
+	for _, f := range slices.SortedFunc(rules.Flags, func(a, b *decide.Flag) int { return strings.Compare(a.Key, b.Key) }) {
+		m := mark(f)
+		s.all = append(s.all, m)
 		if f.Visible {
-			s.visible = append(s.visible, f)
+			s.visible = append(s.visible, m)
 		}
 	}
 	o.places.Store(environment, s)
