@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"iter"
+	"maps"
 	"slices"
 	"strings"
 
@@ -287,19 +289,27 @@ func attribute(p *pass) {
 
 // nearest suggests a known name that differs little.
 func nearest(name string, known map[string]Attribute) string {
-	best, least := "", max(len(name)/3, 1)+1
-	for k := range known {
-		if d := distance(name, k); d < least || d == least && best != "" && k < best {
-			best, least = k, d
-		}
-	}
+	best := Nearest(name, maps.Keys(known))
 	if best == "" || best == name {
 		return ""
 	}
 	return " (" + best + "?)"
 }
 
-// distance is Levenshtein's.
+// Nearest is the known name that is most like another one, if one is much like it: at most a
+// third of it is written otherwise. Of two that are as like it is the first by the alphabet.
+func Nearest(name string, known iter.Seq[string]) string {
+	best, least := "", max(len(name)/3, 1)+1
+	for k := range known {
+		if d := distance(name, k); d < least || d == least && best != "" && k < best {
+			best, least = k, d
+		}
+	}
+	return best
+}
+
+// distance counts how many bytes are put in, taken out or changed between two names
+// (Wagner and Fischer, "The String-to-String Correction Problem", 1974).
 func distance(a, b string) int {
 	row := make([]int, len(b)+1)
 	for j := range row {

@@ -168,3 +168,12 @@ func TestNearest(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+func TestNearestOfMany(t *testing.T) {
+	all := slices.Values([]string{"handover-photo", "night-batching", "hall"})
+	for name, want := range map[string]string{"handover-foto": "handover-photo", "night_batching": "night-batching", "hal": "hall", "weather-holds": "", "x": ""} {
+		if got := Nearest(name, all); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+}

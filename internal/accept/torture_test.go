@@ -114,7 +114,7 @@ func (w *wire) close() {
 	w.done.Wait()
 }
 
-// child is a process that is killed and started again.
+// child is a process that ends by kill -9 and is started again.
 type child struct {
 	args []string
 	env  []string
@@ -202,8 +202,8 @@ func (w *watched) open(t *testing.T) {
 // torture is how long the storm goes on; GREENLEVER_TORTURE says otherwise, such as 2m.
 const torture = 25 * time.Second
 
-// 200 clients behind three outposts and two processes of the service, which are killed and
-// started again at random while flags change and connections are delayed and dropped: no
+// 200 clients behind three outposts and two processes of the service, which end by
+// kill -9 and are started again at random while flags change and connections are delayed and dropped: no
 // client goes back, all have the last revision within two seconds of quiet, and nothing leaks.
 func TestTorture(t *testing.T) {
 	const clients, bar = 200, 2 * time.Second

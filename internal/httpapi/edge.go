@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"log/slog"
+	"net"
 	"net/http"
 	"sync/atomic"
 	"time"
@@ -80,6 +81,15 @@ func (a *Edge) Handler(page echo.HandlerFunc, ready func() error) http.Handler {
 		return c.String(http.StatusOK, "ready for decisions\n")
 	})
 	return e
+}
+
+// LocalURL is the address of a listener for programs on this machine.
+func LocalURL(address string) string {
+	host, port, err := net.SplitHostPort(address)
+	if ip := net.ParseIP(host); err == nil && ip != nil && ip.IsUnspecified() {
+		host = "127.0.0.1"
+	}
+	return "http://" + net.JoinHostPort(host, port)
 }
 
 // EndStreams ends all open streams, so that a graceful stop need not wait for them.

@@ -203,13 +203,7 @@ func (o *Outpost) ready() error {
 }
 
 // URL is the outpost's address for programs on this machine.
-func (o *Outpost) URL() string {
-	host, port, err := net.SplitHostPort(o.Address)
-	if ip := net.ParseIP(host); err == nil && ip != nil && ip.IsUnspecified() {
-		host = "127.0.0.1"
-	}
-	return "http://" + net.JoinHostPort(host, port)
-}
+func (o *Outpost) URL() string { return httpapi.LocalURL(o.Address) }
 
 // Failed gives the error that ended the outpost by itself, if one does.
 func (o *Outpost) Failed() <-chan error { return o.failed }

@@ -348,13 +348,7 @@ func (s *Server) signHeads(ctx context.Context) error {
 func (s *Server) Failed() <-chan error { return s.failed }
 
 // URL is the service's address for a browser on this machine.
-func (s *Server) URL() string {
-	host, port, err := net.SplitHostPort(s.Address)
-	if ip := net.ParseIP(host); err == nil && ip != nil && ip.IsUnspecified() {
-		host = "127.0.0.1"
-	}
-	return "http://" + net.JoinHostPort(host, port)
-}
+func (s *Server) URL() string { return httpapi.LocalURL(s.Address) }
 
 // Database is the private MariaDB server; nil where another one is used.
 func (s *Server) Database() *localdb.Server { return s.db }

@@ -7,12 +7,13 @@
 package radar
 
 import (
-	"cmp"
 	"encoding/json"
+	"maps"
 	"slices"
 	"time"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -85,7 +86,7 @@ func Look(s Subject) Radar {
 		last[a.Flag] = a.Last
 		switch d := defined[a.Flag]; {
 		case d == nil && a.Last > s.Now-unasked:
-			r.Unknown = append(r.Unknown, Unknown{a, Nearest(a.Flag, s.Definitions), Suggest(a, s.Now)})
+			r.Unknown = append(r.Unknown, Unknown{a, lint.Nearest(a.Flag, maps.Keys(defined)), Suggest(a, s.Now)})
 		case d != nil && a.Mistyped > s.Now-lately:
 			r.Mistyped = append(r.Mistyped, a)
 		}
@@ -139,43 +140,4 @@ func Suggest(a app.Asked, now int64) *app.Definition {
 	empty := map[flag.Type]string{flag.String: `""`, flag.Number: "0", flag.Object: "{}"}[d.Type]
 	d.Variants, d.Resting = []app.Variant{{Name: "fallback", Value: fallback}, {Name: "other", Value: json.RawMessage(empty)}}, "fallback"
 	return d
-}
-
-// Nearest is the defined key that is most like another one, if one is much like it: at most
-// a third of it is written otherwise.
-func Nearest(key string, all []app.Definition) string {
-	best, least := "", max(1, len(key)/3)+1
-	keys := make([]string, 0, len(all))
-	for _, d := range all {
-		keys = append(keys, d.Key)
-	}
-	slices.SortFunc(keys, cmp.Compare)
-	for _, k := range keys {
-		if d := distance(key, k); d < least {
-			best, least = k, d
-		}
-	}
-	return best
-}
-
-// distance counts how many bytes are put in, taken out or changed between two keys
-// (Wagner and Fischer, "The String-to-String Correction Problem", 1974).
-func distance(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		diagonal := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := diagonal
-			if a[i] != b[j] {
-				cost++
-			}
-			diagonal = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
 }

@@ -76,12 +76,3 @@ func TestSuggest(t *testing.T) {
 		t.Errorf("a key that cannot be was suggested: %+v", d)
 	}
 }
-
-func TestNearest(t *testing.T) {
-	all := []app.Definition{{Key: "handover-photo"}, {Key: "night-batching"}, {Key: "hall"}}
-	for key, want := range map[string]string{"handover-foto": "handover-photo", "night_batching": "night-batching", "hal": "hall", "weather-holds": "", "x": ""} {
-		if got := Nearest(key, all); got != want {
-			t.Errorf("%s: %q, want %q", key, got, want)
-		}
-	}
-}
