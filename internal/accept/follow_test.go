@@ -439,6 +439,8 @@ func TestRestoredBackup(t *testing.T) {
 	lost := s.Edit(t, "production", "a", func(d *flag.Document) { d.Lever = flag.Off })
 	c := open(t, s, "production")
 	until(t, c, "what will be lost", at(lost.Revision))
+	behind := open(t, s, "production", through(station(t, s.URL(), []string{s.Keys["production"]})))
+	until(t, behind, "what will be lost, through an outpost", at(lost.Revision))
 	if err := s.Stop(); err != nil {
 		t.Fatal(err)
 	}
@@ -464,9 +466,11 @@ func TestRestoredBackup(t *testing.T) {
 	}
 	var epoch struct{ Epoch int64 }
 	s.Keeper.Do(t, "POST", "/epoch", object{"reason": "restored"}, 200, &epoch)
-	until(t, c, "the new epoch", func(st greenlever.State) bool {
-		return st.Epoch == epoch.Epoch && st.Revision == saved.Revision+1
-	})
+	for _, follower := range []*greenlever.Client{c, behind} {
+		until(t, follower, "the new epoch", func(st greenlever.State) bool {
+			return st.Epoch == epoch.Epoch && st.Revision == saved.Revision+1
+		})
+	}
 	s.Keeper.Do(t, "GET", "/readyz?for=changes", nil, 200, nil)
 	s.Edit(t, "production", "a", func(d *flag.Document) { d.Rules = []flag.Rule{{Name: "r", Gives: flag.Gives{Variant: "on"}}} })
 }

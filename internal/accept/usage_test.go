@@ -2,6 +2,7 @@ package accept
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -23,7 +24,7 @@ func decided(t *testing.T, by *atomic.Int64) (*gltest.Service, *greenlever.Clien
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "arrival-estimate", "type": "string", "title": "Arrival estimate", "resting": "timetable", "goneBy": "2027-06-30",
 		"variants": []object{{"name": "timetable", "value": "timetable"}, {"name": "learned", "value": "learned */ \n x"}}}, 201, nil)
 	saved := s.Edit(t, "production", "night-batching", crews)
-	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "f00dfeed", "sequence": 1, "application": "rounds", "version": "7", "epoch": 1, "revision": 1, "source": "disk"}, 200, nil)
+	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "f00dfeed", "sequence": 1, "application": "rounds", "version": "7", "epoch": 1, "revision": 1, "source": "disk", "tooOld": []string{"night-batching"}}, 200, nil)
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	until(t, c, "the edit", at(saved.Revision))
 	for range 30 {
@@ -93,6 +94,7 @@ func TestCommandLineOfUsage(t *testing.T) {
 			t.Errorf("the source lacks %q:\n%s", want, source)
 		}
 	}
+	compiles(t, dir)
 	s.Flag(t, "door-retries")
 	sh.run(8, "generate go --check --out "+file).says("!is stale: it carries definitions")
 	sh.run(0, "generate go --out "+file)
@@ -109,10 +111,30 @@ func TestCommandLineOfUsage(t *testing.T) {
 	sh.run(2, "outpost --listen 127.0.0.1:0").says("!GREENLEVER_OUTPOST_LIMIT_STREAMS")
 }
 
+// compiles builds a generated package in a module of its own.
+func compiles(t *testing.T, dir string) {
+	t.Helper()
+	root, err := filepath.Abs("../..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	mod := "module pinecrest.example/pinecrest\n\ngo 1.25\n\nrequire (\n\tgreenlever.example/client v0.0.0\n\tgreenlever.example/core v0.0.0\n)\n\nreplace (\n\tgreenlever.example/client => " +
+		root + "/client\n\tgreenlever.example/core => " + root + "/core\n)\n"
+	if err := os.WriteFile(filepath.Join(dir, "go.mod"), []byte(mod), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("go", "vet", ".")
+	cmd.Dir = dir
+	if said, err := cmd.CombinedOutput(); err != nil {
+		t.Errorf("what was generated does not compile: %v: %s", err, said)
+	}
+}
+
 func TestConsoleUsage(t *testing.T) {
 	var by atomic.Int64
 	s, c := decided(t, &by)
 	w := window(t, s, 1280, 900)
+	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("One process is too old for this flag and gives off: rounds 7")
 	w.Click("Usage").See("Decisions").Click("production").See("night-batching").See("93.8 %").Click("night-batching")
 	w.See("32 decisions").See("TARGETING_MATCH").See("door").See("93.8 %")
 	w.Click("15m").See("in the last 15m: 32 decisions")

@@ -1,8 +1,9 @@
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { ApiProblem, type Schemas } from "../../api/client";
-import { useBoard, useEditDefinition, useFlag, useLift, useSaveFlag, useStop, useTry, type SaveFlag } from "../../api/queries";
+import { useBoard, useEditDefinition, useFlag, useInstances, useLift, useSaveFlag, useStop, useTry, type SaveFlag } from "../../api/queries";
 import { useUsage } from "../../api/usage";
+import { processName } from "../../ui/processes";
 import { useAround, useTrack } from "../../api/targeting";
 import { ConditionAround } from "../../ui/condition";
 import { Button, Dialog, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
@@ -121,6 +122,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
         <b className="font-medium">{environment}: </b>
         <Said text={sentence} names={names} />
       </p>
+      <TooOld project={project} environment={environment} flag={flag} resting={document.resting} />
       <SetUpLine definition={definition} asked={view.data.asked} given={!stopped && document.lever === "on"} />
       {who && <Who project={project} environment={environment} flag={flag} at={who.place} title={`Who is on ${who.title}`} onClose={() => setWho(undefined)} />}
       <div className={`grid gap-4 ${draft ? "lg:grid-cols-[1fr_25rem]" : "lg:grid-cols-[1fr_20rem]"}`}>
@@ -434,5 +436,17 @@ function Given({ project, environment, flag, names }: { project: string; environ
         ))}
       </ul>
     </Sheet>
+  );
+}
+
+/** TooOld names the processes that do not understand something that the flag asks for. */
+function TooOld({ project, environment, flag, resting }: { project: string; environment: string; flag: string; resting: string }) {
+  const d = useInstances(project, environment);
+  const old = [...(d.data?.instances ?? []), ...(d.data?.lost ?? [])].filter((i) => i.tooOld?.includes(flag));
+  if (old.length === 0) return null;
+  return (
+    <p role="status" className="text-alarm">
+      {old.length === 1 ? "One process is" : `${old.length} processes are`} too old for this flag and {old.length === 1 ? "gives" : "give"} {resting}: {[...new Set(old.map(processName))].join(", ")}
+    </p>
   );
 }
