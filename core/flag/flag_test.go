@@ -236,3 +236,43 @@ func TestArrangeKeepsTheOrder(t *testing.T) {
 		t.Errorf("%+v", s.Parts[2])
 	}
 }
+
+// Documents are cut apart as encoding/json cuts them, whatever stands in them.
+func FuzzDocumentsAreCutApart(f *testing.F) {
+	for _, s := range []string{`[]`, ` [ ] `, `null`, `[{"key":"a","x":"]},{\\\"\u005d"},{"key":"b","y":[[1,2],{"z":[]}]}]`, `[1, "a,b" ,null,true,{"a":[",",{}]}]`, `[[[]],{"k":"\\\\"}]`, `["\""]`} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		var want []json.RawMessage
+		if json.Unmarshal(raw, &want) != nil {
+			return
+		}
+		var got raws
+		if err := json.Unmarshal(raw, &got); err != nil {
+			t.Fatalf("%s: %v", raw, err)
+		}
+		if len(got) != len(want) {
+			t.Fatalf("%s: %d documents, want %d", raw, len(got), len(want))
+		}
+		for i := range want {
+			if string(got[i]) != string(want[i]) {
+				t.Errorf("%s: %s, want %s", raw, got[i], want[i])
+			}
+		}
+	})
+}
+
+// A key that stands ahead is read alone; any other document is read whole.
+func TestKeysAhead(t *testing.T) {
+	for doc, want := range map[string]string{`{"key":"a"}`: "a", `{"key":"a","x":"key"}`: "a", `{"x":1,"key":"b"}`: "b", `{ "key" : "c" }`: "c", `{"key":"d\u0065"}`: "de"} {
+		into := map[string]json.RawMessage{}
+		if err := index(into, "flag", []json.RawMessage{json.RawMessage(doc)}); err != nil || into[want] == nil {
+			t.Errorf("%s: %v %v", doc, into, err)
+		}
+	}
+	for _, bad := range []string{`{"key":""}`, `{"key":5}`, `{}`, `5`, `{"key":"a"`} {
+		if err := index(map[string]json.RawMessage{}, "flag", []json.RawMessage{json.RawMessage(bad)}); err == nil {
+			t.Errorf("%s was taken", bad)
+		}
+	}
+}

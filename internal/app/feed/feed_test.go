@@ -23,6 +23,7 @@ type revisionLog struct {
 	epoch  int64
 	events []*flag.Event
 	base   int64 // revisions before the first event
+	kept   int64 // the first revision that what comes after is known of
 	err    error
 }
 
@@ -45,6 +46,9 @@ func (l *revisionLog) Heads(context.Context) (map[int64]Head, error) {
 func (l *revisionLog) Revisions(_ context.Context, _, after int64, limit int) ([]*flag.Event, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if after < l.kept {
+		return nil, flag.ErrGap
+	}
 	some := l.events[after-l.base:]
 	return some[:min(limit, len(some))], l.err
 }
@@ -253,4 +257,27 @@ func TestKeyring(t *testing.T) {
 
 func (l *revisionLog) List(context.Context, string) (flag.Hashes, error) {
 	return flag.Hashes{1, 2, 3}, nil
+}
+
+// Where the log does not reach back far enough the whole environment is read, as an outpost
+// has it that was told the newest ruleset alone.
+func TestLogsThatBeginLate(t *testing.T) {
+	l := &revisionLog{epoch: 9}
+	l.add(2)
+	h, p := place(t, l)
+	r := p.Read(9, 2)
+	l.add(50)
+	l.kept = 40
+	look(t, h)
+	if have := p.Rules().Source.Revision; have != 52 {
+		t.Fatalf("at revision %d", have)
+	}
+	if frames := read(t, r); len(frames) != 1 || !strings.Contains(string(frames[0].Bytes), "event: snapshot") {
+		t.Errorf("%d frames", len(frames))
+	}
+	l.add(1)
+	look(t, h)
+	if frames := read(t, r); len(frames) != 1 || frames[0].Revision != 53 || !strings.Contains(string(frames[0].Bytes), "event: revision") {
+		t.Errorf("%+v", frames)
+	}
 }

@@ -44,6 +44,8 @@ func Run(t *testing.T, st *store.Store) {
 	t.Run("long lists", s.lists)
 	t.Run("catalogue, test units and what is asked for", s.catalogue)
 	t.Run("a caller's time limit", s.limits)
+	t.Run("leases and fences", s.leases)
+	t.Run("reports are taken once", s.reports)
 }
 
 type suite struct {
