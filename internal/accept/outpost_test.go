@@ -129,6 +129,36 @@ func cutAt(b []byte, mark string) []byte {
 	return before
 }
 
+// An outpost whose own key is revoked takes that key from nobody else; other keys go on.
+func TestOutpostWhoseKeyIsRevoked(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "a")
+	var made struct{ ID, Secret string }
+	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "service", "purpose": "north yard"}, 201, &made)
+	o := station(t, s.URL(), []string{made.Secret}, func(c *outpost.Config) { c.Wait = gltest.Patience })
+	const path = "/ofrep/v1/evaluate/flags/a"
+	answers := func(key string, want int) func() bool {
+		return func() bool {
+			status, _, _, _ := bearer(o.URL(), key).Send("POST", path, nil)
+			return status == want
+		}
+	}
+	gltest.Eventually(t, "its own key is taken", answers(made.Secret, 200))
+	s.Keeper.Do(t, "DELETE", inProd+"/keys/"+made.ID, nil, 200, nil)
+	gltest.Eventually(t, "its own key is refused", answers(made.Secret, 401))
+	if !answers(s.Keys["production"], 200)() {
+		t.Error("another key is refused too")
+	}
+	res, err := http.Get(o.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if raw, _ := io.ReadAll(res.Body); !strings.Contains(string(raw), "does not take this outpost&#39;s access key any more") {
+		t.Errorf("the page does not say so: %s", raw)
+	}
+}
+
 // Without the service an outpost goes on, starts again from its copy, and serves clients
 // that start; when the service comes back, all of them follow it again.
 func TestOutpostWithoutService(t *testing.T) {

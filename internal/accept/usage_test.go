@@ -107,6 +107,11 @@ func TestCommandLineOfUsage(t *testing.T) {
 
 	t.Setenv("GREENLEVER_KEY", "")
 	sh.run(2, "outpost --listen 127.0.0.1:0 --dir "+t.TempDir()).says("!needs an access key")
+	config := filepath.Join(t.TempDir(), "outpost.yaml")
+	if err := os.WriteFile(config, []byte("listen: 300.0.0.1:1\nkey: [gls_a, gls_b]\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	sh.run(2, "outpost --dir "+t.TempDir()+" --config "+config).says("!cannot listen on 300.0.0.1:1") // the keys were read
 	t.Setenv("GREENLEVER_OUTPOST_LIMIT_STREAMS", "many")
 	sh.run(2, "outpost --listen 127.0.0.1:0").says("!GREENLEVER_OUTPOST_LIMIT_STREAMS")
 }

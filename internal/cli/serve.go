@@ -115,7 +115,15 @@ func fill(f *pflag.FlagSet, command string, file *string) error {
 				err = coded(exitUsage, "%s: %w", variable(o.Name), e)
 			}
 		} else if v, ok := kept[o.Name]; ok {
-			if e := o.Value.Set(fmt.Sprint(v)); e != nil {
+			text := fmt.Sprint(v)
+			if list, ok := v.([]any); ok {
+				parts := make([]string, len(list))
+				for i, one := range list {
+					parts[i] = fmt.Sprint(one)
+				}
+				text = strings.Join(parts, ",")
+			}
+			if e := o.Value.Set(text); e != nil {
 				err = coded(exitUsage, "%s: %s: %w", *file, o.Name, e)
 			}
 		}

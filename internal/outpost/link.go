@@ -163,6 +163,10 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 	if err != nil {
 		return false, err
 	}
+	if res.StatusCode == http.StatusUnauthorized {
+		changed, err := l.disown()
+		return changed, errors.Join(errors.New("the service does not take this outpost's access key any more: nobody else can use it here either"), err)
+	}
 	if res.StatusCode != http.StatusOK {
 		return false, fmt.Errorf("the service answers %d to the question which access keys it takes", res.StatusCode)
 	}
@@ -181,6 +185,25 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 	}
 	l.needs = &needs
 	return true, l.keepNeeds(raw)
+}
+
+// disown takes the outpost's own key off those that it takes itself: it was revoked, and the
+// outpost is told nothing more.
+func (l *link) disown() (changed bool, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	own := sha256.Sum256([]byte(l.secret))
+	left := httpapi.OutpostNeeds{Keys: []httpapi.OutpostKey{}}
+	if l.needs != nil {
+		left = *l.needs
+		left.Keys = slices.DeleteFunc(slices.Clone(l.needs.Keys), func(k httpapi.OutpostKey) bool { return bytes.Equal(k.Digest, own[:]) })
+		if len(left.Keys) == len(l.needs.Keys) {
+			return false, nil
+		}
+	}
+	l.needs = &left
+	raw, err := json.Marshal(&left)
+	return true, errors.Join(err, l.keepNeeds(raw))
 }
 
 // keepNeeds writes what is needed beside its place and renames it, readable by its owner only.

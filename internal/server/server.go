@@ -371,7 +371,7 @@ func (s *Server) end() error {
 	if s.cancel != nil {
 		s.cancel()
 		s.done.Wait()
-		err = errors.Join(err, s.api.WriteUsage(ctx), s.api.Population.Flush(ctx), s.announce(ctx, true), s.signHeads(ctx))
+		err = errors.Join(err, s.api.WriteUsage(ctx), s.api.Population.Flush(ctx), s.announce(ctx, true), s.signHeads(ctx), s.store.Release(ctx, s.node))
 	}
 	if s.store != nil {
 		err = errors.Join(err, s.store.Close())

@@ -47,6 +47,12 @@ func (s *suite) leases(t *testing.T) {
 			return err
 		})
 	}
+	if err := s.st.Release(s.ctx, "one"); err != nil || take("three", time.Hour) != 0 {
+		t.Errorf("one gave back what two has: %v", err)
+	}
+	if err := s.st.Release(s.ctx, "two"); err != nil || take("three", time.Hour) <= second {
+		t.Errorf("what was given back cannot be had: %v", err)
+	}
 	var mu sync.Mutex
 	var all sync.WaitGroup
 	holders := 0
