@@ -34,14 +34,21 @@ type besides struct {
 	deskURL string
 }
 
-// beside is the address so many ports after another one, or a free one where that is free.
+// beside is the address so many ports after another one; a free one where that is taken, or
+// the other is any.
 func beside(listen string, n int) string {
 	host, port, err := net.SplitHostPort(listen)
 	at, err2 := strconv.Atoi(port)
 	if err != nil || err2 != nil || at == 0 {
 		return "127.0.0.1:0"
 	}
-	return net.JoinHostPort(host, strconv.Itoa(at+n))
+	next := net.JoinHostPort(host, strconv.Itoa(at+n))
+	l, err := net.Listen("tcp", next)
+	if err != nil { // somebody else has it: any will do
+		return net.JoinHostPort(host, "0")
+	}
+	_ = l.Close()
+	return next
 }
 
 func (d *Demo) startBesides(ctx context.Context, c Config, log *slog.Logger, running *sync.WaitGroup) (*besides, error) {
