@@ -32,8 +32,14 @@ function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: bo
         <span className={`inline-block w-16 ${bad ? "font-medium text-alarm" : ""}`}>{state}</span> {processName(i)} <span className="font-mono text-xs text-soft">{i.id.slice(0, 8)}</span>
         {i.kind === "outpost" && <span className="text-soft"> outpost</span>}
         {i.via && <span className="text-soft"> through {via(i.via)}</span>}
-        {i.source !== "service" && i.source !== "" && <span className="text-alarm"> decides by {i.source}</span>}
-        {Math.abs(i.skewMillis) > 1000 && <span className="text-alarm"> clock {i.skewMillis > 0 ? "behind" : "ahead"} by {(Math.abs(i.skewMillis) / 1000).toFixed(0)} s</span>}
+        <span className="text-alarm">
+          {[
+            i.source !== "service" && i.source !== "" && ` decides by ${i.source}`,
+            Math.abs(i.skewMillis) > 1000 && ` its clock is ${i.skewMillis > 0 ? "behind" : "ahead"} by ${(Math.abs(i.skewMillis) / 1000).toFixed(0)} s`,
+          ]
+            .filter(Boolean)
+            .join(",")}
+        </span>
       </span>
       <span className="text-soft">
         {said} revision {i.revision}, <span title={new Date(i.seen).toLocaleString()}>{ago(i.seen)}</span>

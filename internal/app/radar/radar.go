@@ -8,8 +8,10 @@ package radar
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"greenlever.example/core/flag"
@@ -74,7 +76,7 @@ func Look(s Subject) Radar {
 			r.Old = append(r.Old, Suspect{i, says})
 		}
 		if i.BusyUnit != "" {
-			r.Busy = append(r.Busy, Suspect{i, "most of its calls are for one unit: is its key written into the code?"})
+			r.Busy = append(r.Busy, Suspect{i, fmt.Sprintf("asks for one unit most of the time: %s, at least %d of %d calls looked at; is the key written into the code?", i.BusyUnit, i.BusyCalls, i.BusyOf)})
 		}
 	}
 	defined := map[string]*app.Definition{}
@@ -99,24 +101,24 @@ func Look(s Subject) Radar {
 	return r
 }
 
+// old says all that is wrong with an instance; empty where nothing is.
 func old(i *app.Instance, s Subject) string {
-	switch {
-	case i.Lost(s.Now):
-		return "is silent: it may still decide by the revision that it had"
-	case i.Source == "disk":
-		return "decides by the copy on its disk"
-	case i.Source == "file":
-		return "decides by the file that came with it"
-	case i.Source == "fallback":
-		return "has no ruleset: its callers get their fallbacks"
-	case i.Epoch != s.Epoch || i.Revision < s.Revision && i.Seen > s.Now-settled && i.Kind != app.ANode:
-		return "has not applied the newest revision"
-	case len(i.TooOld) > 0:
-		return "is too old for some flags, and gives their resting variants"
-	case max(i.SkewMillis, -i.SkewMillis) > skewed:
-		return "has a clock that is wrong; it corrects what it decides by"
+	var says []string
+	add := func(is bool, what string) {
+		if is {
+			says = append(says, what)
+		}
 	}
-	return ""
+	lost := i.Lost(s.Now)
+	add(lost, "is silent: it may still decide by the revision that it had")
+	add(i.Source == "disk", "decides by the copy on its disk")
+	add(i.Source == "file", "decides by the file that came with it")
+	add(i.Source == "fallback", "has no ruleset: its callers get their fallbacks")
+	behind := i.Epoch != s.Epoch || i.Revision < s.Revision && i.Seen > s.Now-settled && i.Kind != app.ANode
+	add(behind && len(says) == 0, "has not applied the newest revision")
+	add(len(i.TooOld) > 0, "is too old for "+strings.Join(i.TooOld, ", ")+", and gives the resting variant")
+	add(max(i.SkewMillis, -i.SkewMillis) > skewed, "has a clock that is wrong; it corrects what it decides by")
+	return strings.Join(says, "; ")
 }
 
 // Suggest gives the definition that a flag should have that code asks for: its type, with

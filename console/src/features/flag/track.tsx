@@ -340,7 +340,7 @@ function Silence({ doc, editable, onChange }: { doc: Document; editable: boolean
     onChange(n > 0 ? { ...rest, restAfter: n } : rest);
   };
   return (
-    <li className="mt-2 flex flex-wrap items-center gap-2 pl-14 text-soft">
+    <li className="mt-2 flex flex-wrap items-center gap-2 pl-16 text-soft">
       <span>a process without contact to the service</span>
       {editable ? (
         <>

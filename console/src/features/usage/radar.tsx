@@ -53,13 +53,6 @@ export default function Radar() {
               {[...r.old, ...r.busy].map((s) => (
                 <li key={s.id + s.says}>
                   <span className="font-medium">{processName(s)}</span> <span className="font-mono text-xs text-soft">{s.id.slice(0, 8)}</span> {s.says}
-                  {s.busyUnit && (
-                    <span className="text-soft">
-                      {" "}
-                      ({s.busyUnit}: at least {s.busyCalls} of {s.busyOf} looked at)
-                    </span>
-                  )}
-                  {s.tooOld && s.tooOld.length > 0 && <span className="text-soft"> ({s.tooOld.join(", ")})</span>}
                 </li>
               ))}
               {r.old.length + r.busy.length === 0 && <li className="text-soft">All decide by the newest revision, from the service, for many units.</li>}
