@@ -40,6 +40,7 @@ func (r *Rounds) Plan(c *Courier) {
 	_ = r.flags.Bool("night-batching", unit, false)
 	_ = r.flags.Bool("weather-holds", unit, true)
 	_ = r.flags.Number("telemetry-interval", unit, 60)
+	_ = r.flags.Bool("night-batch", unit, false) // a slip of the pen, which the radar finds
 }
 
 // plans lets couriers ask for their rounds until the context ends.
