@@ -122,7 +122,7 @@ func TestWindowEndsOnTime(t *testing.T) {
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "market-day", "goneBy": "stays", "visible": true}, 201, nil)
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	until(t, c, "the clocks are compared", func(st greenlever.State) bool { return st.Skew > 39*time.Second && st.Skew < 41*time.Second })
-	end := time.Now().Add(time.Duration(by.Load())).Add(1500 * time.Millisecond).Truncate(time.Millisecond)
+	end := time.Now().Add(time.Duration(by.Load())).Add(3 * time.Second).Truncate(time.Millisecond)
 	saved := s.Edit(t, "production", "market-day", func(d *flag.Document) {
 		d.Lever = flag.On
 		d.Rules = []flag.Rule{{Name: "Until the market closes", When: &condition.Node{Test: "clock.before", Text: []string{end.UTC().Format("2006-01-02T15:04:05.000Z")}}, Gives: flag.Gives{Variant: "on"}}}
@@ -138,8 +138,12 @@ func TestWindowEndsOnTime(t *testing.T) {
 	if late < 0 {
 		t.Errorf("the client changed %v before the end", -late)
 	}
-	if told := <-events; !strings.Contains(told, "refetchEvaluation") {
+	if told := toldBy(t, events); !strings.Contains(told, "refetchEvaluation") {
 		t.Errorf("browsers were told %q", told)
+	}
+	// One that opens its stream only now has answers of before the end, and is told as well.
+	if told := toldBy(t, changes(t, url)); !strings.Contains(told, "refetchEvaluation") {
+		t.Errorf("who came late was told %q", told)
 	}
 	if st := c.State(); st.Revision != saved.Revision {
 		t.Errorf("there was a change: %+v", st)

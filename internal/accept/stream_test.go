@@ -60,6 +60,18 @@ func changes(t *testing.T, url string) <-chan string {
 	return out
 }
 
+// toldBy is the next event of a stream of changes.
+func toldBy(t *testing.T, events <-chan string) string {
+	t.Helper()
+	select {
+	case data := <-events:
+		return data
+	case <-time.After(gltest.Patience):
+		t.Fatalf("no change was told within %v", gltest.Patience)
+		return ""
+	}
+}
+
 // Browsers are told to ask again when, and only when, a flag that they may see can have
 // another answer; the stream names no flag.
 func TestChangeStream(t *testing.T) {
@@ -70,21 +82,21 @@ func TestChangeStream(t *testing.T) {
 	url := streamOf(t, s, s.Browse["production"])
 	events, all := changes(t, url), changes(t, streamOf(t, s, s.Keys["production"]))
 	hidden := s.Edit(t, "production", "hidden", turnOn)
-	if told := <-all; !strings.Contains(told, "refetchEvaluation") {
+	if told := toldBy(t, all); !strings.Contains(told, "refetchEvaluation") {
 		t.Errorf("with a service key: %q", told)
 	}
 	c := open(t, s, "production")
 	until(t, c, "the edit of an invisible flag", at(hidden.Revision))
 	shown := s.Edit(t, "production", "shown", turnOn)
 	var told struct{ Type, ETag string }
-	if err := json.Unmarshal([]byte(<-events), &told); err != nil || told.Type != "refetchEvaluation" {
+	if err := json.Unmarshal([]byte(toldBy(t, events)), &told); err != nil || told.Type != "refetchEvaluation" {
 		t.Fatalf("%+v %v", told, err)
 	}
 	if !strings.HasSuffix(told.ETag, fmt.Sprintf(".%d", shown.Revision)) {
 		t.Errorf("the first that browsers were told of is %s, not %d", told.ETag, shown.Revision)
 	}
 	// Whoever asked before a change that it did not see is told at once.
-	if first := <-changes(t, url); !strings.Contains(first, "refetchEvaluation") {
+	if first := toldBy(t, changes(t, url)); !strings.Contains(first, "refetchEvaluation") {
 		t.Errorf("with an old token: %q", first)
 	}
 	for name, wrong := range map[string]string{
@@ -170,10 +182,10 @@ func TestOrigins(t *testing.T) {
 func TestKeyLimits(t *testing.T) {
 	s := gltest.Start(t, func(c *server.Config) {
 		c.Limits = httpapi.DefaultLimits()
-		c.Limits.KeyRate = 5
+		c.Limits.KeyRate = 2
 	})
 	refused := 0
-	for range 30 {
+	for range 60 {
 		status, raw, header, _ := bearer(s.URL(), s.Browse["production"]).Send("POST", "/ofrep/v1/evaluate/flags", nil)
 		if status == 429 {
 			if refused++; header.Get("Retry-After") == "" {
@@ -184,7 +196,7 @@ func TestKeyLimits(t *testing.T) {
 		}
 	}
 	if refused < 10 {
-		t.Errorf("%d of 30 were refused", refused)
+		t.Errorf("%d of 60 were refused", refused)
 	}
 	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags", nil, 200, nil)
 }
@@ -274,7 +286,7 @@ func TestBrowserKeyLearnsNothing(t *testing.T) {
 	}
 	events := changes(t, streamOf(t, s, s.Browse["production"]))
 	s.Edit(t, "production", "shown", func(d *flag.Document) { d.Rules = nil })
-	if told := <-events; strings.Contains(told, "shown") || strings.Contains(told, "quiet") {
+	if told := toldBy(t, events); strings.Contains(told, "shown") || strings.Contains(told, "quiet") {
 		t.Errorf("the stream says %s", told)
 	}
 }

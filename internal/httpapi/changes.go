@@ -37,39 +37,47 @@ func streamMAC(key *feed.Live, text string) []byte {
 	return mac.Sum(nil)
 }
 
-// openedBy reads a token and finds its key, and the ruleset that its holder has answers by.
-func (a *Edge) openedBy(token string) (key *feed.Live, epoch, revision int64, err error) {
+// holder is who opens a stream: its key, and the ruleset and the time that it has answers by.
+type holder struct {
+	key                    *feed.Live
+	epoch, revision, since int64
+}
+
+// openedBy reads a token.
+func (a *Edge) openedBy(token string) (h holder, err error) {
 	at := strings.LastIndexByte(token, '.')
 	part := strings.Split(token, ".")
 	if at < 0 || len(part) != 5 {
-		return nil, 0, 0, app.Faultf(app.Unauthorized, "the stream's token is malformed: take the address from the bulk answer as it is")
+		return h, app.Faultf(app.Unauthorized, "the stream's token is malformed: take the address from the bulk answer as it is")
 	}
 	sum, err := base64.RawURLEncoding.DecodeString(part[4])
-	if key = a.Keys.ByID(part[0]); err != nil || key == nil || !hmac.Equal(sum, streamMAC(key, token[:at])) {
-		return nil, 0, 0, app.Faultf(app.Unauthorized, "the stream's token is not known: ask for all answers again, they bring a new one")
+	if h.key = a.Keys.ByID(part[0]); err != nil || h.key == nil || !hmac.Equal(sum, streamMAC(h.key, token[:at])) {
+		return h, app.Faultf(app.Unauthorized, "the stream's token is not known: ask for all answers again, they bring a new one")
 	}
 	until, _ := strconv.ParseInt(part[1], 10, 64)
 	if a.Now().UnixMilli() >= until {
-		return nil, 0, 0, app.Faultf(app.Unauthorized, "the stream's token has expired: ask for all answers again, they bring a new one")
+		return h, app.Faultf(app.Unauthorized, "the stream's token has expired: ask for all answers again, they bring a new one")
 	}
-	epoch, _ = strconv.ParseInt(part[2], 10, 64)
-	revision, _ = strconv.ParseInt(part[3], 10, 64)
-	return key, epoch, revision, nil
+	h.epoch, _ = strconv.ParseInt(part[2], 10, 64)
+	h.revision, _ = strconv.ParseInt(part[3], 10, 64)
+	h.since = until - tokenLife.Milliseconds()
+	return h, nil
 }
 
 // changes tells a browser when it should ask again: when a flag that it may see can have
 // another answer, by a revision or by the clock. It names no flag.
 func (a *Edge) changes(c *echo.Context) error {
 	cors(c)
-	key, epoch, revision, err := a.openedBy(c.QueryParam("token"))
+	h, err := a.openedBy(c.QueryParam("token"))
 	if err != nil {
 		return err
 	}
+	key := h.key
 	if err := fromPage(c, key); err != nil {
 		return err
 	}
 	if id := c.Request().Header.Get("Last-Event-ID"); id != "" {
-		if epoch, revision, err = parseEventID(id); err != nil {
+		if h.epoch, h.revision, err = parseEventID(id); err != nil {
 			return err
 		}
 	}
@@ -89,27 +97,27 @@ func (a *Edge) changes(c *echo.Context) error {
 	if err := s.write([]byte(": open\n\n")); err != nil {
 		return nil
 	}
-	return a.tellChanges(s, place, pick, key.Kind == app.BrowserKey, epoch, revision)
+	return a.tellChanges(s, place, pick, h)
 }
 
-func (a *Edge) tellChanges(s *stream, place *feed.Place, pick func(*decide.Flag) bool, visibleOnly bool, epoch, revision int64) error {
+func (a *Edge) tellChanges(s *stream, place *feed.Place, pick func(*decide.Flag) bool, h holder) error {
 	beat := time.NewTicker(a.Beat)
 	defer beat.Stop()
 	for {
 		changed := place.Changed()
 		src := place.Rules().Source
-		if moved := place.Moved(visibleOnly); epoch != src.Epoch || revision < moved {
+		if moved := place.Moved(h.key.Kind == app.BrowserKey); h.epoch != src.Epoch || h.revision < moved {
 			if !s.pause(rand.N(a.spread() + 1)) { // they ask again a little apart
 				return nil
 			}
-			src = place.Rules().Source
+			src, h.since = place.Rules().Source, a.Now().UnixMilli()
 			if err := s.tellRefetch(src.Epoch, src.Revision); err != nil {
 				return nil
 			}
 		}
-		epoch, revision = src.Epoch, src.Revision
+		h.epoch, h.revision = src.Epoch, src.Revision
 		var clock <-chan time.Time
-		if at, ok := place.Rules().NextChange(a.Now().UnixMilli(), pick); ok {
+		if at, ok := place.Rules().NextChange(h.since, pick); ok { // it may be past already
 			clock = time.After(time.UnixMilli(at).Sub(a.Now()))
 		}
 		select {
@@ -117,7 +125,8 @@ func (a *Edge) tellChanges(s *stream, place *feed.Place, pick func(*decide.Flag)
 			return nil
 		case <-changed:
 		case <-clock:
-			if s.tellRefetch(epoch, revision) != nil {
+			h.since = a.Now().UnixMilli()
+			if s.tellRefetch(h.epoch, h.revision) != nil {
 				return nil
 			}
 		case <-beat.C:
