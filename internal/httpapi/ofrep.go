@@ -218,7 +218,8 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 			body = append(body, mustJSON(ofrepError{f.Key, "GENERAL", "the flag's document cannot be read"})...)
 			continue
 		}
-		body = appendAnswer(body, rules, f.Flag, outcomes[i], service)
+		body = append(body, f.heads[outcomes[i].Variant]...)
+		body = appendWay(body, rules, f.Flag, outcomes[i], service)
 	}
 	body = append(body, `],"metadata":{}`...)
 	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
@@ -239,10 +240,11 @@ type sorted struct {
 	all, visible []marked
 }
 
-// marked is a flag with a mark for each of its variants, which stands for all that an answer
-// with it says of the flag.
+// marked is a flag with, for each of its variants, what an answer with it always says, and a
+// mark that stands for that.
 type marked struct {
 	*decide.Flag
+	heads [][]byte
 	marks []uint64
 }
 
@@ -264,8 +266,11 @@ func (m marked) appendMark(b []byte, o decide.Outcome, service bool) []byte {
 // mark is made once for each ruleset; it is the same in every process.
 func mark(f *decide.Flag) marked {
 	m := marked{Flag: f}
-	for _, v := range f.Variants() {
-		sum := sha256.Sum256(slices.Concat([]byte(f.Key+"\x00"+v.Name+"\x00"), v.Raw))
+	all := f.Variants()
+	for i := range all {
+		head := appendHead(nil, f, &all[i])
+		sum := sha256.Sum256(head)
+		m.heads = append(m.heads, head)
 		m.marks = append(m.marks, binary.LittleEndian.Uint64(sum[:]))
 	}
 	return m
@@ -288,17 +293,24 @@ func (o *order) of(environment int64, rules *decide.Ruleset) *sorted {
 }
 
 // appendAnswer writes one answer. Keys, variants and reasons are of plain characters, and
-// values are JSON already. The revision is left out of bulk answers' ETag by not being
-// part of what a browser sees; service keys see it.
+// values are JSON already. Browsers are told no rule and no revision.
 func appendAnswer(b []byte, rules *decide.Ruleset, f *decide.Flag, o decide.Outcome, service bool) []byte {
-	v := f.Variant(o.Variant)
+	return appendWay(appendHead(b, f, f.Variant(o.Variant)), rules, f, o, service)
+}
+
+// appendHead writes what an answer with a variant always says.
+func appendHead(b []byte, f *decide.Flag, v *decide.Variant) []byte {
 	b = append(b, `{"key":"`...)
 	b = append(b, f.Key...)
 	b = append(b, `","value":`...)
 	b = append(b, v.Raw...)
 	b = append(b, `,"variant":"`...)
 	b = append(b, v.Name...)
-	b = append(b, `","reason":"`...)
+	return append(b, `","reason":"`...)
+}
+
+// appendWay writes how it came to the answer.
+func appendWay(b []byte, rules *decide.Ruleset, f *decide.Flag, o decide.Outcome, service bool) []byte {
 	b = append(b, o.Reason.String()...)
 	b = append(b, `","metadata":{`...)
 	if service {
