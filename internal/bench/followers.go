@@ -9,7 +9,6 @@ import (
 	"io"
 	"math/rand/v2"
 	"net"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -20,9 +19,6 @@ import (
 	"syscall"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
-	greenlever "greenlever.example/client"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/server"
@@ -421,147 +417,4 @@ func firstError(a, b error) error {
 		return a
 	}
 	return b
-}
-
-// benchStart measures the start of a client with 10,000 flags against the decoding of its
-// snapshot.
-func benchStart(ctx context.Context, rounds int) ([]row, error) {
-	dir, err := os.MkdirTemp("", "gl-bench-")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(dir)
-	snap := flag.Snapshot{Format: flag.Format, Epoch: 1, Revision: 1, Segments: []json.RawMessage{}, Stops: []flag.Stop{}}
-	for i := range 10_000 {
-		snap.Flags = append(snap.Flags, json.RawMessage(fmt.Sprintf(`{"key":"flag-%d","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off",`+
-			`"rules":[{"id":"r1","name":"Crews","when":{"all":[{"test":"string.one-of","attribute":"site.region","text":["north","coast"]},{"test":"number.at-least","attribute":"crew_size","numbers":[%d]}]},"gives":{"variant":"on"}}],`+
-			`"end":{"shares":{"by":["targetingKey"],"salt":"salt-%d","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`, i, i%9, i)))
-	}
-	raw, err := json.Marshal(snap)
-	if err != nil {
-		return nil, err
-	}
-	file := filepath.Join(dir, "flags.json")
-	if err := os.WriteFile(file, raw, 0o600); err != nil {
-		return nil, err
-	}
-	var failed error
-	ours := func() float64 {
-		started := time.Now()
-		c, err := greenlever.Open(ctx, greenlever.Options{File: file, Logger: quiet})
-		took := time.Since(started)
-		if err != nil {
-			failed = err
-			return 1
-		}
-		if a := c.Answer("flag-9999", greenlever.Unit("x")); a.Variant == "" {
-			failed = fmt.Errorf("the client answers %+v", a)
-		}
-		_ = c.Close()
-		return took.Seconds() * 1000
-	}
-	floor := func() float64 {
-		started := time.Now()
-		var all struct {
-			Flags    []flag.Document
-			Segments []flag.Segment
-		}
-		read, err := os.ReadFile(file)
-		if err == nil {
-			err = json.Unmarshal(read, &all)
-		}
-		failed = firstError(failed, err)
-		return time.Since(started).Seconds() * 1000
-	}
-	o, f, ratio := inTurn(max(7, rounds/2), ours, floor)
-	return []row{{what: "start of a client with 10,000 flags", ours: fmt.Sprintf("%.0f ms", o), floor: fmt.Sprintf("%.0f ms", f), ratio: ratio, atMost: 1.5, note: fmt.Sprintf("%.1f MB of JSON", float64(len(raw))/1e6)}}, failed
-}
-
-// benchBulk measures remote evaluation of 100 flags at once, and of nothing new, against the
-// same bytes from a bare handler.
-func benchBulk(ctx context.Context, rounds int) (rows []row, err error) {
-	s, err := newService(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer s.end()
-	if err := s.addFlags(0, 100); err != nil {
-		return nil, err
-	}
-	var bodies [4096][]byte
-	for i := range bodies {
-		bodies[i] = fmt.Appendf(nil, `{"context":{"targetingKey":"recipient-%d","site":{"id":"site-%d","region":"north"},"crew_size":%d}}`, i*211, i%600, i%7)
-	}
-	const path = "/ofrep/v1/evaluate/flags"
-	req, _ := http.NewRequest(http.MethodPost, s.url()+path, bytes.NewReader(bodies[0]))
-	req.Header.Set("Authorization", "Bearer "+s.key)
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	answer, err := io.ReadAll(res.Body)
-	res.Body.Close()
-	if err != nil {
-		return nil, err
-	}
-	etag := res.Header.Get("ETag")
-	e := echo.New()
-	e.POST(path, func(c *echo.Context) error {
-		if _, err := io.ReadAll(c.Request().Body); err != nil {
-			return err
-		}
-		c.Response().Header().Set("ETag", etag)
-		if c.Request().Header.Get("If-None-Match") == etag {
-			return c.NoContent(http.StatusNotModified)
-		}
-		return c.JSONBlob(http.StatusOK, answer)
-	})
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	bare := &http.Server{Handler: e}
-	go func() { _ = bare.Serve(l) }()
-	defer bare.Close()
-	load := func(url, known string) func() float64 {
-		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
-		return func() float64 {
-			const workers, each = 4, 500
-			var failed atomic.Int64
-			var all sync.WaitGroup
-			started := time.Now()
-			for w := range workers {
-				all.Go(func() {
-					for i := range each {
-						req, _ := http.NewRequest(http.MethodPost, url+path, bytes.NewReader(bodies[(i*17+w)%len(bodies)]))
-						req.Header.Set("Authorization", "Bearer "+s.key)
-						req.Header.Set("Content-Type", "application/json")
-						if known != "" {
-							req.Header.Set("If-None-Match", known)
-						}
-						res, err := client.Do(req)
-						if err != nil {
-							failed.Add(1)
-							continue
-						}
-						_, _ = io.Copy(io.Discard, res.Body)
-						res.Body.Close()
-						if res.StatusCode != map[bool]int{true: 200, false: 304}[known == ""] {
-							failed.Add(1)
-						}
-					}
-				})
-			}
-			all.Wait()
-			if failed.Load() > 0 {
-				return 1
-			}
-			return workers * each / time.Since(started).Seconds()
-		}
-	}
-	for _, kind := range []struct{ what, known string }{{"remote evaluation, 100 flags at once", ""}, {"remote evaluation, 100 flags, nothing new (304)", etag}} {
-		o, f, ratio := inTurn(max(5, rounds/3), load(s.url(), kind.known), load("http://"+l.Addr().String(), kind.known))
-		rows = append(rows, row{what: kind.what, ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: .5, note: "load from this machine's own processors"})
-	}
-	return rows, nil
 }

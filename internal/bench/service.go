@@ -7,14 +7,10 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
 	"net/http"
 	"os"
 	"sync"
-	"sync/atomic"
 	"time"
-
-	"github.com/labstack/echo/v5"
 
 	greenlever "greenlever.example/client"
 	"greenlever.example/core/flag"
@@ -164,88 +160,6 @@ func (s *service) addFlags(from, to int) error {
 		}
 	}
 	return nil
-}
-
-// benchRemote measures remote evaluation of one flag against a bare Echo handler that
-// reads the body and returns constant bytes of the same size.
-func benchRemote(ctx context.Context, rounds int) ([]row, error) {
-	s, err := newService(ctx)
-	if err != nil {
-		return nil, err
-	}
-	defer s.end()
-	if err := s.addFlags(0, 1000); err != nil {
-		return nil, err
-	}
-	body := func(i int) []byte {
-		return fmt.Appendf(nil, `{"context":{"targetingKey":"recipient-%d","site":{"id":"site-%d","region":"north"},"crew_size":%d}}`, i, i%600, i%7)
-	}
-	var bodies [4096][]byte
-	for i := range bodies {
-		bodies[i] = body(i * 211)
-	}
-	answer, err := post(&http.Client{}, s.url()+"/ofrep/v1/evaluate/flags/flag-7", s.key, bodies[0])
-	if err != nil {
-		return nil, err
-	}
-	e := echo.New()
-	e.POST("/ofrep/v1/evaluate/flags/*", func(c *echo.Context) error {
-		if _, err := io.ReadAll(c.Request().Body); err != nil {
-			return err
-		}
-		return c.JSONBlob(http.StatusOK, answer)
-	})
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return nil, err
-	}
-	bare := &http.Server{Handler: e}
-	go func() { _ = bare.Serve(l) }()
-	defer bare.Close()
-	load := func(url string) func() float64 {
-		client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 8}}
-		return func() float64 {
-			const workers, each = 4, 1_500
-			var failed atomic.Int64
-			var all sync.WaitGroup
-			started := time.Now()
-			for w := range workers {
-				all.Go(func() {
-					for i := range each {
-						if _, err := post(client, fmt.Sprintf("%s/ofrep/v1/evaluate/flags/flag-%d", url, (i*31+w*7)%1000), s.key, bodies[(i*17+w)%len(bodies)]); err != nil {
-							failed.Add(1)
-						}
-					}
-				})
-			}
-			all.Wait()
-			if failed.Load() > 0 {
-				return 1 // a request a second: nobody will take it for a result
-			}
-			return workers * each / time.Since(started).Seconds()
-		}
-	}
-	o, f, ratio := inTurn(max(5, rounds/3), load(s.url()), load("http://"+l.Addr().String()))
-	return []row{{what: "remote evaluation, one flag", ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: .75, note: "load from this machine's own processors"}}, nil
-}
-
-func post(client *http.Client, url, key string, body []byte) ([]byte, error) {
-	req, err := http.NewRequest(http.MethodPost, url, bytes.NewReader(body))
-	if err != nil {
-		return nil, err
-	}
-	req.Header.Set("Authorization", "Bearer "+key)
-	req.Header.Set("Content-Type", "application/json")
-	res, err := client.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	defer res.Body.Close()
-	raw, err := io.ReadAll(res.Body)
-	if err != nil || res.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("%s %w %s", res.Status, err, raw)
-	}
-	return raw, nil
 }
 
 // benchPush measures from the answer to a change until 100 clients decide by it, over 200

@@ -83,6 +83,13 @@ func (a *Edge) Handler(page echo.HandlerFunc, ready func() error) http.Handler {
 	return e
 }
 
+// Serving is the HTTP server for a surface: every request but a stream has a limit of time.
+func Serving(handler http.Handler, limits Limits, log *slog.Logger) *http.Server {
+	return &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: limits.Time,
+		WriteTimeout: limits.Time + 5*time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+		ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelDebug)}
+}
+
 // LocalURL is the address of a listener for programs on this machine.
 func LocalURL(address string) string {
 	host, port, err := net.SplitHostPort(address)

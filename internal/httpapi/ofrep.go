@@ -185,9 +185,10 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 		return err
 	}
 	service := key.Kind == app.ServiceKey
-	flags := a.order.of(key.EnvironmentID, rules).all
+	place := a.order.of(key.EnvironmentID, rules)
+	flags := place.all
 	if !service {
-		flags = a.order.of(key.EnvironmentID, rules).visible
+		flags = place.visible
 	}
 	now := a.Now().UnixMilli()
 	if unit.Key() != "" {

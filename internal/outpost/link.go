@@ -49,6 +49,7 @@ type link struct {
 	now    func() time.Time
 	client atomic.Pointer[greenlever.Client] // nil until it is open
 	relay  *greenlever.Relay
+	asked  chan struct{} // closed once the service was asked what is needed, whatever came back
 
 	mu      sync.Mutex
 	rules   *flag.Ruleset // nil before there is one
@@ -75,7 +76,7 @@ type unitKey struct{ of, unit string }
 
 func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.Time) *link {
 	sum := sha256.Sum256([]byte(url + "\x00" + secret))
-	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])), http: h, now: now,
+	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])), http: h, now: now, asked: make(chan struct{}),
 		followers: map[string]*follower{}, counts: map[app.CountLine]uint64{}, unknown: map[unknownKey]app.AskedLine{}, units: map[unitKey]app.UnitLine{}}
 	raw, err := os.ReadFile(l.path)
 	var needs httpapi.OutpostNeeds
@@ -127,8 +128,10 @@ func (l *link) after(revision int64, limit int) ([]*flag.Event, error) {
 func (l *link) learn(ctx context.Context, learned func()) {
 	tick := time.NewTicker(needsEvery)
 	defer tick.Stop()
+	once := sync.OnceFunc(func() { close(l.asked) })
 	for {
 		changed, err := l.fetchNeeds(ctx)
+		once()
 		l.mu.Lock()
 		l.refused = ""
 		if err != nil {

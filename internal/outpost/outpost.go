@@ -7,6 +7,7 @@
 package outpost
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -28,13 +29,13 @@ import (
 
 // Config says what an outpost follows and where it serves it.
 type Config struct {
-	URL     string   // of the service, or of another outpost
-	Keys    []string // access keys of kind service, one for each environment
-	Listen  string   // address; port 0 picks a free one
-	Dir     string   // for the copies from which it starts without the service
-	Name    string   // by which the service lists it
-	Version string   // of the build
-	Wait    time.Duration
+	URL     string        // of the service, or of another outpost
+	Keys    []string      // access keys of kind service, one for each environment
+	Listen  string        // address; port 0 picks a free one
+	Dir     string        // for the copies from which it starts without the service
+	Name    string        // by which the service lists it
+	Version string        // of the build
+	Wait    time.Duration // for the service, at the start; default 2 s, negative: not at all
 	Log     *slog.Logger
 	Limits  httpapi.Limits
 	Beat    time.Duration // of feeds; default 15 s
@@ -62,6 +63,7 @@ type Outpost struct {
 const (
 	usageEvery = 10 * time.Second
 	graceful   = 10 * time.Second
+	startWait  = 2 * time.Second // where nothing else is asked for
 )
 
 // Start starts an outpost and returns once it listens. It need not have reached the
@@ -119,6 +121,7 @@ func (o *Outpost) start(ctx context.Context, listener net.Listener) error {
 			return err
 		}
 	}
+	o.await(ctx)
 	if err := errors.Join(o.edge.Hub.Look(ctx), o.edge.Keys.Refresh(ctx)); err != nil {
 		return err
 	}
@@ -136,9 +139,7 @@ func (o *Outpost) start(ctx context.Context, listener net.Listener) error {
 			}
 		}
 	})
-	o.http = &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ReadTimeout: c.Limits.Time,
-		WriteTimeout: c.Limits.Time + 5*time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	o.http = httpapi.Serving(handler, c.Limits, c.Log)
 	o.done.Go(func() {
 		if err := o.http.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			o.failed <- err
@@ -160,16 +161,42 @@ func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error 
 	}
 	o.links = append(o.links, l) // before its client calls
 	client, err := greenlever.Open(ctx, greenlever.Options{URL: c.URL, Key: secret, Dir: c.Dir, Application: c.Name, Version: c.Version,
-		Wait: c.Wait, HTTP: c.HTTP, Logger: c.Log, Relay: l.relay})
+		Wait: -1, HTTP: c.HTTP, Logger: c.Log, Relay: l.relay})
 	if err != nil {
 		return err
 	}
 	l.client.Store(client)
-	if _, err := l.fetchNeeds(ctx); err != nil {
-		c.Log.Warn("the service cannot be asked which access keys it takes; those known are taken", "error", err)
-	}
 	o.done.Go(func() { l.learn(run, o.edge.Keys.Nudge) })
 	return nil
+}
+
+// await gives the service a moment to answer for every link, all at once, so that the outpost
+// begins with what is newest where that can be had. One that cannot be reached is not waited for.
+func (o *Outpost) await(ctx context.Context) {
+	if o.config.Wait < 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(o.config.Wait, startWait))
+	defer cancel()
+	for _, l := range o.links {
+		for {
+			changed := l.client.Load().Changed()
+			if s := l.state(); s.Source == greenlever.FromService || s.LastError != "" {
+				break
+			}
+			select {
+			case <-changed:
+				continue
+			case <-ctx.Done():
+				return
+			}
+		}
+		select {
+		case <-l.asked:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 // gather hands what was decided here to the links, which report it.

@@ -161,9 +161,7 @@ func (s *Server) start(ctx context.Context, listener net.Listener) (err error) {
 	s.every(run, forgetEvery, "forget what has expired", func(ctx context.Context) error {
 		return errors.Join(s.store.Forget(ctx, c.Now().Add(-forgetAfter).UnixMilli()), s.thin(ctx))
 	})
-	s.http = &http.Server{Handler: s.api.Handler(), ReadHeaderTimeout: 10 * time.Second, ReadTimeout: c.Limits.Time,
-		WriteTimeout: c.Limits.Time + 5*time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		ErrorLog: slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)}
+	s.http = httpapi.Serving(s.api.Handler(), c.Limits, c.Log)
 	s.done.Go(func() {
 		if err := s.http.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
