@@ -106,6 +106,9 @@ type State struct {
 	Contact   time.Time     // when the service was last heard of, through an outpost or not
 	Silent    int           // for how many minutes it was not, where flags rest because of it
 	LastError string        // of the connection, kept until it works again
+	// Stranded tells that the service's records were restored from a backup and do not know the
+	// revision in use: it stays in use until somebody starts a new epoch there.
+	Stranded bool
 }
 
 // state is a ruleset with its counters; it is replaced as a whole.
@@ -143,6 +146,7 @@ type Client struct {
 	nudge  chan struct{} // asks for a report soon
 	cancel context.CancelFunc
 	done   sync.WaitGroup
+	panics sync.Map // those that were logged
 }
 
 // Open starts a client. The error is one of configuration and names it: a service that
@@ -163,14 +167,14 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 			cancel()
 			return nil, fmt.Errorf("greenlever: %w", err)
 		}
-		c.done.Go(func() { c.watchFile(run) })
+		c.keep(run, "watch the file", c.watchFile)
 		return c, nil
 	}
 	c.startFromDiskOrFile()
-	c.done.Go(func() { c.follow(run) })
-	c.done.Go(func() { c.reportForEver(run) })
-	c.done.Go(func() { c.disk.keep(run, c) })
-	c.done.Go(func() { c.watchSilence(run) })
+	c.keep(run, "follow", c.follow)
+	c.keep(run, "report", c.reportForEver)
+	c.keep(run, "keep the ruleset on disk", func(ctx context.Context) { c.disk.keep(ctx, c) })
+	c.keep(run, "watch for silence", c.watchSilence)
 	c.waitReady(ctx)
 	return c, nil
 }
@@ -227,6 +231,10 @@ func firstOf(values ...string) string {
 func (c *Client) startFromDiskOrFile() {
 	rs, contact, err := c.disk.read()
 	if err == nil {
+		if c.disk.damaged != nil {
+			c.log.Error("greenlever: who is on a list is unknown until the service is reached", "error", c.disk.damaged)
+			c.link.LastError = c.disk.damaged.Error()
+		}
 		c.link.Contact = contact
 		c.set(rs, FromDisk)
 		c.rest(time.Now())
@@ -338,7 +346,7 @@ func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
 	c.counts.drain(c.link.Revision)
 	c.state.Store(next)
 	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch || c.link.Revision != rs.Source.Revision) {
-		c.note(rs.Source.Epoch, rs.Source.Revision)
+		c.note(rs.Source.Epoch, rs.Source.Revision, rs.Source.Digest)
 	}
 	c.link.Source, c.link.Epoch, c.link.Revision, c.link.Silent = from, rs.Source.Epoch, rs.Source.Revision, 0
 	c.tell()

@@ -24,6 +24,8 @@ type disk struct {
 	path  string
 	owner string
 	dirty chan struct{}
+
+	damaged error // what of the copy could not be read when it was
 }
 
 type diskHeader struct {
@@ -148,6 +150,7 @@ func (d *disk) readRuleset() (*flag.Ruleset, error) {
 	for _, digest := range needed {
 		h, err := d.readList(digest)
 		if err != nil { // without it, who is listed is unknown: doubt excludes
+			d.damaged = errors.Join(d.damaged, err)
 			continue
 		}
 		if rs.Hashes == nil {

@@ -105,7 +105,7 @@ func (c *Client) readFeed(ctx context.Context) error {
 	}
 	req.Header.Set("Accept", "text/event-stream")
 	if s := c.state.Load(); s.source == FromService || s.source == FromDisk {
-		req.Header.Set("Last-Event-ID", fmt.Sprintf("%d.%d", s.base.Source.Epoch, s.base.Source.Revision))
+		req.Header.Set("Last-Event-ID", s.base.Source.Position().String())
 	}
 	watchdog := time.AfterFunc(silence, cancel)
 	defer watchdog.Stop()
@@ -191,11 +191,16 @@ func (c *Client) event(ctx context.Context, name string, data []byte) error {
 }
 
 func (c *Client) readBeat(ctx context.Context, data []byte) error {
-	var beat struct{ Now, Epoch, Revision, Spread, Contact int64 }
+	var beat struct {
+		Now, Epoch, Revision, Spread, Contact int64
+		Digest                                string
+		OtherHistory                          bool
+	}
 	if err := json.Unmarshal(data, &beat); err != nil {
 		return fmt.Errorf("read beat: %w", err)
 	}
-	err := c.beat(ctx, beat.Now, beat.Epoch, beat.Revision)
+	c.strand(beat.OtherHistory)
+	err := c.beat(ctx, beat.Now, flag.Position{Epoch: beat.Epoch, Revision: beat.Revision, Digest: beat.Digest})
 	c.mu.Lock()
 	c.spread = min(time.Duration(beat.Spread)*time.Millisecond, longestWait)
 	c.fleet = max(c.spread, time.Millisecond)
@@ -204,9 +209,26 @@ func (c *Client) readBeat(ctx context.Context, data []byte) error {
 	return err
 }
 
+// strand notes whether the service says that it does not know what is in use here.
+func (c *Client) strand(is bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.link.Stranded == is {
+		return
+	}
+	c.link.Stranded = is
+	if is {
+		c.link.LastError = "the service does not know the revision in use here: its records were restored from a backup, and it needs `greenlever epoch new`"
+		c.log.Error("greenlever: " + c.link.LastError)
+	} else {
+		c.link.LastError = ""
+	}
+	c.tell()
+}
+
 // beat corrects the clock. A beat of the revision in use also confirms a ruleset that was
 // started from disk.
-func (c *Client) beat(ctx context.Context, now, epoch, revision int64) error {
+func (c *Client) beat(ctx context.Context, now int64, at flag.Position) error {
 	c.mu.Lock()
 	before := c.link.Skew
 	c.link.Skew = time.Until(time.UnixMilli(now)).Round(time.Millisecond)
@@ -218,12 +240,15 @@ func (c *Client) beat(ctx context.Context, now, epoch, revision int64) error {
 	if off && !wasOff {
 		c.log.Warn("greenlever: this machine's clock differs from the service's", "by", c.link.Skew)
 	}
-	if epoch == have.Epoch && revision == have.Revision && s.source == FromDisk {
+	if at.Epoch == have.Epoch && at.Revision == have.Revision && s.source == FromDisk {
+		if at.Digest != have.Digest && at.Digest != "" && have.Digest != "" {
+			return c.fetchSnapshot(ctx)
+		}
 		if _, missing := have.Needed(); len(missing) > 0 {
 			return c.fetchSnapshot(ctx)
 		}
 		c.set(have, FromService)
-	} else if epoch > have.Epoch || epoch == have.Epoch && revision > have.Revision {
+	} else if at.Epoch > have.Epoch || at.Epoch == have.Epoch && at.Revision > have.Revision {
 		return c.fetchSnapshot(ctx)
 	}
 	return nil

@@ -2,8 +2,6 @@ package greenlever
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -28,6 +26,9 @@ func (c *Client) fetchLists(ctx context.Context, digests []string) (map[string]f
 		}
 		h, err := c.disk.readList(digest)
 		if err != nil {
+			if !errors.Is(err, os.ErrNotExist) {
+				c.log.Error("greenlever: a list kept on disk is of no use and is fetched again", "error", err)
+			}
 			if h, err = c.fetchList(ctx, digest, nearest(have)); err != nil {
 				return nil, err
 			}
@@ -73,15 +74,10 @@ func (c *Client) fetchList(ctx context.Context, digest, from string) (flag.Hashe
 	if err != nil {
 		return nil, err
 	}
-	if digestOf(h) != digest {
+	if h.Digest() != digest {
 		return nil, errors.New("read list: it is not the one that was asked for")
 	}
 	return h, nil
-}
-
-func digestOf(h flag.Hashes) string {
-	sum := sha256.Sum256(h.Bytes())
-	return hex.EncodeToString(sum[:])
 }
 
 // holding gives the ruleset with its long lists at hand.
@@ -115,10 +111,13 @@ func (d *disk) readList(digest string) (flag.Hashes, error) {
 		return nil, err
 	}
 	h, err := flag.ReadHashes(raw)
-	if err == nil && digestOf(h) != digest {
-		err = fmt.Errorf("%s is damaged", d.listPath(digest))
+	if err == nil && h.Digest() != digest {
+		err = errors.New("its hashes are not the ones that were kept")
 	}
-	return h, err
+	if err != nil { // it is fetched again, and must not stay in the way of the whole one
+		return nil, errors.Join(fmt.Errorf("the list %s is damaged: %w", d.listPath(digest), err), os.Remove(d.listPath(digest)))
+	}
+	return h, nil
 }
 
 // writeList keeps a list beside the ruleset.

@@ -146,8 +146,8 @@ func TestLongLists(t *testing.T) {
 	}
 	first := flag.HashUnits(secret, keys)
 	second := flag.HashUnits(secret, append(keys[1:], "courier-1"))
-	s := newService(t, segmented(digestOf(first), len(first), secret))
-	s.lists = map[string][]byte{digestOf(first): first.Bytes(), digestOf(second): second.Delta(first)}
+	s := newService(t, segmented(first.Digest(), len(first), secret))
+	s.lists = map[string][]byte{first.Digest(): first.Bytes(), second.Digest(): second.Delta(first)}
 	dir := t.TempDir()
 	c := s.open(t, func(o *Options) { o.Dir = dir })
 	is := func(c *Client, unit string) bool { return c.Bool("f", Unit(unit), false) }
@@ -155,7 +155,7 @@ func TestLongLists(t *testing.T) {
 		t.Error("by the first list")
 	}
 	segment := func(h flag.Hashes) string {
-		_, rest, _ := strings.Cut(segmented(digestOf(h), len(h), secret), `"segments":`)
+		_, rest, _ := strings.Cut(segmented(h.Digest(), len(h), secret), `"segments":`)
 		list, _, _ := strings.Cut(rest, `,"stops"`)
 		return list
 	}
@@ -167,7 +167,7 @@ func TestLongLists(t *testing.T) {
 	s.mu.Lock()
 	asked := strings.Join(s.asked, "; ")
 	s.mu.Unlock()
-	if want := digestOf(first) + " from ; " + digestOf(second) + " from " + digestOf(first); asked != want {
+	if want := first.Digest() + " from ; " + second.Digest() + " from " + first.Digest(); asked != want {
 		t.Errorf("asked for %s", asked)
 	}
 	// A list that is not the one that was named is refused, and the one before stays.
@@ -180,7 +180,7 @@ func TestLongLists(t *testing.T) {
 	if c.State().Revision != 2 || !is(c, "courier-1") {
 		t.Errorf("%+v", c.State())
 	}
-	s.set(segmented(digestOf(second), len(second), secret))
+	s.set(segmented(second.Digest(), len(second), secret))
 	if err := c.Close(); err != nil {
 		t.Fatal(err)
 	}

@@ -25,6 +25,7 @@ type report struct {
 	Version     string      `json:"version"`
 	Epoch       int64       `json:"epoch"`
 	Revision    int64       `json:"revision"`
+	Digest      string      `json:"digest,omitempty"` // of the revision
 	Source      Source      `json:"source"`
 	SkewMillis  int64       `json:"skewMillis"`
 	From        int64       `json:"from"` // Unix milliseconds
@@ -127,7 +128,7 @@ func (r *reporter) build(leaving bool) {
 	r.leaving = leaving
 	now := time.Now()
 	body := report{Instance: r.c.instance, Sequence: r.sequence, Application: r.c.options.Application, Version: r.c.options.Version,
-		Epoch: state.Epoch, Revision: state.Revision, Source: state.Source, SkewMillis: state.Skew.Milliseconds(),
+		Epoch: state.Epoch, Revision: state.Revision, Digest: r.c.digestOf(state), Source: state.Source, SkewMillis: state.Skew.Milliseconds(),
 		From: r.from.UnixMilli(), To: now.UnixMilli(), Leaving: leaving, Counts: []countLine{}, Unknown: []askedLine{},
 		Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied}
 	r.from = now
@@ -214,6 +215,14 @@ func (r *reporter) post(ctx context.Context) error {
 		r.c.people.follow(answer.Sampling, r.c.draws())
 	}
 	return nil
+}
+
+// digestOf is the identity of the revision that a state names, if it is still the one in use.
+func (c *Client) digestOf(s State) string {
+	if src := c.state.Load().base.Source; src.Epoch == s.Epoch && src.Revision == s.Revision {
+		return src.Digest
+	}
+	return ""
 }
 
 // draws lists the attributes that shares of the ruleset in use are drawn by.

@@ -3,6 +3,7 @@ package greenlever
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"sync"
 	"time"
 
@@ -112,10 +113,11 @@ func (s *Scope) find(r *Resolver) *condition.Value {
 	}
 	unit := Context{*s.unit.unit.Resolving(nil)} // a resolver does not wait for itself
 	got := make(chan result, 1)
-	go func() {
-		a, err := r.Find(ctx, unit)
-		got <- result{a, err}
-	}()
+	s.client.aside("resolve "+r.Name.text, func() {
+		out := result{err: errors.New("its resolver panicked")}
+		defer func() { got <- out }()
+		out.a, out.err = r.Find(ctx, unit)
+	})
 	var err error
 	select {
 	case g := <-got:

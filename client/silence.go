@@ -8,19 +8,20 @@ import (
 
 // applied says when a revision was put into use, by the service's clock.
 type applied struct {
-	Epoch    int64 `json:"epoch"`
-	Revision int64 `json:"revision"`
-	At       int64 `json:"at"`
+	Epoch    int64  `json:"epoch"`
+	Revision int64  `json:"revision"`
+	At       int64  `json:"at"`
+	Digest   string `json:"digest,omitempty"`
 }
 
 // maxApplied bounds what is kept until the next report.
 const maxApplied = 1_000
 
-func (c *Client) note(epoch, revision int64) {
+func (c *Client) note(epoch, revision int64, digest string) {
 	if len(c.applied) >= maxApplied {
 		c.applied = c.applied[1:]
 	}
-	c.applied = append(c.applied, applied{epoch, revision, time.Now().UnixMilli() + c.skew.Load()})
+	c.applied = append(c.applied, applied{epoch, revision, time.Now().UnixMilli() + c.skew.Load(), digest})
 }
 
 // heard notes that the service was heard of, through an outpost where at is not zero: Unix

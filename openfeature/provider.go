@@ -10,6 +10,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"math"
 	"sync"
 	"time"
@@ -76,7 +77,14 @@ func (p *Provider) InitWithContext(ctx context.Context, _ of.EvaluationContext) 
 	if err != nil && !stale {
 		return err
 	}
-	p.done.Go(func() { p.follow(err != nil) })
+	p.done.Go(func() {
+		defer func() { // a handler of the application's may panic; its program goes on
+			if broken := recover(); broken != nil {
+				slog.Error("greenlever: telling of changes panicked and ends", "panic", broken)
+			}
+		}()
+		p.follow(err != nil)
+	})
 	return nil
 }
 

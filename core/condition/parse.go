@@ -58,12 +58,23 @@ func ContextOf(tree any) (*Context, error) {
 		return nil, err
 	}
 	delete(object, KeyAttribute)
-	f := flattener{context: &Context{key: key, attributes: make([]Attribute, 0, len(object))}}
-	if err := f.add([]level{{"", object}}); err != nil {
+	f := flattener{context: &Context{key: key, attributes: make([]Attribute, 0, min(len(object), MaxMembers))}}
+	if err := f.add([]level{{"", object}}, 1); err != nil {
 		return nil, err
 	}
 	return f.context, nil
 }
+
+// Limits of an evaluation context, the same everywhere.
+const (
+	MaxNesting    = 16       // objects within objects
+	MaxMembers    = 1_000    // attributes, nested ones among them
+	MaxName       = 200      // bytes of an attribute's whole name
+	MaxValue      = 64 << 10 // bytes of a text
+	MaxContext    = 1 << 20  // bytes of names and texts in all
+	elementBytes  = 8        // that an element of a list counts for beside its text
+	shownOfAPlace = 60       // bytes of a name that is too long
+)
 
 func parseKey(v any) (string, error) {
 	place := "context." + KeyAttribute
@@ -71,6 +82,9 @@ func parseKey(v any) (string, error) {
 	case nil:
 		return "", nil
 	case string:
+		if len(v) > MaxValue {
+			return "", &ContextError{place, fmt.Sprintf("is a text of %d bytes: at most %d are taken", len(v), MaxValue)}
+		}
 		return v, nil
 	case json.Number:
 		n, err := parseNumber(place, v)
@@ -99,10 +113,37 @@ type level struct {
 }
 
 // flattener walks nested objects level by level, so that a name written flat comes before
-// the same name nested.
-type flattener struct{ context *Context }
+// the same name nested. It holds the limits of a context.
+type flattener struct {
+	context *Context
+	members int
+	bytes   int
+	found   map[Name]bool // from indexAfter attributes on
+}
 
-func (f *flattener) add(levels []level) error {
+// indexAfter is from how many attributes on they are looked up by an index.
+const indexAfter = 16
+
+func (f *flattener) has(n Name) bool {
+	if f.found != nil {
+		return f.found[n]
+	}
+	return f.context.find(n) >= 0
+}
+
+func (f *flattener) put(n Name, v Value) {
+	f.context.attributes = append(f.context.attributes, Attribute{n, v})
+	if f.found != nil {
+		f.found[n] = true
+	} else if len(f.context.attributes) == indexAfter {
+		f.found = make(map[Name]bool, 2*indexAfter)
+		for _, a := range f.context.attributes {
+			f.found[a.Name] = true
+		}
+	}
+}
+
+func (f *flattener) add(levels []level, depth int) error {
 	var deeper []level
 	for _, l := range levels {
 		first := len(deeper)
@@ -110,6 +151,9 @@ func (f *flattener) add(levels []level) error {
 			full := name
 			if l.prefix != "" {
 				full = l.prefix + name
+			}
+			if err := f.fits(full, v, depth); err != nil {
+				return err
 			}
 			if nested, ok := v.(map[string]any); ok {
 				deeper = append(deeper, level{full + ".", nested})
@@ -119,8 +163,8 @@ func (f *flattener) add(levels []level) error {
 				wrong.Place = "context." + full + wrong.Place
 				return wrong
 			}
-			if n := Intern(full); value.kind != Absent && f.context.find(n) < 0 {
-				f.context.attributes = append(f.context.attributes, Attribute{n, value})
+			if n := Intern(full); value.kind != Absent && !f.has(n) {
+				f.put(n, value)
 			}
 		}
 		// Of two ways to nest, the longer flat prefix comes first.
@@ -129,7 +173,43 @@ func (f *flattener) add(levels []level) error {
 	if len(deeper) == 0 {
 		return nil
 	}
-	return f.add(deeper)
+	return f.add(deeper, depth+1)
+}
+
+// fits counts a member and tells which limit it breaks.
+func (f *flattener) fits(name string, v any, depth int) error {
+	shown := "context." + name[:min(len(name), shownOfAPlace)]
+	text, longest := len(name), 0
+	f.members++
+	switch v := v.(type) {
+	case string:
+		text, longest = text+len(v), len(v)
+	case []any:
+		text += elementBytes * len(v)
+		for _, e := range v {
+			if s, ok := e.(string); ok {
+				text, longest = text+len(s), max(longest, len(s))
+			}
+		}
+	case map[string]any:
+		if depth >= MaxNesting {
+			return &ContextError{shown, fmt.Sprintf("is nested deeper than %d objects: send it flat, as names with dots", MaxNesting)}
+		}
+	}
+	f.bytes += text
+	switch {
+	case len(name) > MaxName:
+		return &ContextError{shown + "...", fmt.Sprintf("has a name of %d bytes: at most %d are taken", len(name), MaxName)}
+	case name == "":
+		return &ContextError{"context", "has an attribute without a name"}
+	case longest > MaxValue:
+		return &ContextError{shown, fmt.Sprintf("is a text of %d bytes: at most %d are taken", longest, MaxValue)}
+	case f.members > MaxMembers:
+		return &ContextError{shown, fmt.Sprintf("is one attribute too many: a context takes %d", MaxMembers)}
+	case f.bytes > MaxContext:
+		return &ContextError{shown, fmt.Sprintf("makes the context larger than %d bytes", MaxContext)}
+	}
+	return nil
 }
 
 // parseValue reads a value; what is wrong with it has its place below the value's own.

@@ -20,7 +20,9 @@ type Snapshot struct {
 	Format   int               `json:"format"`
 	Epoch    int64             `json:"epoch"` // UTC milliseconds; the installation's generation
 	Revision int64             `json:"revision"`
-	At       int64             `json:"at"` // Unix milliseconds of the revision
+	At       int64             `json:"at"`               // Unix milliseconds of the revision
+	Digest   string            `json:"digest,omitempty"` // see [Position]
+	Proof    string            `json:"proof,omitempty"`
 	Flags    []json.RawMessage `json:"flags"`
 	Segments []json.RawMessage `json:"segments"`
 	Stops    []Stop            `json:"stops"`
@@ -33,6 +35,8 @@ type Event struct {
 	Epoch    int64             `json:"epoch"`
 	Revision int64             `json:"revision"`
 	At       int64             `json:"at"`
+	Digest   string            `json:"digest,omitempty"` // see [Position]
+	Proof    string            `json:"proof,omitempty"`
 	Flags    []json.RawMessage `json:"flags,omitempty"`
 	Segments []json.RawMessage `json:"segments,omitempty"`
 	Gone     *Gone             `json:"gone,omitempty"`
@@ -52,12 +56,19 @@ type Ruleset struct {
 	Epoch    int64
 	Revision int64
 	At       int64
+	Digest   string
+	Proof    string
 	Flags    map[string]json.RawMessage
 	Segments map[string]json.RawMessage
 	Stops    []Stop
 	SeeAs    string // see [Snapshot]
 	// Hashes are the long lists of its segments, by digest: see [Ruleset.Needed].
 	Hashes map[string]Hashes
+}
+
+// Position is where the ruleset stands.
+func (rs *Ruleset) Position() Position {
+	return Position{rs.Epoch, rs.Revision, rs.At, rs.Digest, rs.Proof}
 }
 
 // List finds the hashes of a long list; nil where they are not at hand.
@@ -179,7 +190,7 @@ func NewRuleset(s *Snapshot) (*Ruleset, error) {
 	if s.Format > Format {
 		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, s.Format, Format)
 	}
-	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Stops: s.Stops, SeeAs: s.SeeAs,
+	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Digest: s.Digest, Proof: s.Proof, Stops: s.Stops, SeeAs: s.SeeAs,
 		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage, len(s.Segments))}
 	return rs, errors.Join(index(rs.Flags, "flag", s.Flags), index(rs.Segments, "segment", s.Segments))
 }
@@ -204,7 +215,7 @@ func ReadSnapshot(raw []byte) (*Ruleset, error) {
 
 // Snapshot gives the ruleset back as it is sent, sorted by key.
 func (rs *Ruleset) Snapshot() *Snapshot {
-	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At,
+	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At, Digest: rs.Digest, Proof: rs.Proof,
 		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...), SeeAs: rs.SeeAs}
 }
 
@@ -225,7 +236,7 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 	if e.Epoch != rs.Epoch || e.Revision != rs.Revision+1 {
 		return nil, fmt.Errorf("%w: have %d.%d, got %d.%d", ErrGap, rs.Epoch, rs.Revision, e.Epoch, e.Revision)
 	}
-	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Flags: rs.Flags, Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes}
+	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest, Proof: e.Proof, Flags: rs.Flags, Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes}
 	if len(e.Flags) > 0 || e.Gone != nil && len(e.Gone.Flags) > 0 {
 		next.Flags = maps.Clone(rs.Flags)
 	}

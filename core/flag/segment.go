@@ -2,8 +2,10 @@ package flag
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"encoding/base64"
 	"encoding/binary"
+	"encoding/hex"
 	"fmt"
 	"math/bits"
 	"slices"
@@ -297,4 +299,10 @@ func (l *List) check(place string, add func(place, mend string)) {
 		}
 		seen[u] = true
 	}
+}
+
+// Digest is the list's digest: SHA-256 of [Hashes.Bytes] in hexadecimal.
+func (h Hashes) Digest() string {
+	sum := sha256.Sum256(h.Bytes())
+	return hex.EncodeToString(sum[:])
 }

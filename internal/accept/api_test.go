@@ -251,7 +251,7 @@ func TestBadInput(t *testing.T) {
 		return object{"variant": variant, "share": share, "ranges": []int{}}
 	}
 	leaf := func(l object) []byte { return rule(object{"name": "r", "gives": object{"variant": "on"}, "when": l}) }
-	const put, flags = "PUT " + inProd + "/flags/one-touch-open", "POST /projects/pinecrest/flags?reason=test"
+	const put, flags = "PUT " + inProd + "/flags/one-touch-open", "POST /projects/pinecrest/flags"
 	deep := strings.Repeat(`{"not":`, 60) + `{"test":"present","attribute":"x"}` + strings.Repeat("}", 60)
 	for name, c := range map[string]struct {
 		call   string
@@ -290,10 +290,10 @@ func TestBadInput(t *testing.T) {
 		"a need of nothing":         {put, document(func(d object) { d["needs"] = []object{{"flag": "x", "variant": "on"}} }), 400, "document.needs[0].flag"},
 		"a need of no variant":      {put, document(func(d object) { d["needs"] = []object{{"flag": "handover-photo", "variant": "x"}} }), 400, "document.needs[0].variant"},
 		"a body of 10 MB":           {put, bytes.Repeat([]byte("x"), 10<<20), 413, "too large"},
-		"an odd key":                {flags, []byte(`{"key":"One Touch","goneBy":"stays"}`), 400, "key"},
-		"a key that is taken":       {flags, []byte(`{"key":"one-touch-open","goneBy":"stays"}`), 400, "never used again"},
+		"an odd key":                {flags, []byte(`{"key":"One Touch","goneBy":"stays","reason":"test"}`), 400, "key"},
+		"a key that is taken":       {flags, []byte(`{"key":"one-touch-open","goneBy":"stays","reason":"test"}`), 400, "never used again"},
 		"no gone by":                {flags, []byte(`{"key":"x"}`), 400, "goneBy"},
-		"an odd date":               {flags, []byte(`{"key":"x","goneBy":"soon"}`), 400, "goneBy"},
+		"an odd date":               {flags, []byte(`{"key":"x","goneBy":"soon","reason":"test"}`), 400, "goneBy"},
 		"one variant":               {flags, []byte(`{"key":"x","goneBy":"stays","type":"string","variants":[{"name":"a","value":"a"}]}`), 400, "variants"},
 		"no reason":                 {"PUT /projects/pinecrest/environments/night/flags/one-touch-open", document(func(object) {}), 400, "reason"},
 		"an unknown flag":           {"GET " + inProd + "/flags/x", nil, 404, "no flag x"},
@@ -307,11 +307,13 @@ func TestBadInput(t *testing.T) {
 		"a revision of the future":  {"POST " + inProd + "/flags/one-touch-open/why", []byte(`{"context":{},"revision":99}`), 404, "newest"},
 		"an odd cursor":             {"GET /projects/pinecrest/history?cursor=x", nil, 400, "cursor"},
 		"an odd time":               {"GET /projects/pinecrest/history?from=yesterday", nil, 400, "from"},
-		"an odd role":               {"PUT /projects/pinecrest/people/" + gltest.KeeperEmail, []byte(`{"roles":["boss"]}`), 400, "roles[0]"},
-		"no keeper left":            {"PUT /projects/pinecrest/people/" + gltest.KeeperEmail, []byte(`{"roles":[]}`), 409, "keeper"},
+		"an odd role":               {"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail), []byte(`{"roles":["boss"]}`), 400, "roles[0]"},
+		"no keeper left":            {"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail), []byte(`{"roles":[]}`), 409, "keeper"},
 		"a short password":          {"POST /accounts", []byte(`{"email":"a@pinecrest.example","name":"A","password":"short"}`), 400, "password"},
 		"an odd address":            {"POST /accounts", []byte(`{"email":"a","name":"A","password":"long enough"}`), 400, "email"},
-		"a token for ever":          {"POST /me/tokens", []byte(`{"name":"x","days":9999}`), 400, "days"},
+		"a token by a token":        {"POST /me/tokens", []byte(`{"name":"x","days":1}`), 403, "signed in"},
+		"an undeclared parameter":   {"GET " + inProd + "/stops?dryrun=true", nil, 400, "dryrun"},
+		"a common password":         {"POST /accounts", []byte(`{"email":"a@pinecrest.example","name":"A","password":"password123"}`), 400, "guess first"},
 		"no route":                  {"GET /nowhere", nil, 404, "nothing"},
 	} {
 		method, path, _ := strings.Cut(c.call, " ")
@@ -359,7 +361,7 @@ func TestRights(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	who := map[string]gltest.Caller{"auditor": s.Person(t, "ask.vik", "auditor"), "developer": s.Person(t, "noor.berg", "developer"),
 		"releaser": s.Person(t, "juno.lind", "releaser"), "on-call": s.Person(t, "tove.ek", "on-call"), "keeper": s.Keeper, "nobody": s.Person(t, "no.role", "auditor")}
-	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/no.role@pinecrest.example", object{"roles": []string{}}, 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, "no.role@pinecrest.example"), object{"roles": []string{}}, 200, nil)
 	for _, c := range []struct {
 		call, body, may string
 	}{
@@ -371,7 +373,7 @@ func TestRights(t *testing.T) {
 		{"POST " + inProd + "/stops?dryRun=true", `{"flags":["one-touch-open"]}`, "developer releaser on-call keeper"},
 		{"GET " + inProd + "/keys", "", "keeper"},
 		{"PATCH " + inProd, `{"askFirst":false}`, "keeper"},
-		{"PUT /projects/pinecrest/people/" + gltest.KeeperEmail, `{"roles":["keeper"]}`, "keeper"},
+		{"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail), `{"roles":["keeper"]}`, "keeper"},
 		{"POST /accounts", `{}`, "keeper"},
 		{"GET /history", "", "keeper"},
 	} {

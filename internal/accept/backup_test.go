@@ -3,7 +3,6 @@ package accept
 import (
 	"bytes"
 	"os/exec"
-	"strings"
 	"testing"
 
 	"github.com/go-sql-driver/mysql"
@@ -37,6 +36,5 @@ func connection(t *testing.T, dsn string) (*mysql.Config, []string) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	host, port, _ := strings.Cut(c.Addr, ":")
-	return c, []string{"--no-defaults", "--protocol=tcp", "--host=" + host, "--port=" + port, "--user=" + c.User}
+	return c, []string{"--no-defaults", "--socket=" + c.Addr, "--user=" + c.User}
 }

@@ -229,9 +229,9 @@ func TestTabsShareAStream(t *testing.T) {
 		"/desk": fmt.Sprintf(`<!doctype html><title>desk</title><script type="module" src="%s/browser/v1/greenlever.js?key=%s"></script>
 <p data-flag="handover-photo" hidden>Take a photo</p><p>The page</p>`, o.URL(), s.Browse["production"])})
 	streams := func() string {
-		_, raw, _, _ := gltest.Caller{URL: o.URL()}.Send("GET", "/metrics", nil)
+		_, raw, _, _ := gltest.Caller{URL: o.AdminURL()}.Send("GET", "/metrics", nil)
 		for line := range strings.Lines(string(raw)) {
-			if n, ok := strings.CutPrefix(line, "greenlever_streams "); ok {
+			if n, ok := strings.CutPrefix(line, "greenlever_browser_streams "); ok {
 				return strings.TrimSpace(n)
 			}
 		}

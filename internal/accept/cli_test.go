@@ -163,8 +163,9 @@ func TestCommandLine(t *testing.T) {
 		}
 	}
 	sh.run(4, "key revoke nothing")
-	sh.run(0, "token make script --days 3")
-	token := strings.TrimSpace(sh.out)
+	var made struct{ Secret string }
+	s.Session(t, gltest.KeeperEmail).Do(t, "POST", "/me/tokens", object{"name": "script", "days": 3}, 201, &made)
+	token := made.Secret
 	sh.run(0, "token list").says("script")
 	sh.run(0, "person make noor.berg@pinecrest.example --name Noor --password long-enough-password").says("!Noor")
 	sh.run(0, "person roles noor.berg@pinecrest.example developer releaser")

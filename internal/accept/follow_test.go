@@ -302,8 +302,7 @@ func TestChangesAreSmallAndStalledFollowersHarmless(t *testing.T) {
 	}
 	c := open(t, s, "production")
 	for i := range 200 {
-		s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"flag-9"}, "reason": strings.Repeat("x", 1000)}, 201, nil)
-		_ = i
+		s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"flag-9"}, "reason": fmt.Sprint(i, strings.Repeat("x", 1000))}, 201, nil)
 	}
 	until(t, c, "200 changes beside a stalled follower", at(saved.Revision+200))
 }

@@ -299,7 +299,7 @@ func TestMetricsAndHealth(t *testing.T) {
 	for _, path := range []string{"/healthz", "/readyz", "/readyz?for=changes"} {
 		guest.Do(t, "GET", path, nil, 200, nil)
 	}
-	_, raw, header, _ := guest.With("Accept", "application/openmetrics-text; version=1.0.0").Send("GET", "/metrics", nil)
+	_, raw, header, _ := gltest.Caller{URL: s.AdminURL()}.With("Accept", "application/openmetrics-text; version=1.0.0").Send("GET", "/metrics", nil)
 	if !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") || !strings.HasSuffix(string(raw), "# EOF\n") || !strings.Contains(string(raw), `greenlever_request_duration_seconds_count{route="/api/v1/projects"`) {
 		t.Errorf("%s: %.2000s", header.Get("Content-Type"), raw)
 	}

@@ -21,7 +21,7 @@ import (
 // station starts an outpost of an address.
 func station(t testing.TB, url string, keys []string, change ...func(*outpost.Config)) *outpost.Outpost {
 	t.Helper()
-	c := outpost.Config{URL: url, Keys: keys, Listen: "127.0.0.1:0", Dir: t.TempDir(), Name: "yard", Version: "1", Log: quiet}
+	c := outpost.Config{URL: url, Keys: keys, Listen: "127.0.0.1:0", Admin: "127.0.0.1:0", Dir: t.TempDir(), Name: "yard", Version: "1", Log: quiet}
 	for _, f := range change {
 		f(&c)
 	}
@@ -105,7 +105,7 @@ func TestOutpost(t *testing.T) {
 		}
 		return d.Alive == 2 && d.Delivered == 2 && via != "" && via == outposts
 	})
-	_, page, _, _ := gltest.Caller{URL: o.URL() + "/?"}.Send("GET", "", nil)
+	_, page, _, _ := gltest.Caller{URL: o.AdminURL() + "/?"}.Send("GET", "", nil)
 	for _, want := range []string{"pinecrest/production", "pinecrest/staging", "connected", "door", c.State().Instance} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the outpost's page lacks %q: %s", want, page)
@@ -149,7 +149,7 @@ func TestOutpostWhoseKeyIsRevoked(t *testing.T) {
 	if !answers(s.Keys["production"], 200)() {
 		t.Error("another key is refused too")
 	}
-	res, err := http.Get(o.URL())
+	res, err := http.Get(o.AdminURL())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,7 +215,11 @@ func TestOutpostBeforeTheService(t *testing.T) {
 	}
 	o := station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) { c.Wait = -1 })
 	for path, want := range map[string]string{"/readyz": "was not reached", "/": "never reached"} {
-		res, err := http.Get(o.URL() + path)
+		at := o.URL()
+		if path == "/" {
+			at = o.AdminURL()
+		}
+		res, err := http.Get(at + path)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -321,7 +325,7 @@ func TestOutpostReportsUnits(t *testing.T) {
 	if len(r.Unknown) != 1 || r.Unknown[0].Flag != "b" {
 		t.Errorf("%+v", r)
 	}
-	_, raw, _, _ := s.Keeper.Send("GET", inProd+"/population/units?of=targetingKey", nil)
+	_, raw, _, _ := s.Keeper.Send("POST", inProd+"/population/units", []byte(`{"of":"targetingKey"}`))
 	for _, want := range []string{"site-1", "site-2", "site-3", "crew_size"} {
 		if !strings.Contains(string(raw), want) {
 			t.Errorf("the population lacks %s: %s", want, raw)

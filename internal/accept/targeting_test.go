@@ -217,7 +217,7 @@ func TestPopulationKeepsNothingPersonal(t *testing.T) {
 			Attributes map[string]any
 		}
 	}
-	s.Keeper.Do(t, "GET", inProd+"/population/units", nil, 200, &units)
+	s.Keeper.Do(t, "POST", inProd+"/population/units", object{}, 200, &units)
 	if len(units.Items) != 40 {
 		t.Fatalf("%d units", len(units.Items))
 	}
@@ -226,7 +226,7 @@ func TestPopulationKeepsNothingPersonal(t *testing.T) {
 			t.Errorf("%s: %v", u.Unit, u.Attributes["email"])
 		}
 	}
-	s.Keeper.Do(t, "GET", inProd+"/population/units?flag=night-batching&at=end&has=recipient-1", nil, 200, &units)
+	s.Keeper.Do(t, "POST", inProd+"/population/units", object{"flag": "night-batching", "at": "end", "has": "recipient-1"}, 200, &units)
 	for _, u := range units.Items {
 		if !strings.HasPrefix(u.Unit, "recipient-1") {
 			t.Errorf("%s", u.Unit)
@@ -235,7 +235,7 @@ func TestPopulationKeepsNothingPersonal(t *testing.T) {
 	c.Close() // else the client tells of the unit again
 	var erased struct{ Erased int }
 	s.Keeper.Do(t, "POST", inProd+"/population/erase", object{"unit": "recipient-7", "reason": "asked to be forgotten"}, 200, &erased)
-	s.Keeper.Do(t, "GET", inProd+"/population/units?has=recipient-7", nil, 200, &units)
+	s.Keeper.Do(t, "POST", inProd+"/population/units", object{"has": "recipient-7"}, 200, &units)
 	if erased.Erased != 1 || len(units.Items) != 0 {
 		t.Errorf("erased %d, left %v", erased.Erased, units.Items)
 	}

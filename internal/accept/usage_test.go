@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -201,7 +202,7 @@ func TestUsageThinsOut(t *testing.T) {
 			t.Errorf("after thinning: %d in %d rows", n, rows)
 		}
 	}
-	if err := st.ThinUses(t.Context(), now+400*day); err != nil {
+	if err := errors.Join(st.ThinUses(t.Context(), now+400*day), st.Forget(t.Context(), now+400*day, nil)); err != nil {
 		t.Fatal(err)
 	}
 	if n, _ := sum(); n >= total {

@@ -7,6 +7,7 @@
 package app
 
 import (
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 
@@ -106,6 +107,7 @@ type Account struct {
 	Name     string `json:"name" db:"name"`
 	Keeper   bool   `json:"keeper" db:"keeper"` // of the installation
 	Created  int64  `json:"created" db:"created"`
+	Disabled int64  `json:"disabled,omitempty" db:"disabled"` // since when it may not be used
 	Password string `json:"-" db:"password"`
 }
 
@@ -121,9 +123,17 @@ type Token struct {
 
 // Session is a signed-in browser.
 type Session struct {
-	AccountID string `db:"account_id"`
-	CSRF      string `db:"csrf"`
+	AccountID string `json:"-" db:"account_id"`
+	CSRF      string `json:"-" db:"csrf"`
+	Digest    []byte `json:"-" db:"digest"`
+	Created   int64  `json:"created" db:"created"`
+	Expires   int64  `json:"expires" db:"expires"`
+	Address   string `json:"address" db:"address"` // that it was signed in from
+	Agent     string `json:"agent" db:"agent"`     // the browser, as it calls itself
 }
+
+// ID names a session without giving it away.
+func (s *Session) ID() string { return hex.EncodeToString(s.Digest[:min(8, len(s.Digest))]) }
 
 // KeyKind is what an access key may do.
 type KeyKind string
@@ -198,4 +208,11 @@ func InvalidFields(problems []flag.Problem) error {
 // InvalidField makes a Fault of one field.
 func InvalidField(place, format string, args ...any) *Fault {
 	return &Fault{Kind: Invalid, Detail: "a field cannot be taken", Fields: []flag.Problem{{Place: place, Mend: fmt.Sprintf(format, args...)}}}
+}
+
+// Aside is something that cannot be read and is left out, while everything else goes on.
+type Aside struct {
+	Kind string `json:"kind"` // flag, segment or list
+	Key  string `json:"key"`  // of the flag or segment, or the list's digest
+	Why  string `json:"why"`
 }

@@ -61,6 +61,32 @@ type Instance struct {
 	BusyOf        int64        `json:"busyOf,omitempty" db:"busy_of"`
 	Streams       int64        `json:"streams,omitempty" db:"streams"`
 	Pollers       int64        `json:"pollers,omitempty" db:"pollers"`
+	// Other tells that it decides by a revision of another history than the records': they
+	// were restored from a backup since. Its number says nothing then.
+	Other bool `json:"otherHistory,omitempty" db:"other"`
+}
+
+// Node is a process of the service, known by a lease.
+type Node struct {
+	ID      string              `json:"id"`
+	Version string              `json:"version"`
+	Started int64               `json:"started"`
+	Silent  int64               `json:"silent"` // milliseconds since its lease ran out; 0: it lives
+	Places  map[int64]NodePlace `json:"-"`      // by environment
+}
+
+// NodePlace is an environment as a node has it.
+type NodePlace struct {
+	Epoch    int64 `json:"epoch"`
+	Revision int64 `json:"revision"`
+	Streams  int64 `json:"streams,omitempty"`
+	Pollers  int64 `json:"pollers,omitempty"`
+}
+
+// Incoming is a report with the access key that it came with.
+type Incoming struct {
+	*Report
+	Key string // id of the access key
 }
 
 // SilentAfter is how long an instance may say nothing before it counts as lost, in milliseconds.
@@ -79,6 +105,7 @@ type Status struct {
 	Version     string       `json:"version"`
 	Epoch       int64        `json:"epoch"`
 	Revision    int64        `json:"revision"`
+	Digest      string       `json:"digest,omitempty"` // of the revision: see flag.Position
 	Source      string       `json:"source"`
 	SkewMillis  int64        `json:"skewMillis"`
 	Started     int64        `json:"started,omitempty"`
@@ -92,9 +119,10 @@ type Status struct {
 
 // Applied says when an instance began to decide by a revision.
 type Applied struct {
-	Epoch    int64 `json:"epoch" db:"epoch"`
-	Revision int64 `json:"revision" db:"revision"`
-	At       int64 `json:"at" db:"at"` // Unix milliseconds, by the service's clock
+	Epoch    int64  `json:"epoch" db:"epoch"`
+	Revision int64  `json:"revision" db:"revision"`
+	At       int64  `json:"at" db:"at"` // Unix milliseconds, by the service's clock
+	Digest   string `json:"digest,omitempty" db:"digest"`
 }
 
 // Busy is a unit that makes most of the calls of an instance: a key that was written into
@@ -133,7 +161,8 @@ type CountLine struct {
 	Variant     string `json:"variant,omitempty" db:"variant"`
 	Reason      string `json:"reason,omitempty" db:"reason"`
 	Rule        string `json:"rule,omitempty" db:"rule"`
-	Revision    int64  `json:"revision,omitempty" db:"revision"`
+	Revision    int64  `json:"revision,omitempty" db:"-"`               // of the environment, as followers count
+	FlagVersion int64  `json:"flagVersion,omitempty" db:"flag_version"` // of the flag itself, as the records count
 	Application string `json:"application,omitempty" db:"application"`
 	Version     string `json:"version,omitempty" db:"version"`
 	Count       uint64 `json:"count" db:"count"`

@@ -220,3 +220,70 @@ func TestConsoleImports(t *testing.T) {
 		t.Errorf("%d files, %v", seen, err)
 	}
 }
+
+// Goroutines of the service, of outposts and of the client start in one place each, where a
+// panic is caught: nothing that somebody sends may end the process.
+func TestGoroutinesAreGuarded(t *testing.T) {
+	exempt := regexp.MustCompile(`^(internal/(bench|sim|shots|browse|gltest|store/storetest|archtest)/|examples/|core/|internal/app/guard/guard\.go|client/guard\.go|openfeature/provider\.go)`)
+	seen := 0
+	err := filepath.WalkDir("../..", func(path string, d os.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		place := strings.TrimPrefix(filepath.ToSlash(path), "../../")
+		if d.IsDir() && (d.Name() == "node_modules" || strings.HasPrefix(d.Name(), ".") && path != "../..") {
+			return filepath.SkipDir
+		}
+		if !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") || exempt.MatchString(place) {
+			return nil
+		}
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, 0)
+		if err != nil {
+			return err
+		}
+		seen++
+		ast.Inspect(f, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.GoStmt:
+				t.Errorf("%s starts a goroutine by itself: use package guard, or the client's guard.go", place)
+			case *ast.CallExpr:
+				if s, ok := n.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "Go" && len(n.Args) > 0 {
+					if _, literal := n.Args[len(n.Args)-1].(*ast.FuncLit); !literal {
+						return true
+					}
+					if x, ok := s.X.(*ast.Ident); !ok || x.Name != "guard" {
+						t.Errorf("%s starts a goroutine by itself: use package guard, or the client's guard.go", place)
+					}
+				}
+				if s, ok := n.Fun.(*ast.SelectorExpr); ok && s.Sel.Name == "AfterFunc" {
+					if _, plain := n.Args[1].(*ast.Ident); !plain {
+						t.Errorf("%s starts a goroutine by a timer: give it a plain function that cannot panic", place)
+					}
+				}
+			}
+			return true
+		})
+		return nil
+	})
+	if err != nil || seen < 100 {
+		t.Errorf("%d files, %v", seen, err)
+	}
+}
+
+// Columns are named: one that a newer release adds does not break a program of this one.
+func TestColumnsAreNamed(t *testing.T) {
+	files, err := filepath.Glob("../store/*.go")
+	if err != nil || len(files) < 8 {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	every := regexp.MustCompile(`(?i)SELECT\s+(\w+\.)?\*|INSERT( IGNORE)? INTO \w+ (VALUES|SELECT)`)
+	for _, path := range files {
+		raw, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, hit := range every.FindAllString(string(raw), -1) {
+			t.Errorf("%s: %s", path, hit)
+		}
+	}
+}

@@ -59,6 +59,7 @@ func (s *service) setUp(ctx context.Context, code string) error {
 		if err != nil {
 			return err
 		}
+		req.Header.Set("Content-Type", "application/json")
 		req.Header.Set("Cookie", cookies)
 		req.Header.Set("X-Greenlever-CSRF", csrf)
 		res, err := http.DefaultClient.Do(req)

@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"go.yaml.in/yaml/v4"
 
 	"greenlever.example/core/flag"
@@ -79,8 +78,10 @@ func writeProfile(name string, p profile) (string, error) {
 // api talks to the management API.
 type api struct {
 	url, token string
-	try        bool // no change is sent
+	try        bool   // no change is sent
+	key        string // the idempotency key that was asked for
 	http       *http.Client
+	err        io.Writer
 }
 
 // connect finds the service's address and the token: options, then environment, then the profile.
@@ -100,7 +101,7 @@ func (s *session) connect() (*api, error) {
 	}
 	s.project = first(s.project, os.Getenv("GREENLEVER_PROJECT"), p.Project)
 	s.env = first(s.env, os.Getenv("GREENLEVER_ENV"), p.Env)
-	a := &api{try: s.try, url: strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"), token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token), http: &http.Client{Timeout: time.Minute}}
+	a := &api{try: s.try, key: s.key, err: s.err, url: strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"), token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token), http: &http.Client{Timeout: time.Minute}}
 	if a.url == "" {
 		return nil, coded(exitUsage, "no service is known: run `greenlever sign-in`, or set GREENLEVER_URL and GREENLEVER_TOKEN")
 	}
@@ -117,6 +118,28 @@ type request struct {
 	version      int64     // for If-Match; 0 sends none
 	file         io.Reader // a body that is no JSON
 	size         int64     // of the file, in bytes
+	reason       string    // of a change whose body is a file
+}
+
+// keyed tells whether the request takes an idempotency key.
+func (r request) keyed() bool {
+	for _, without := range []string{"/me", "/accounts", "/sign-", "/set-up"} {
+		if strings.HasPrefix(r.path, without) {
+			return false
+		}
+	}
+	return !r.readsOnly()
+}
+
+// withReason is a body with a reason beside it.
+func withReason(body any, reason string) any {
+	raw, err := json.Marshal(body)
+	all := map[string]json.RawMessage{}
+	if err != nil || json.Unmarshal(raw, &all) != nil || reason == "" {
+		return body
+	}
+	all["reason"], _ = json.Marshal(reason) // a text
+	return all
 }
 
 // do sends a request and decodes its answer into out, unless that is nil.
@@ -138,19 +161,57 @@ func (a *api) do(ctx context.Context, r request, out any) error {
 
 // readsOnly tells whether a request changes nothing.
 func (r request) readsOnly() bool {
-	return r.method == http.MethodGet || strings.Contains(r.path, "dryRun=true") || strings.HasPrefix(r.path, "/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/unit")
+	return r.method == http.MethodGet || strings.Contains(r.path, "dryRun=true") || strings.HasPrefix(r.path, "/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/unit") || strings.HasSuffix(r.path, "/population/units") || r.path == "/accounts/find"
 }
 
+// Times of tries of one change: an answer that does not come is asked for again, under the
+// same key, so that nothing is done twice.
+const (
+	tryFor     = 25 * time.Second
+	firstTry   = 200 * time.Millisecond
+	longestTry = 3 * time.Second
+)
+
+// send sends a request. A change is tried again for a while where nobody knows whether it was
+// done, and its key is kept, so that the same command later asks for the same change.
 func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 	if a.try && !r.readsOnly() {
 		return nil, coded(exitUsage, "this cannot be tried, only done: nothing was changed")
 	}
-	body := r.file
+	var raw []byte
+	var err error
 	if r.body != nil {
-		raw, err := json.Marshal(r.body)
-		if err != nil {
+		if raw, err = json.Marshal(r.body); err != nil {
 			return nil, err
 		}
+	}
+	if !r.keyed() {
+		return a.once(ctx, r, raw, "")
+	}
+	pending := a.pending(r, raw)
+	end := time.Now().Add(tryFor)
+	for pause := firstTry; ; pause = min(2*pause, longestTry) {
+		res, err := a.once(ctx, r, raw, pending.key)
+		if ExitCode(err) != exitNoConnection || r.file != nil {
+			pending.settled()
+			return res, err
+		}
+		if ctx.Err() != nil || time.Now().Add(pause).After(end) {
+			return nil, fmt.Errorf("%w; whether it was done is not known: the same command again within a day asks for the same change, under the key %s", err, pending.keep())
+		}
+		if pause == firstTry {
+			fmt.Fprintf(a.err, "no answer (%v); trying again under the key %s ...\n", err, pending.key)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(pause):
+		}
+	}
+}
+
+func (a *api) once(ctx context.Context, r request, raw []byte, key string) (*http.Response, error) {
+	body := r.file
+	if raw != nil {
 		body = bytes.NewReader(raw)
 	}
 	req, err := http.NewRequestWithContext(ctx, r.method, a.url+"/api/v1"+r.path, body)
@@ -168,8 +229,11 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 		long.Timeout = 15 * time.Minute
 		client = &long
 	}
-	if r.method != http.MethodGet {
-		req.Header.Set("Idempotency-Key", uuid.NewString())
+	if key != "" {
+		req.Header.Set("Idempotency-Key", key)
+	}
+	if r.reason != "" {
+		req.Header.Set("Greenlever-Reason", url.PathEscape(r.reason))
 	}
 	if r.version > 0 {
 		req.Header.Set("If-Match", fmt.Sprintf(`"%d"`, r.version))

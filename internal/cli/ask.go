@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -350,7 +351,7 @@ func (s *session) printEntry(e *httpapi.HistoryEntry) {
 }
 
 func (s *session) verifyCommand() *cobra.Command {
-	var file string
+	var file, pin, heads string
 	var access bool
 	c := &cobra.Command{Use: "verify", Short: "Verify the audit's chains, in the service or from an export", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 		r := &audit.Report{}
@@ -360,7 +361,11 @@ func (s *session) verifyCommand() *cobra.Command {
 				return err
 			}
 			defer f.Close()
-			if r, err = audit.VerifyExport(f); err != nil {
+			held, err := readHeads(heads)
+			if err != nil {
+				return err
+			}
+			if r, err = audit.VerifyExport(f, pin, held); err != nil {
 				return err
 			}
 		} else {
@@ -368,12 +373,22 @@ func (s *session) verifyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/verify"}, r); err != nil {
-				return err
+			if pin != "" || heads != "" {
+				return coded(exitUsage, "--pin and --heads go with --file: what the service itself says of its keys needs no trust from outside; write an export first")
+			}
+			for cursor := ""; ; cursor = "?cursor=" + r.Cursor {
+				r = &audit.Report{}
+				if err := a.do(cmd.Context(), request{method: "GET", path: path + "/verify" + cursor}, r); err != nil {
+					return err
+				}
+				if r.Cursor == "" {
+					break
+				}
+				s.note("%d entries so far ...", r.Entries)
 			}
 		}
 		if err := s.show(r, func() {
-			s.say("%d entries in %d chains, %d signed heads", r.Entries, len(r.Chains), r.Signed)
+			s.say("%d entries in %d chains, %d signed heads, %d records beside them", r.Entries, len(r.Chains), r.Signed, r.Records)
 			for _, h := range r.Chains {
 				s.say("  %-16s to %-6d %s", h.Chain, h.Sequence, h.Digest)
 			}
@@ -390,8 +405,34 @@ func (s *session) verifyCommand() *cobra.Command {
 		return coded(exitUnsound, "the chain is NOT sound: %d findings", len(r.Findings))
 	}}
 	c.Flags().StringVar(&file, "file", "", "an export to verify, without any service")
+	c.Flags().StringVar(&pin, "pin", "", "with --file: a public key that you know from elsewhere; heads must be signed with it")
+	c.Flags().StringVar(&heads, "heads", "", "with --file: signed heads that were kept elsewhere, such as audit.heads of a node or the file of serve --heads")
 	c.Flags().BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
 	return c
+}
+
+// readHeads reads signed heads: a list, as a node keeps it, or a line each.
+func readHeads(path string) (all []audit.SignedHead, err error) {
+	if path == "" {
+		return nil, nil
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	if json.Unmarshal(raw, &all) == nil {
+		return all, nil
+	}
+	all = nil
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	for dec.More() {
+		var h audit.SignedHead
+		if err := dec.Decode(&h); err != nil {
+			return nil, fmt.Errorf("%s holds no signed heads: %w", path, err)
+		}
+		all = append(all, h)
+	}
+	return all, nil
 }
 
 func (s *session) chainsOf(cmd *cobra.Command, access bool) (*api, string, error) {

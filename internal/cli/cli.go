@@ -66,8 +66,9 @@ type session struct {
 
 	profile, url, project, env, output, because string
 	yes                                         bool
-	units                                       int64 // confirmed before everybody gets something else; -1: not said
-	try                                         bool  // show what would change and change nothing
+	units                                       int64  // confirmed before everybody gets something else; -1: not said
+	key                                         string // of a change that is asked for again
+	try                                         bool   // show what would change and change nothing
 }
 
 // Main runs the program and gives its exit code.
@@ -123,11 +124,12 @@ and knows who changed what.
 	p.StringVar(&s.because, "because", "", "why, in one sentence; environments that ask first want it")
 	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
 	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
+	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and does nothing twice")
 	p.Int64Var(&s.units, "units", -1, "confirms how many units a change takes from the resting variant in one step")
 	root.AddCommand(s.serveCommand(), s.outpostCommand(), s.demoCommand(), s.openAPICommand(), s.signInCommand(), s.boardCommand(), s.flagCommand(), s.segmentCommand(),
 		s.attributeCommand(), s.populationCommand(), s.unitCommand(), s.rosterCommand(), s.checkCommand(), s.conditionCommand(), s.seeAsCommand(),
 		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.usageCommand(), s.radarCommand(), s.generateCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
-		s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand(), s.epochCommand())
+		s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand(), s.epochCommand(), s.migrateCommand())
 	return root
 }
 

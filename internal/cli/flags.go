@@ -95,10 +95,10 @@ func (s *session) flagMake() *cobra.Command {
 			}
 			reason := ""
 			if s.because != "" {
-				reason = "?reason=" + url.QueryEscape(s.because)
+				reason = s.because
 			}
 			var made app.Definition
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags" + reason, body: d}, &made); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(d, reason)}, &made); err != nil {
 				return err
 			}
 			return s.show(made, func() { s.note("flag %s made, its lever is off everywhere", made.Key) })

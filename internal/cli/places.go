@@ -187,7 +187,6 @@ func (s *session) keyCommand() *cobra.Command {
 }
 
 func (s *session) tokenCommand() *cobra.Command {
-	var days int
 	list := &cobra.Command{Use: "list", Short: "Your personal tokens", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 		a, err := s.connect()
 		if err != nil {
@@ -205,21 +204,6 @@ func (s *session) tokenCommand() *cobra.Command {
 			s.rows([]any{"token", "name", "made", "expires"}, rows)
 		})
 	}}
-	make_ := &cobra.Command{Use: "make NAME", Short: "Make a personal token; it is shown once", Args: exactly("NAME"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, err := s.connect()
-		if err != nil {
-			return err
-		}
-		var t struct {
-			app.Token
-			Secret string `json:"secret"`
-		}
-		if err := a.do(cmd.Context(), request{method: "POST", path: "/me/tokens", body: map[string]any{"name": args[0], "days": days}}, &t); err != nil {
-			return err
-		}
-		return s.show(t, func() { s.say("%s", t.Secret) })
-	}}
-	make_.Flags().IntVar(&days, "days", 90, "until it expires")
 	remove := &cobra.Command{Use: "remove TOKEN", Short: "Remove a personal token by its id", Args: exactly("TOKEN"), RunE: func(cmd *cobra.Command, args []string) error {
 		a, err := s.connect()
 		if err != nil {
@@ -231,7 +215,7 @@ func (s *session) tokenCommand() *cobra.Command {
 		s.note("removed")
 		return nil
 	}}
-	return group("token", "Your personal tokens", list, make_, remove)
+	return group("token", "Your personal tokens; they are made in the console, by who is signed in there", list, remove)
 }
 
 func (s *session) personCommand() *cobra.Command {
@@ -280,13 +264,17 @@ func (s *session) personCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/people/" + url.PathEscape(args[0]), body: map[string]any{"roles": append([]string{}, args[1:]...)}}, nil); err != nil {
+		account, err := a.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/people/" + url.PathEscape(account), body: map[string]any{"roles": append([]string{}, args[1:]...)}}, nil); err != nil {
 			return err
 		}
 		s.note("%s now has the roles %v in %s", args[0], args[1:], s.project)
 		return nil
 	}}
-	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
+	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions and tokens end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
 		a, err := s.connect()
 		if err != nil {
 			return err
@@ -296,14 +284,18 @@ func (s *session) personCommand() *cobra.Command {
 				return err
 			}
 		}
-		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/" + url.PathEscape(args[0]) + "/password", body: map[string]any{"password": password}}, nil); err != nil {
+		account, err := a.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/" + url.PathEscape(account) + "/password", body: map[string]any{"password": password}}, nil); err != nil {
 			return err
 		}
 		s.note("%s has a new password", args[0])
 		return nil
 	}}
 	reset.Flags().StringVar(&password, "password", "", "asked for if left out")
-	return group("person", "People and their roles", list, make_, roles, reset)
+	return group("person", "People and their roles", list, make_, roles, reset, s.leaveCommand(), s.sessionsCommand())
 }
 
 func (s *session) epochCommand() *cobra.Command {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -141,15 +142,13 @@ func (s *session) segmentLoad() *cobra.Command {
 				return err
 			}
 			send := func(dry bool, out any) error {
-				query := url.Values{"mode": {mode}, "reason": {s.because}}
+				query, reason := url.Values{"mode": {mode}}, s.because
 				if dry {
 					query.Set("dryRun", "true")
-					if s.because == "" {
-						query.Set("reason", "not said yet")
-					}
+					reason = cmp.Or(reason, "not said yet")
 				}
 				body := &progress{r: bytes.NewReader(raw), all: int64(len(raw)), say: func(part string) { s.note("  %s sent", part) }}
-				return a.do(cmd.Context(), request{method: "PUT", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" + url.PathEscape(list) + "?" + query.Encode(), file: body, size: int64(len(raw))}, out)
+				return a.do(cmd.Context(), request{method: "PUT", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" + url.PathEscape(list) + "?" + query.Encode(), file: body, size: int64(len(raw)), reason: reason}, out)
 			}
 			if env.AskFirst || s.try {
 				var tried triedSegment

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,6 +21,8 @@ import (
 func (s *session) serveCommand() *cobra.Command {
 	var c server.Config
 	var file, format string
+	var proxies []string
+	keep := map[string]*int{}
 	c.Limits = httpapi.DefaultLimits()
 	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(),
 		Long: `Runs the service. Every option can also be set by an environment variable, such as
@@ -35,10 +38,19 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 			if c.Log, err = s.logger(format); err != nil {
 				return err
 			}
+			if c.Proxies, err = networks(proxies); err != nil {
+				return err
+			}
+			c.AdminElsewhere = !cmd.Flags().Changed("admin") // two on one machine are no mistake
+			c.Keep = map[string]int{}
+			for option, days := range keep {
+				c.Keep[option] = *days
+			}
 			srv, err := server.Start(cmd.Context(), c)
 			if err != nil {
 				return err
 			}
+			c.Log.Info("operators are listened to", "url", srv.AdminURL())
 			c.Log.Info("the service listens", "url", srv.URL())
 			if srv.SetUpCode != "" {
 				s.note("\nThere is no account yet. Open this address to make the first one:\n\n  %s/set-up?code=%s\n", srv.URL(), srv.SetUpCode)
@@ -52,17 +64,82 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:8090", "address to listen on")
+	f.StringVar(&c.Admin, "admin", "127.0.0.1:8091", "address of what operators watch, /metrics; not for strangers; empty: none")
+	f.BoolVar(&c.Restored, "restored", false, "the records were restored from a backup: begin with a new epoch (once, at the first start after it)")
+	f.StringSliceVar(&proxies, "trusted-proxies", nil, "networks of proxies that are believed about whom they pass on, such as 10.0.0.0/8")
+	f.StringVar(&c.Heads, "heads", "", "where signed heads of the audit are copied to: a file, or an address that takes them by POST")
 	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a private server")
 	f.StringVar(&c.Dir, "dir", defaultDir(), "directory of configuration, and of data without --dsn")
 	f.StringVar(&file, "config", "", "YAML file with these options")
 	f.StringVar(&format, "log-format", "text", "text or json")
-	f.BoolVar(&c.Secure, "secure-cookies", false, "the console is reached over TLS only")
+	f.BoolVar(&c.Secure, "secure-cookies", false, "everything is reached over TLS only: strict cookies, and browsers are told so")
 	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
 	f.DurationVar(&c.Limits.Time, "limit-time", c.Limits.Time, "of a request that is no stream")
 	f.IntVar(&c.Limits.Streams, "limit-streams", c.Limits.Streams, "open at once")
 	f.Float64Var(&c.Limits.Rate, "limit-rate", c.Limits.Rate, "requests a second of one person")
 	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate, "remote evaluations a second with one access key")
+	browserLimits(f, &c.Limits)
+	for option, days := range server.KeepDays() {
+		keep[option] = f.Int(option, days, "days; see the operator's guide")
+	}
 	return cmd
+}
+
+// browserLimits are the options that bound what pages may take.
+func browserLimits(f *pflag.FlagSet, l *httpapi.Limits) {
+	f.IntVar(&l.Browsers, "limit-browsers", l.Browsers, "streams of browsers open at once")
+	f.IntVar(&l.KeyStreams, "limit-key-streams", l.KeyStreams, "streams with one browser key open at once")
+	f.IntVar(&l.Address, "limit-address-streams", l.Address, "streams of browsers from one address open at once")
+}
+
+// networks reads networks of proxies; an address by itself is a network of one.
+func networks(texts []string) (all []netip.Prefix, err error) {
+	for _, t := range texts {
+		p, err := netip.ParsePrefix(t)
+		if ip, e := netip.ParseAddr(t); e == nil {
+			p, err = netip.PrefixFrom(ip, ip.BitLen()), nil
+		}
+		if err != nil {
+			return nil, coded(exitUsage, "--trusted-proxies: %q is no network such as 10.0.0.0/8", t)
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
+// migrateCommand brings the schema up to date by itself, or says what that would take.
+func (s *session) migrateCommand() *cobra.Command {
+	var dsn, file string
+	var check bool
+	c := &cobra.Command{Use: "migrate", Short: "Bring the records' schema up to date; --check says what is left to do", Args: exactly(),
+		Long: `Brings the schema of the records up to date, as serve does when it starts, and says how far it is.
+Killed at whatever moment, the next run goes on where it stopped. With --check nothing is changed:
+the exit code is 1 while steps are left. Programs of the release before go on beside the new schema.`,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if err := fill(cmd.Flags(), "SERVE", &file); err != nil {
+				return err
+			}
+			log, err := s.logger("text")
+			if err != nil {
+				return err
+			}
+			left, err := server.Migrate(cmd.Context(), dsn, check, log)
+			if err != nil {
+				return err
+			}
+			for _, step := range left {
+				s.say("%d  %s", step.Version, step.Name)
+			}
+			if check && len(left) > 0 {
+				return coded(exitFailed, "%d steps are left", len(left))
+			}
+			s.note("the schema is up to date")
+			return nil
+		}}
+	c.Flags().StringVar(&dsn, "dsn", "", "the MariaDB database (GREENLEVER_SERVE_DSN)")
+	c.Flags().StringVar(&file, "config", "", "YAML file with the options of serve")
+	c.Flags().BoolVar(&check, "check", false, "only say what is left to do")
+	return c
 }
 
 func (s *session) logger(format string) (*slog.Logger, error) {
@@ -100,7 +177,7 @@ func fill(f *pflag.FlagSet, command string, file *string) error {
 			return fmt.Errorf("the configuration %s: %w", *file, err)
 		}
 		for name := range kept {
-			if f.Lookup(name) == nil {
+			if f.Lookup(name) == nil && f.Lookup("listen") != nil {
 				return coded(exitUsage, "%s: there is no option %q", *file, name)
 			}
 		}

@@ -145,7 +145,7 @@ func (s *session) populationCommand() *cobra.Command {
 			return err
 		}
 		var all struct{ Items []httpapi.SampledUnit }
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/population/units?" + url.Values{"has": {has}, "of": {of}}.Encode()}, &all); err != nil {
+		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/population/units", body: map[string]string{"has": has, "of": of}}, &all); err != nil {
 			return err
 		}
 		return s.show(all.Items, func() {
@@ -267,7 +267,7 @@ func (s *session) unitCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		return a.do(cmd.Context(), request{method: "DELETE", path: path + "/test-units/" + url.PathEscape(args[0])}, nil)
+		return a.do(cmd.Context(), request{method: "POST", path: path + "/test-units/remove", body: map[string]string{"unit": args[0]}}, nil)
 	}}
 	return group("unit", "What single units get; test units", show, list, save, remove)
 }

@@ -18,6 +18,7 @@ import (
 
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/accessor"
+	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/radar"
 	"greenlever.example/greenlever/internal/httpapi"
 )
@@ -71,7 +72,7 @@ func (s *session) printUsage(u *httpapi.Usage, span string) {
 	s.say("")
 	rows = nil
 	for _, w := range u.Ways {
-		rows = append(rows, []any{fallbackOr(w.Variant), w.Reason, w.Rule, strings.TrimSpace(w.Application + " " + w.Version), w.Revision, w.Count, share(w.Count, total[w.Flag])})
+		rows = append(rows, []any{fallbackOr(w.Variant), w.Reason, w.Rule, strings.TrimSpace(w.Application + " " + w.Version), w.FlagVersion, w.Count, share(w.Count, total[w.Flag])})
 	}
 	s.rows([]any{"variant", "reason", "rule", "application", "revision", "decisions", "share"}, rows)
 }
@@ -126,22 +127,42 @@ func (s *session) instancesCommand() *cobra.Command {
 		}
 		return s.show(d, func() { s.printInstances(&d) })
 	}}
-	c.AddCommand(&cobra.Command{Use: "gone INSTANCE", Short: "Vouch for a lost process: it decides no more", Args: exactly("INSTANCE"),
-		Long: "Takes a process that fell silent off the list of the lost. Silence alone proves nothing, so a person says\nthat it decides no more, with a reason, and the audit keeps who said so.",
+	var silent bool
+	gone := &cobra.Command{Use: "gone [INSTANCE]", Short: "Vouch for lost processes: they decide no more",
+		Long: "Takes a process that fell silent off the list of the lost, or with --all-silent all of them. Silence alone\nproves nothing, so a person says that they decide no more, with a reason, and the audit keeps who said so.",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) > 1 || (len(args) == 1) == silent {
+				return coded(exitUsage, "name one process, or all that are silent with --all-silent; see %s --help", cmd.CommandPath())
+			}
+			return nil
+		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, env, err := s.inEnvironment(cmd.Context())
 			if err != nil {
 				return err
 			}
-			if err := s.confirm([]string{"instance " + args[0] + " decides no more"}, env.AskFirst); err != nil {
+			who, at := "all instances that are silent decide", path+"/instances/gone"
+			if !silent {
+				who, at = "instance "+args[0]+" decides", path+"/instances/"+url.PathEscape(args[0])+"/gone"
+			}
+			if err := s.confirm([]string{who + " no more"}, env.AskFirst); err != nil {
 				return err
 			}
-			var i app.Instance
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/instances/" + url.PathEscape(args[0]) + "/gone", body: map[string]string{"reason": s.because}}, &i); err != nil {
+			var out change.AccountedFor
+			if err := a.do(cmd.Context(), request{method: "POST", path: at, body: map[string]string{"reason": s.because}}, &out); err != nil {
 				return err
 			}
-			return s.show(i, func() { s.note("%s %s %s is counted as gone", i.Application, i.Version, i.ID) })
-		}})
+			return s.show(out, func() {
+				for _, i := range out.Instances {
+					s.note("%s %s %s is counted as gone", i.Application, i.Version, i.ID)
+				}
+				if more := out.Gone - len(out.Instances); more > 0 {
+					s.note("and %d more", more)
+				}
+			})
+		}}
+	gone.Flags().BoolVar(&silent, "all-silent", false, "vouch for all that are silent")
+	c.AddCommand(gone)
 	return c
 }
 
@@ -162,9 +183,7 @@ func (s *session) printInstances(d *httpapi.Instances) {
 	var rows [][]any
 	add := func(state string, i *app.Instance) {
 		via := "the service"
-		if i.Kind == app.ANode {
-			via = ""
-		} else if i.Via != "" {
+		if i.Via != "" {
 			via = cmp.Or(outposts[i.Via], i.Via)
 		}
 		name := i.Application
@@ -177,14 +196,21 @@ func (s *session) printInstances(d *httpapi.Instances) {
 		add("lost", &d.Lost[i])
 	}
 	for i := range d.Instances {
-		if x := &d.Instances[i]; x.Epoch == d.Epoch && x.Revision >= d.Revision {
+		if x := &d.Instances[i]; x.Other {
+			add("other history", x)
+		} else if x.Epoch == d.Epoch && x.Revision >= d.Revision {
 			add("has it", x)
 		} else {
 			add("not yet", x)
 		}
 	}
 	for i := range d.Nodes {
-		add("serves", &d.Nodes[i])
+		n := &d.Nodes[i]
+		state := "serves"
+		if n.Silent > 0 {
+			state = "serves no more"
+		}
+		rows = append(rows, []any{state, "greenlever", n.Version, n.ID, n.NodePlace.Revision, "service", "", ""})
 	}
 	if len(rows) > 0 {
 		s.rows([]any{"state", "application", "version", "instance", "revision", "decides from", "through", "last report"}, rows)
@@ -237,7 +263,7 @@ func (s *session) radarCommand() *cobra.Command {
 				reason = s.because
 			}
 			var made app.Definition
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags?reason=" + url.QueryEscape(reason), body: u.Suggested}, &made); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(u.Suggested, reason)}, &made); err != nil {
 				return err
 			}
 			return s.show(made, func() {

@@ -118,7 +118,7 @@ func Start(t testing.TB, change ...func(*server.Config)) *Service {
 // Serve starts one more process' worth of service over the same database.
 func (s *Service) Serve(t testing.TB, change ...func(*server.Config)) *server.Server {
 	t.Helper()
-	c := server.Config{Listen: "127.0.0.1:0", DSN: s.DSN, Dir: t.TempDir(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	c := server.Config{Listen: "127.0.0.1:0", Admin: "127.0.0.1:0", DSN: s.DSN, Dir: t.TempDir(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
 	for _, f := range change {
 		f(&c)
 	}
@@ -150,8 +150,8 @@ func (s *Service) Environment(t testing.TB, key string, askFirst bool) {
 	}
 }
 
-// Token signs somebody in and makes a token.
-func (s *Service) Token(t testing.TB, email string) Caller {
+// Session signs somebody in, as a browser does.
+func (s *Service) Session(t testing.TB, email string) Caller {
 	t.Helper()
 	raw, _ := json.Marshal(map[string]string{"email": email, "password": Password})
 	res, err := http.Post(s.URL()+"/api/v1/sign-in", "application/json", bytes.NewReader(raw))
@@ -164,8 +164,14 @@ func (s *Service) Token(t testing.TB, email string) Caller {
 		t.Fatalf("sign in: %s %v", res.Status, err)
 	}
 	c := Caller{URL: s.URL(), Header: http.Header{"Cookie": {res.Cookies()[0].String()}, "X-Greenlever-Csrf": {me.CSRF}}}
+	return c
+}
+
+// Token signs somebody in and makes a token.
+func (s *Service) Token(t testing.TB, email string) Caller {
+	t.Helper()
 	var token struct{ Secret string }
-	c.Do(t, "POST", "/me/tokens", map[string]any{"name": "test", "days": 7}, 201, &token)
+	s.Session(t, email).Do(t, "POST", "/me/tokens", map[string]any{"name": "test", "days": 7}, 201, &token)
 	return Caller{URL: s.URL(), Header: http.Header{"Authorization": {"Bearer " + token.Secret}}}
 }
 
@@ -174,14 +180,22 @@ func (s *Service) Person(t testing.TB, name string, roles ...string) Caller {
 	t.Helper()
 	email := name + "@pinecrest.example"
 	s.Keeper.Do(t, "POST", "/accounts", map[string]string{"email": email, "name": name, "password": Password}, 201, nil)
-	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+email, map[string]any{"roles": roles}, 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, email), map[string]any{"roles": roles}, 200, nil)
 	return s.Token(t, email)
+}
+
+// Account is the id of somebody's account.
+func (s *Service) Account(t testing.TB, email string) string {
+	t.Helper()
+	var found struct{ Account string }
+	s.Keeper.Do(t, "POST", "/accounts/find", map[string]string{"email": email}, 200, &found)
+	return found.Account
 }
 
 // Flag makes a boolean flag.
 func (s *Service) Flag(t testing.TB, key string) {
 	t.Helper()
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags?reason=test", map[string]any{"key": key, "goneBy": "2027-03-31"}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", map[string]any{"key": key, "goneBy": "2027-03-31", "reason": "test"}, 201, nil)
 }
 
 // View is a flag as the API shows it.
@@ -265,6 +279,7 @@ func (c Caller) Send(method, path string, body []byte) (status int, answer []byt
 	if err != nil {
 		return 0, nil, nil, err
 	}
+	req.Header.Set("Content-Type", "application/json")
 	for k, v := range c.Header {
 		req.Header[k] = v
 	}

@@ -1,23 +1,41 @@
 package httpapi
 
 import (
-	"net/url"
-	"strings"
+	"cmp"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/people"
 )
 
 type passwordBody struct {
-	Old      string `json:"old"`
-	Password string `json:"password"`
+	Old        string   `json:"old"`
+	Password   string   `json:"password"`
+	KeepTokens []string `json:"keepTokens,omitempty"` // names of personal tokens that stay; the others end
 }
 
 func (c *call) changePassword(in *passwordBody) (any, error) {
-	return none{}, c.api.People.ChangePassword(c.ctx, c.actor, c.session, in.Old, in.Password)
+	if err := c.inPerson(); err != nil {
+		return nil, err
+	}
+	if err := c.guesses(c.actor.ID); err != nil {
+		return nil, err
+	}
+	return none{}, c.api.People.ChangePassword(c.ctx, c.actor, c.session, in.Old, in.Password, in.KeepTokens, c.from())
 }
 
+// inPerson asks for a session: a token that leaked must not be able to outlive itself.
+func (c *call) inPerson() error {
+	if !c.signedIn {
+		return app.Faultf(app.Forbidden, "this takes somebody who is signed in to the console: a personal token cannot do it")
+	}
+	return nil
+}
+
+// whose is the account of the address, or one's own.
+func (c *call) whose() string { return cmp.Or(c.Param("account"), c.actor.ID) }
+
 func (c *call) tokens(*none) (any, error) {
-	items, err := c.api.Records.Tokens(c.ctx, c.actor.ID)
+	items, err := c.api.Records.Tokens(c.ctx, c.whose())
 	return listOf[app.Token]{items}, err
 }
 
@@ -32,6 +50,9 @@ type madeToken struct {
 }
 
 func (c *call) addToken(in *tokenBody) (any, error) {
+	if err := c.inPerson(); err != nil {
+		return nil, err
+	}
 	t, secret, err := c.api.People.AddToken(c.ctx, c.actor, in.Name, in.Days)
 	if err != nil {
 		return nil, err
@@ -40,13 +61,30 @@ func (c *call) addToken(in *tokenBody) (any, error) {
 }
 
 func (c *call) removeToken(*none) (any, error) {
-	return none{}, c.api.People.RemoveToken(c.ctx, c.actor, c.Param("token"))
+	return none{}, c.api.People.RemoveToken(c.ctx, c.actor, c.whose(), c.Param("token"))
+}
+
+// SessionView is a session of somebody's.
+type SessionView struct {
+	ID string `json:"id"`
+	app.Session
+	Own bool `json:"own"` // it is the one that asks
+}
+
+func (c *call) sessions(*none) (any, error) {
+	all, err := c.api.Records.Sessions(c.ctx, c.whose(), c.api.Now().UnixMilli())
+	out := listOf[SessionView]{[]SessionView{}}
+	for i := range all {
+		out.Items = append(out.Items, SessionView{all[i].ID(), all[i], string(all[i].Digest) == string(c.session)})
+	}
+	return out, err
+}
+
+func (c *call) endSession(*none) (any, error) {
+	return none{}, c.api.People.EndSession(c.ctx, c.actor, c.whose(), c.Param("session"))
 }
 
 func (c *call) accounts(*none) (any, error) {
-	if err := app.AllowInstallation(&c.actor); err != nil {
-		return nil, err
-	}
 	items, err := c.api.Records.Accounts(c.ctx)
 	return listOf[app.Account]{items}, err
 }
@@ -62,29 +100,41 @@ func (c *call) addAccount(in *accountBody) (any, error) {
 	return c.api.People.AddAccount(c.ctx, c.actor, in.Email, in.Name, in.Password, in.Keeper)
 }
 
+func (c *call) editAccount(in *people.Edit) (any, error) {
+	return c.api.People.EditAccount(c.ctx, c.actor, c.Param("account"), *in)
+}
+
+type findBody struct {
+	Email string `json:"email"`
+}
+
+// Found is an account that was looked for.
+type Found struct {
+	Account string `json:"account"`
+	Name    string `json:"name"`
+}
+
+// findAccount finds the account of an address, for who gives out roles. An address has no
+// place in the address of a request, which proxies write down.
+func (c *call) findAccount(in *findBody) (any, error) {
+	keeps := c.actor.Keeper
+	for project := range c.actor.Roles {
+		keeps = keeps || app.Allow(&c.actor, app.Manage, project, 0) == nil
+	}
+	if !keeps {
+		return nil, app.Faultf(app.Forbidden, "only keepers of a project or of the installation look for accounts")
+	}
+	a, err := c.api.Records.AccountByEmail(c.ctx, people.Address(in.Email))
+	if err != nil {
+		return nil, err
+	}
+	return Found{a.ID, a.Name}, nil
+}
+
 type resetBody struct {
 	Password string `json:"password"`
 }
 
 func (c *call) resetPassword(in *resetBody) (any, error) {
-	if err := app.AllowInstallation(&c.actor); err != nil {
-		return nil, err
-	}
-	a, err := c.account()
-	if err != nil {
-		return nil, err
-	}
-	return none{}, c.api.People.ResetPassword(c.ctx, c.actor, a.ID, in.Password)
-}
-
-// account is the account of the address: by its id or its e-mail address.
-func (c *call) account() (*app.Account, error) {
-	who := c.Param("account")
-	if raw, err := url.PathUnescape(who); err == nil {
-		who = raw
-	}
-	if strings.Contains(who, "@") {
-		return c.api.Records.AccountByEmail(c.ctx, who)
-	}
-	return c.api.Records.Account(c.ctx, who)
+	return none{}, c.api.People.ResetPassword(c.ctx, c.actor, c.Param("account"), in.Password)
 }

@@ -8,6 +8,7 @@ package httpapi
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"strings"
 	"time"
@@ -36,7 +37,7 @@ type places interface {
 	FlagVersions(ctx context.Context, environment int64) (map[string]int64, error)
 	SegmentTitles(ctx context.Context, project int64) (map[string]string, error)
 	Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error)
-	Stops(ctx context.Context, environment int64) ([]app.StopRecord, error)
+	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
 	AccessKeys(ctx context.Context, environment int64) ([]app.AccessKey, error)
 }
 
@@ -48,7 +49,7 @@ type persons interface {
 	RolesOf(ctx context.Context, account string) (map[int64][]app.Role, error)
 	RolesIn(ctx context.Context, project int64) (map[string][]app.Role, error)
 	Session(ctx context.Context, digest []byte, now int64) (*app.Session, error)
-	EndSession(ctx context.Context, digest []byte) error
+	Sessions(ctx context.Context, account string, now int64) ([]app.Session, error)
 	Tokens(ctx context.Context, account string) ([]app.Token, error)
 	TokenByDigest(ctx context.Context, digest []byte) (*app.Token, error)
 }
@@ -57,9 +58,10 @@ type persons interface {
 type past interface {
 	History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 	Chains(ctx context.Context, project int64) ([]audit.Head, error)
-	Rows(ctx context.Context, chain string, upTo int64, visit func(*audit.Row) error) error
+	Rows(ctx context.Context, chain string, after, upTo int64, visit func(*audit.Row) error) error
+	Compare(ctx context.Context, head audit.Head, v *audit.Verifier) (moved *audit.Head, err error)
 	SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error)
-	SigningKeys(ctx context.Context) (map[string]bool, error)
+	SigningKeys(ctx context.Context) (map[string]int64, error)
 	RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error)
 	RevisionAt(ctx context.Context, environment, at int64) (int64, error)
 }
@@ -67,9 +69,11 @@ type past interface {
 // followers reads what clients reported.
 type followers interface {
 	Instances(ctx context.Context, environment, since int64) ([]app.Instance, error)
+	Nodes(ctx context.Context) ([]app.Node, error)
 	Deliveries(ctx context.Context, environment int64, limit int) ([]app.Delivery, error)
 	Uses(ctx context.Context, environment int64, flag string, from, to, step int64) ([]app.UseRow, error)
 	Ping(ctx context.Context) error
+	Behind(ctx context.Context) ([]string, error)
 }
 
 // targeting reads what conditions and previews rest on.
@@ -79,8 +83,8 @@ type targeting interface {
 	TestUnits(ctx context.Context, project int64) ([]app.TestUnit, error)
 	Population(ctx context.Context, environment int64, attribute string) ([]app.UnitRow, sample.Cover, error)
 	Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error)
-	List(ctx context.Context, digest string) (flag.Hashes, error)
-	ListUnits(ctx context.Context, digest string) ([]byte, error)
+	List(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
+	ListUnits(ctx context.Context, environment int64, digest string) ([]byte, error)
 	FlagTimes(ctx context.Context, environment int64) (map[string]int64, error)
 }
 
@@ -100,6 +104,9 @@ type Limits struct {
 	ListBody   int64         // bytes of a list of units
 	Time       time.Duration // of a request that is no stream
 	Streams    int           // at once
+	Browsers   int           // streams of browsers at once, which services do not share
+	KeyStreams int           // streams with one browser key at once
+	Address    int           // streams of browsers from one address at once
 	Rate       float64       // requests a second of one person
 	KeyRate    float64       // remote evaluations a second with one access key
 	SignIns    float64       // tries a minute for one address
@@ -107,7 +114,7 @@ type Limits struct {
 
 // DefaultLimits suit a service on two processors.
 func DefaultLimits() Limits {
-	return Limits{Body: 1 << 20, ReportBody: 8 << 20, ListBody: 256 << 20, Time: 30 * time.Second, Streams: 20_000, Rate: 400, KeyRate: 50_000, SignIns: 10}
+	return Limits{Body: 1 << 20, ReportBody: 8 << 20, ListBody: 256 << 20, Time: 30 * time.Second, Streams: 20_000, Browsers: 10_000, KeyStreams: 5_000, Address: 500, Rate: 400, KeyRate: 50_000, SignIns: 10}
 }
 
 // API is the HTTP surface.
@@ -118,8 +125,10 @@ type API struct {
 	People   *people.Service
 	Preview  *preview.Service
 	Delivery *delivery.Service
-	Sign     func(ctx context.Context) error // signs the heads of chains that moved
-	Secure   bool                            // cookies over TLS only
+	Sign     func(ctx context.Context) error    // signs the heads of chains that moved
+	Heads    func() ([]audit.SignedHead, error) // that this node keeps outside the records
+
+	verifying verifications
 
 	limits limiters
 }
@@ -127,31 +136,27 @@ type API struct {
 // Handler builds the whole surface.
 func (a *API) Handler() http.Handler {
 	e := a.begin()
+	e.Use(a.ownPages)
 	for _, r := range a.routes() {
 		e.Add(r.method, "/api/v1"+r.path, a.serve(r))
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)
-	e.GET("/api/v1/projects/:project/live", a.live)
-	e.GET("/api/v1/projects/:project/export", a.export)
-	e.GET("/api/v1/export", a.export)
-	const list = "/api/v1/projects/:project/environments/:environment/segments/:segment/lists/:list"
-	e.PUT(list, a.putList)
-	e.GET(list, a.getList)
 	a.add(e)
 	e.GET("/readyz", a.ready)
 	addConsole(e)
 	return e
 }
 
-// headers sets what every answer carries that a browser may show.
-func headers(next echo.HandlerFunc) echo.HandlerFunc {
+// ownPages refuses what pages of other origins send to the management API with a browser's
+// cookies, by what the browser itself says of them.
+func (a *API) ownPages(next echo.HandlerFunc) echo.HandlerFunc {
+	protection := http.NewCrossOriginProtection()
 	return func(c *echo.Context) error {
-		if strings.HasPrefix(c.Request().URL.Path, "/ofrep/") {
-			return next(c)
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			if err := protection.Check(c.Request()); err != nil {
+				return app.Faultf(app.Forbidden, "the request comes from a page of another origin")
+			}
 		}
-		h := c.Response().Header()
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "same-origin")
 		return next(c)
 	}
 }
@@ -161,55 +166,44 @@ func (a *API) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
 	defer cancel()
 	if c.QueryParam("for") != "changes" {
-		return c.String(http.StatusOK, "ready for decisions\n")
+		return c.String(http.StatusOK, "ready for decisions\n"+a.asides())
 	}
 	if err := a.Records.Ping(ctx); err != nil {
 		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be reached\n")
 	}
-	projects, err := a.Records.Projects(ctx)
+	behind, err := a.Records.Behind(ctx)
 	if err != nil {
 		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be read\n")
 	}
-	for _, p := range projects {
-		envs, err := a.Records.Environments(ctx, p.ID)
-		if err != nil {
-			return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be read\n")
-		}
-		for _, e := range envs {
-			if e.Behind > e.Revision {
-				return c.String(http.StatusServiceUnavailable, "not ready for changes: environment "+p.Key+"/"+e.Key+" was restored from a backup; run `greenlever epoch new`\n")
-			}
+	if len(behind) > 0 {
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: "+strings.Join(behind, ", ")+" was restored from a backup; run `greenlever epoch new`\n")
+	}
+	return c.String(http.StatusOK, "ready for changes\n"+a.asides())
+}
+
+// asides names what cannot be read and is left out.
+func (a *Edge) asides() string {
+	var b strings.Builder
+	for id, p := range a.Hub.Places() {
+		for _, one := range p.Aside() {
+			fmt.Fprintf(&b, "left out in environment %d: %s %s, %s\n", id, one.Kind, one.Key, one.Why)
 		}
 	}
-	return c.String(http.StatusOK, "ready for changes\n")
+	return b.String()
 }
 
 // call is one request of the management API while it is answered.
 type call struct {
 	*echo.Context
-	api     *API
-	ctx     context.Context
-	actor   app.Actor
-	session []byte // digest of the session's secret, if it is one
-	csrf    string
-	body    []byte
-}
-
-func (c *call) project() (*app.Project, error) {
-	p, err := c.api.Records.Project(c.ctx, c.Param("project"))
-	if err != nil {
-		return nil, err
-	}
-	return p, app.Allow(&c.actor, app.Read, p.ID, 0)
-}
-
-func (c *call) environment() (*app.Project, *app.Environment, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, nil, err
-	}
-	e, err := c.api.Records.Environment(c.ctx, p.ID, c.Param("environment"))
-	return p, e, err
+	api      *API
+	ctx      context.Context
+	actor    app.Actor
+	session  []byte // digest of the session's secret, if it is one
+	csrf     string
+	signedIn bool // with a session, not a token
+	body     []byte
+	p        *app.Project     // of the address
+	e        *app.Environment // of the address
 }
 
 func (c *call) names() (map[string]string, error) {

@@ -18,7 +18,9 @@ import (
 
 const (
 	cookieName = "greenlever"
-	csrfHeader = "X-Greenlever-CSRF"
+	// Over TLS the browser itself sees to it that the cookie is this host's alone.
+	secureCookieName = "__Host-greenlever"
+	csrfHeader       = "X-Greenlever-CSRF"
 )
 
 func bearer(r *http.Request) string {
@@ -39,7 +41,7 @@ func (c *call) identify() error {
 	case secret != "":
 		return c.byToken(secret)
 	}
-	cookie, err := c.Cookie(cookieName)
+	cookie, err := c.Cookie(c.api.cookieName())
 	if err != nil || cookie.Value == "" {
 		return app.Faultf(app.Unauthorized, "sign in, or send a personal token: Authorization: Bearer glt_...")
 	}
@@ -52,6 +54,7 @@ func (c *call) identify() error {
 		return app.Faultf(app.Unauthorized, "the session has ended: sign in again")
 	}
 	c.csrf = s.CSRF
+	c.signedIn = true
 	if m := c.Request().Method; m != http.MethodGet && m != http.MethodHead {
 		if subtle.ConstantTimeCompare([]byte(c.Request().Header.Get(csrfHeader)), []byte(s.CSRF)) != 1 {
 			return app.Faultf(app.Forbidden, "the request lacks the session's %s header", csrfHeader)
@@ -83,6 +86,9 @@ func (c *call) person(id, credential, through string) error {
 	if err != nil {
 		return err
 	}
+	if a.Disabled > 0 {
+		return app.Faultf(app.Unauthorized, "this account is disabled: ask a keeper of the installation")
+	}
 	roles, err := c.api.Records.RolesOf(c.ctx, id)
 	if err != nil {
 		return err
@@ -109,8 +115,25 @@ func (a *Edge) accessKey(c *echo.Context) (*feed.Live, error) {
 
 // limiters bound how often somebody may do something.
 type limiters struct {
-	mu  sync.Mutex
-	all map[string]*rate.Limiter
+	mu    sync.Mutex
+	all   map[string]*rate.Limiter
+	right map[string]bool // accounts and the addresses from which they signed in
+}
+
+// know remembers that somebody was right.
+func (l *limiters) know(who string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.right == nil || len(l.right) > maxLimiters {
+		l.right = map[string]bool{}
+	}
+	l.right[who] = true
+}
+
+func (l *limiters) known(who string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.right[who]
 }
 
 // maxLimiters bounds their memory; past it all start anew, which only lets somebody through.
@@ -137,8 +160,33 @@ func (l *limiters) allow(who string, perSecond, burst float64) bool {
 // a browser send it with a link that is followed, such as one in an alert, and no more;
 // everything that changes something wants the CSRF token besides.
 func (c *call) setCookie(secret string, life time.Duration) {
-	c.SetCookie(&http.Cookie{Name: cookieName, Value: secret, Path: "/", HttpOnly: true, Secure: c.api.Secure,
+	c.SetCookie(&http.Cookie{Name: c.api.cookieName(), Value: secret, Path: "/", HttpOnly: true, Secure: c.api.Secure,
 		SameSite: http.SameSiteLaxMode, MaxAge: int(life.Seconds())})
+}
+
+func (a *API) cookieName() string {
+	if a.Secure {
+		return secureCookieName
+	}
+	return cookieName
+}
+
+// from is where the request comes from.
+func (c *call) from() people.From {
+	return people.From{Address: c.RealIP(), Agent: c.Request().UserAgent()}
+}
+
+// guesses bounds how often a password may be guessed. Whoever is right from an address is
+// known there, and no guessing from elsewhere locks them out.
+func (c *call) guesses(account string) error {
+	limits, address, perMinute := &c.api.limits, c.RealIP(), c.api.Limits.SignIns
+	account = people.Address(account)
+	ok := limits.allow("guess from "+address, perMinute*3/60, perMinute*3) && limits.allow("guess "+account+" from "+address, perMinute/60, perMinute) &&
+		(limits.known(account+" "+address) || limits.allow("guess "+account, perMinute*6/60, perMinute*6))
+	if !ok {
+		return app.Faultf(app.TooMany, "too many tries: wait a minute")
+	}
+	return nil
 }
 
 type signInBody struct {
@@ -154,17 +202,16 @@ type Me struct {
 }
 
 func (c *call) signIn(in *signInBody) (any, error) {
-	address := c.RealIP()
-	if !c.api.limits.allow("sign-in "+address, c.api.Limits.SignIns*3/60, c.api.Limits.SignIns*3) ||
-		!c.api.limits.allow("sign-in of "+strings.ToLower(in.Email), c.api.Limits.SignIns/60, c.api.Limits.SignIns) {
-		return nil, app.Faultf(app.TooMany, "too many tries to sign in: wait a minute")
+	if err := c.guesses(in.Email); err != nil {
+		return nil, err
 	}
-	secret, csrf, a, err := c.api.People.SignIn(c.ctx, in.Email, in.Password)
+	secret, session, a, err := c.api.People.SignIn(c.ctx, in.Email, in.Password, c.from())
 	if err != nil {
 		return nil, err
 	}
+	c.api.limits.know(a.Email + " " + c.RealIP())
 	c.setCookie(secret, people.SessionLifetime)
-	return c.me(a, csrf)
+	return c.me(a, session.CSRF)
 }
 
 func (c *call) me(a *app.Account, csrf string) (*Me, error) {
@@ -195,7 +242,10 @@ func (c *call) getMe(*none) (any, error) {
 
 func (c *call) signOut(*none) (any, error) {
 	c.setCookie("", -time.Second)
-	return struct{}{}, c.api.Records.EndSession(c.ctx, c.session)
+	if !c.signedIn {
+		return nil, app.Faultf(app.Conflict, "a personal token has no session to end: remove the token")
+	}
+	return struct{}{}, c.api.People.SignOut(c.ctx, c.actor, c.session, c.from())
 }
 
 type setUpBody struct {

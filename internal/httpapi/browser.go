@@ -49,6 +49,9 @@ type browserUse struct {
 // maxBrowserCount bounds what one page can claim.
 const maxBrowserCount = 10_000
 
+// browserBody is how many bytes a page's report takes.
+const browserBody = 64 << 10
+
 // browserReport takes a page's counts. Anybody can have a browser key, so they are kept
 // apart under the application that the page names, bounded, and only of flags that browsers
 // may see.
@@ -64,12 +67,15 @@ func (a *Edge) browserReport(c *echo.Context) error {
 	if !key.Allow(a.Limits.KeyRate) {
 		return app.Faultf(app.TooMany, "too many requests with this access key: at most %.0f a second", a.Limits.KeyRate)
 	}
-	raw, err := readBody(c, a.Limits.Body)
+	if !a.browsers.mayTell(c.RealIP(), a.Now()) {
+		return app.Faultf(app.TooMany, "too many reports from this address: a page sends one now and then")
+	}
+	raw, err := readBody(c, browserBody)
 	if err != nil {
 		return err
 	}
 	var use browserUse
-	if err := json.Unmarshal(raw, &use); err != nil || len(use.Application) > 100 || len(use.Version) > 100 {
+	if err := json.Unmarshal(raw, &use); err != nil || app.CheckText(use.Application, 0, 100) != "" || app.CheckText(use.Version, 0, 100) != "" {
 		return app.InvalidField("body", "must hold an application and a version of at most 100 bytes, and counts")
 	}
 	place, err := a.Hub.Place(c.Request().Context(), key.EnvironmentID)
@@ -77,6 +83,7 @@ func (a *Edge) browserReport(c *echo.Context) error {
 		return err
 	}
 	rules := place.Rules()
+	use.Application, use.Version = a.usage.named(key.ID, use.Application, use.Version, a.Now())
 	var lines []app.CountLine
 	for _, l := range use.Counts[:min(len(use.Counts), 1_000)] {
 		f := rules.Flag(l.Flag)

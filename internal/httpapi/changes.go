@@ -1,13 +1,14 @@
 package httpapi
 
 import (
-	"crypto/hmac"
+	"crypto/aes"
+	"crypto/cipher"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/binary"
 	"fmt"
-	"math/rand/v2"
-	"strconv"
-	"strings"
+	mathrand "math/rand/v2"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -25,16 +26,54 @@ const streamPath = "/ofrep/v1/stream"
 const tokenLife = 10 * time.Minute
 
 // streamToken lets a key's holder open a stream of changes from the ruleset on that it got
-// its answers by. Any node knows the digest of the key's secret, so any node can check it.
+// its answers by. It is sealed, since pages can read it: neither the key's id nor the
+// revision is theirs to know. Any node and any outpost knows the digest of the key's secret,
+// so any of them can open it.
 func streamToken(key *feed.Live, rules *decide.Ruleset, now int64) string {
-	text := fmt.Sprintf("%s.%d.%d.%d", key.ID, now+tokenLife.Milliseconds(), rules.Source.Epoch, rules.Source.Revision)
-	return text + "." + base64.RawURLEncoding.EncodeToString(streamMAC(key, text))
+	return seal(key, now+tokenLife.Milliseconds(), rules.Source.Epoch, rules.Source.Revision)
 }
 
-func streamMAC(key *feed.Live, text string) []byte {
-	mac := hmac.New(sha256.New, key.Digest)
-	mac.Write([]byte("stream " + text))
-	return mac.Sum(nil)
+// seal closes numbers with AES-GCM under a key made of the access key's digest.
+func seal(key *feed.Live, numbers ...int64) string {
+	box := boxOf(key)
+	sealed := make([]byte, box.NonceSize(), box.NonceSize()+8*len(numbers)+box.Overhead())
+	rand.Read(sealed) // never fails
+	var plain []byte
+	for _, n := range numbers {
+		plain = binary.BigEndian.AppendUint64(plain, uint64(n))
+	}
+	return base64.RawURLEncoding.EncodeToString(box.Seal(sealed, sealed, plain, nil))
+}
+
+func boxOf(key *feed.Live) cipher.AEAD {
+	sum := sha256.Sum256(append([]byte("greenlever stream\n"), key.Digest...))
+	block, err := aes.NewCipher(sum[:])
+	if err != nil {
+		panic(err) // the length is right
+	}
+	box, err := cipher.NewGCM(block)
+	if err != nil {
+		panic(err)
+	}
+	return box
+}
+
+// unseal opens what seal closed with the key.
+func unseal(key *feed.Live, text string) ([]int64, bool) {
+	raw, err := base64.RawURLEncoding.DecodeString(text)
+	box := boxOf(key)
+	if err != nil || len(raw) < box.NonceSize() || len(raw) > 200 {
+		return nil, false
+	}
+	plain, err := box.Open(nil, raw[:box.NonceSize()], raw[box.NonceSize():], nil)
+	if err != nil || len(plain)%8 != 0 {
+		return nil, false
+	}
+	var numbers []int64
+	for ; len(plain) > 0; plain = plain[8:] {
+		numbers = append(numbers, int64(binary.BigEndian.Uint64(plain)))
+	}
+	return numbers, true
 }
 
 // holder is who opens a stream: its key, and the ruleset and the time that it has answers by.
@@ -43,25 +82,19 @@ type holder struct {
 	epoch, revision, since int64
 }
 
-// openedBy reads a token.
+// openedBy reads a token. The keys are few, and it says which one opens it.
 func (a *Edge) openedBy(token string) (h holder, err error) {
-	at := strings.LastIndexByte(token, '.')
-	part := strings.Split(token, ".")
-	if at < 0 || len(part) != 5 {
-		return h, app.Faultf(app.Unauthorized, "the stream's token is malformed: take the address from the bulk answer as it is")
+	for _, key := range a.Keys.All() {
+		numbers, ok := unseal(key, token)
+		if !ok || len(numbers) != 3 {
+			continue
+		}
+		if a.Now().UnixMilli() >= numbers[0] {
+			return h, app.Faultf(app.Unauthorized, "the stream's token has expired: ask for all answers again, they bring a new one")
+		}
+		return holder{key, numbers[1], numbers[2], numbers[0] - tokenLife.Milliseconds()}, nil
 	}
-	sum, err := base64.RawURLEncoding.DecodeString(part[4])
-	if h.key = a.Keys.ByID(part[0]); err != nil || h.key == nil || !hmac.Equal(sum, streamMAC(h.key, token[:at])) {
-		return h, app.Faultf(app.Unauthorized, "the stream's token is not known: ask for all answers again, they bring a new one")
-	}
-	until, _ := strconv.ParseInt(part[1], 10, 64)
-	if a.Now().UnixMilli() >= until {
-		return h, app.Faultf(app.Unauthorized, "the stream's token has expired: ask for all answers again, they bring a new one")
-	}
-	h.epoch, _ = strconv.ParseInt(part[2], 10, 64)
-	h.revision, _ = strconv.ParseInt(part[3], 10, 64)
-	h.since = until - tokenLife.Milliseconds()
-	return h, nil
+	return h, app.Faultf(app.Unauthorized, "the stream's token is not known: take the address from the bulk answer as it is, or ask for all answers again")
 }
 
 // changes tells a browser when it should ask again: when a flag that it may see can have
@@ -77,47 +110,47 @@ func (a *Edge) changes(c *echo.Context) error {
 		return err
 	}
 	if id := c.Request().Header.Get("Last-Event-ID"); id != "" {
-		if h.epoch, h.revision, err = parseEventID(id); err != nil {
-			return err
+		if numbers, ok := unseal(key, id); ok && len(numbers) == 2 {
+			h.epoch, h.revision = numbers[0], numbers[1]
 		}
 	}
 	place, err := a.Hub.Place(c.Request().Context(), key.EnvironmentID)
 	if err != nil {
 		return err
 	}
-	s, err := a.openStream(c)
+	s, err := a.watch(c, key)
 	if err != nil {
 		return err
 	}
 	defer s.close()
-	go s.endWith(key.Done)
+	s.endWith(key.Done)
 	a.browsers.stream(key.EnvironmentID, 1)
 	defer a.browsers.stream(key.EnvironmentID, -1)
-	pick := func(f *decide.Flag) bool { return f.Visible || key.Kind == app.ServiceKey }
 	if err := s.write([]byte(": open\n\n")); err != nil {
 		return nil
 	}
-	return a.tellChanges(s, place, pick, h)
+	return a.tellChanges(s, place, h)
 }
 
-func (a *Edge) tellChanges(s *stream, place *feed.Place, pick func(*decide.Flag) bool, h holder) error {
+func (a *Edge) tellChanges(s *stream, place *feed.Place, h holder) error {
+	visible := h.key.Kind == app.BrowserKey
 	beat := time.NewTicker(a.Beat)
 	defer beat.Stop()
 	for {
 		changed := place.Changed()
 		src := place.Rules().Source
-		if moved := place.Moved(h.key.Kind == app.BrowserKey); h.epoch != src.Epoch || h.revision < moved {
-			if !s.pause(rand.N(a.spread() + 1)) { // they ask again a little apart
+		if moved := place.Moved(visible); h.epoch != src.Epoch || h.revision < moved {
+			if !s.pause(mathrand.N(a.spread() + 1)) { // they ask again a little apart
 				return nil
 			}
 			src, h.since = place.Rules().Source, a.Now().UnixMilli()
-			if err := s.tellRefetch(src.Epoch, src.Revision); err != nil {
+			if err := s.tellRefetch(h.key, src.Epoch, src.Revision); err != nil {
 				return nil
 			}
 		}
 		h.epoch, h.revision = src.Epoch, src.Revision
 		var clock <-chan time.Time
-		if at, ok := place.Rules().NextChange(h.since, pick); ok { // it may be past already
+		if at, ok := place.NextChange(h.since, visible); ok { // it may be past already
 			clock = time.After(time.UnixMilli(at).Sub(a.Now()))
 		}
 		select {
@@ -126,7 +159,7 @@ func (a *Edge) tellChanges(s *stream, place *feed.Place, pick func(*decide.Flag)
 		case <-changed:
 		case <-clock:
 			h.since = a.Now().UnixMilli()
-			if s.tellRefetch(h.epoch, h.revision) != nil {
+			if s.tellRefetch(h.key, h.epoch, h.revision) != nil {
 				return nil
 			}
 		case <-beat.C:
@@ -138,8 +171,9 @@ func (a *Edge) tellChanges(s *stream, place *feed.Place, pick func(*decide.Flag)
 }
 
 // tellRefetch writes the event of the protocol that has a client ask again.
-func (s *stream) tellRefetch(epoch, revision int64) error {
-	return s.write(fmt.Appendf(nil, "id: %d.%d\ndata: {\"type\":\"refetchEvaluation\",\"etag\":\"%d.%d\"}\n\n", epoch, revision, epoch, revision))
+func (s *stream) tellRefetch(key *feed.Live, epoch, revision int64) error {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%x %d.%d", key.Digest, epoch, revision))
+	return s.write(fmt.Appendf(nil, "id: %s\ndata: {\"type\":\"refetchEvaluation\",\"etag\":\"%x\"}\n\n", seal(key, epoch, revision), sum[:8]))
 }
 
 // pause waits, and tells whether the stream is still open after it.
@@ -151,14 +185,5 @@ func (s *stream) pause(d time.Duration) bool {
 		return true
 	case <-s.ctx.Done():
 		return false
-	}
-}
-
-// endWith ends the stream when a channel is closed.
-func (s *stream) endWith(done <-chan struct{}) {
-	select {
-	case <-done:
-		s.cancel()
-	case <-s.ctx.Done():
 	}
 }

@@ -26,7 +26,7 @@ func addConsole(e *echo.Echo) {
 	e.GET("/*", func(c *echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() {
 			if strings.HasPrefix(name, "assets/") { // named by their content
 				h.Set("Cache-Control", "public, max-age=31536000, immutable")

@@ -45,10 +45,7 @@ type Board struct {
 }
 
 func (c *call) board(*none) (any, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, err
-	}
+	p := c.p
 	envs, err := c.api.Records.Environments(c.ctx, p.ID)
 	if err != nil {
 		return nil, err
@@ -85,9 +82,14 @@ func (c *call) board(*none) (any, error) {
 	return b, nil
 }
 
-func (c *call) addFlag(in *app.Definition) (any, error) {
-	return c.inProject(c.QueryParam("reason"), func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.AddFlag(c.ctx, r, p, in)
+type newFlagBody struct {
+	app.Definition
+	Reason string `json:"reason,omitempty"`
+}
+
+func (c *call) addFlag(in *newFlagBody) (any, error) {
+	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
+		return c.api.Change.AddFlag(c.ctx, r, p, &in.Definition)
 	})
 }
 
@@ -96,10 +98,7 @@ type definitionView struct{ *app.Definition }
 func (d definitionView) version() int64 { return d.Version }
 
 func (c *call) definition(*none) (any, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, err
-	}
+	p := c.p
 	d, err := c.api.Records.Definition(c.ctx, p.ID, c.Param("flag"))
 	if err != nil {
 		return nil, err
@@ -136,10 +135,7 @@ type FlagView struct {
 func (f *FlagView) version() int64 { return f.Version }
 
 func (c *call) flag(*none) (any, error) {
-	p, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	p, e := c.p, c.e
 	d, err := c.api.Records.Definition(c.ctx, p.ID, c.Param("flag"))
 	if err != nil {
 		return nil, err
@@ -148,7 +144,7 @@ func (c *call) flag(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	all, err := c.standing(e)
+	all, err := c.standing(e, 0)
 	if err != nil {
 		return nil, err
 	}
@@ -195,10 +191,7 @@ func (c *call) putFlag(in *documentBody) (any, error) {
 	if in.Document.Key != c.Param("flag") {
 		return nil, app.InvalidField("document.key", "is %q, the address says %q", in.Document.Key, c.Param("flag"))
 	}
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	e := c.e
 	r, err := c.request(in.Reason)
 	if err != nil {
 		return nil, err
@@ -301,15 +294,12 @@ type segmentEdit struct {
 }
 
 func (c *call) putSegment(in *segmentEdit) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	e := c.e
 	r, err := c.request(in.Reason)
 	if err != nil {
 		return nil, err
 	}
-	raw, err := c.api.Change.PutSegment(c.ctx, r, e, in.segment(c.Param("segment")))
+	raw, err := c.api.Change.PutSegment(c.ctx, r, e, in.segment(c.Param("segment")), nil)
 	if err != nil {
 		return nil, err
 	}

@@ -7,10 +7,8 @@ import (
 	"net/http"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
-	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
@@ -19,6 +17,7 @@ import (
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/population"
 )
 
@@ -33,7 +32,7 @@ func (a *Edge) addFollow(e *echo.Echo) {
 // list answers a long list of a segment: whole, or as the difference to one that the
 // follower has, where that is shorter.
 func (a *Edge) list(c *echo.Context) error {
-	_, place, err := a.follower(c)
+	key, place, err := a.follower(c)
 	if err != nil {
 		return err
 	}
@@ -44,7 +43,8 @@ func (a *Edge) list(c *echo.Context) error {
 	}
 	body := hashes.Bytes()
 	if from := c.QueryParam("from"); from != "" {
-		if had, err := a.Followers.List(ctx, from); err == nil && had != nil {
+		// Of this environment's project alone: a difference tells what it is one to.
+		if had, err := a.Followers.List(ctx, key.EnvironmentID, from); err == nil && had != nil {
 			if delta := hashes.Delta(had); len(delta) < len(body) {
 				body = delta
 			}
@@ -92,21 +92,22 @@ func (a *Edge) feed(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	epoch, revision, err := parseEventID(c.Request().Header.Get("Last-Event-ID"))
+	at, err := flag.ParsePosition(c.Request().Header.Get("Last-Event-ID"))
 	if err != nil {
-		return err
+		return app.InvalidField("Last-Event-ID", "%s", err)
 	}
-	if a.Contact == nil && ahead(place, epoch, revision) { // an outpost may lag behind what another way brought
-		a.aheadOfUs(c.Request().Context(), place, key.EnvironmentID, epoch, revision)
-	}
+	other := a.Met != nil && a.Met(c.Request().Context(), place, key.EnvironmentID, at, key.ID)
 	s, err := a.openStream(c)
 	if err != nil {
 		return err
 	}
 	defer s.close()
-	go s.endWith(key.Done) // a revoked key ends its streams
-	reader := place.Read(epoch, revision)
-	if err := s.write(a.beat(place, key.EnvironmentID).Bytes); err != nil {
+	s.endWith(key.Done) // a revoked key ends its streams
+	reader := place.Read(at.Epoch, at.Revision)
+	if other { // it keeps what it has, and waits here for a new epoch
+		reader = place.ReadOther(at.Epoch)
+	}
+	if err := s.write(a.beat(place, key.EnvironmentID, other).Bytes); err != nil {
 		return nil
 	}
 	for {
@@ -117,7 +118,7 @@ func (a *Edge) feed(c *echo.Context) error {
 			return nil
 		}
 		if err != nil {
-			frames = []feed.Frame{a.beat(place, key.EnvironmentID)}
+			frames = []feed.Frame{a.beat(place, key.EnvironmentID, other && reader.Waits())}
 		}
 		for _, f := range frames {
 			if err := s.write(f.Bytes); err != nil {
@@ -129,45 +130,12 @@ func (a *Edge) feed(c *echo.Context) error {
 
 // beat says what stands, what time it is, over how long those who follow should come back
 // if this process ends, and when an outpost last heard of the service.
-func (a *Edge) beat(place *feed.Place, environment int64) feed.Frame {
+func (a *Edge) beat(place *feed.Place, environment int64, other bool) feed.Frame {
 	contact := int64(0)
 	if a.Contact != nil {
 		contact = a.Contact(environment)
 	}
-	return place.Beat(a.Now(), a.spread(), contact)
-}
-
-// ahead tells whether a follower has had more than stands here.
-func ahead(place *feed.Place, epoch, revision int64) bool {
-	src := place.Rules().Source
-	return epoch > src.Epoch || epoch == src.Epoch && revision > src.Revision
-}
-
-// aheadOfUs meets a follower that has had more than stands here: another node may have
-// committed it a moment ago; if not, the records were restored from a backup.
-func (a *Edge) aheadOfUs(ctx context.Context, place *feed.Place, environment, epoch, revision int64) {
-	if err := a.Hub.Look(ctx); err != nil || !ahead(place, epoch, revision) {
-		return
-	}
-	src := place.Rules().Source
-	a.Log.Error("a follower has had more than the records know: they were restored from a backup; run `greenlever epoch new`",
-		"environment", environment, "follower", fmt.Sprintf("%d.%d", epoch, revision), "records", fmt.Sprintf("%d.%d", src.Epoch, src.Revision))
-	if err := a.Followers.SetBehind(ctx, environment, max(revision, src.Revision+1)); err != nil {
-		a.Log.Error("this could not be noted", "error", err)
-	}
-}
-
-func parseEventID(id string) (epoch, revision int64, err error) {
-	if id == "" {
-		return 0, 0, nil
-	}
-	e, r, ok := strings.Cut(id, ".")
-	epoch, err1 := strconv.ParseInt(e, 10, 64)
-	revision, err2 := strconv.ParseInt(r, 10, 64)
-	if !ok || err1 != nil || err2 != nil || epoch < 0 || revision < 0 {
-		return 0, 0, app.InvalidField("Last-Event-ID", "must be epoch.revision, as the feed gave it")
-	}
-	return epoch, revision, nil
+	return place.Beat(a.Now(), a.spread(), contact, other)
 }
 
 // stream is an open stream of server-sent events.
@@ -177,18 +145,42 @@ type stream struct {
 	rc     *http.ResponseController
 	ctx    context.Context
 	cancel context.CancelFunc
+	closed []func() // what is counted off when it ends
 }
 
 // writeTime is how long a write to a stream may take before its reader counts as stalled.
 const writeTime = 10 * time.Second
 
+// openStream begins a stream of a service, or of the console.
 func (a *Edge) openStream(c *echo.Context) (*stream, error) {
 	if a.streams.Add(1) > int64(a.Limits.Streams) {
 		a.streams.Add(-1)
 		return nil, app.Faultf(app.Unavailable, "this service has as many streams open as it takes: try again, or another node")
 	}
+	return a.stream(c, func() { a.streams.Add(-1) })
+}
+
+// watch begins a stream of a browser. They are counted apart, by key and by address, so that
+// a page cannot take the streams of services.
+func (a *Edge) watch(c *echo.Context, key *feed.Live) (*stream, error) {
+	if key.Kind == app.ServiceKey {
+		return a.openStream(c)
+	}
+	address := c.RealIP()
+	if err := a.watching.open(address, a.Limits.Browsers, a.Limits.Address); err != nil {
+		return nil, err
+	}
+	off, ok := key.Open(a.Limits.KeyStreams)
+	if !ok {
+		a.watching.close(address)
+		return nil, app.Faultf(app.TooMany, "too many streams with this access key: at most %d", a.Limits.KeyStreams)
+	}
+	return a.stream(c, off, func() { a.watching.close(address) })
+}
+
+func (a *Edge) stream(c *echo.Context, closed ...func()) (*stream, error) {
 	w := c.Response()
-	s := &stream{edge: a, w: w, rc: http.NewResponseController(w)}
+	s := &stream{edge: a, w: w, rc: http.NewResponseController(w), closed: closed}
 	s.ctx, s.cancel = context.WithCancel(c.Request().Context())
 	h := w.Header()
 	h.Set("Content-Type", "text/event-stream")
@@ -196,13 +188,7 @@ func (a *Edge) openStream(c *echo.Context) (*stream, error) {
 	h.Set("X-Accel-Buffering", "no") // a proxy that buffers would hold revisions back
 	_ = s.rc.SetReadDeadline(time.Time{})
 	w.WriteHeader(http.StatusOK)
-	go func() {
-		select {
-		case <-a.ending:
-			s.cancel()
-		case <-s.ctx.Done():
-		}
-	}()
+	s.endWith(a.ending)
 	return s, nil
 }
 
@@ -216,7 +202,20 @@ func (s *stream) write(b []byte) error {
 
 func (s *stream) close() {
 	s.cancel()
-	s.edge.streams.Add(-1)
+	for _, f := range s.closed {
+		f()
+	}
+}
+
+// endWith ends the stream when a channel is closed.
+func (s *stream) endWith(done <-chan struct{}) {
+	guard.Go(s.edge.Log, "end a stream", func() {
+		select {
+		case <-done:
+			s.cancel()
+		case <-s.ctx.Done():
+		}
+	})
 }
 
 func (a *Edge) report(c *echo.Context) error {
@@ -238,7 +237,7 @@ func (a *Edge) report(c *echo.Context) error {
 	keepKnown(place.Rules(), &r)
 	ctx, cancel := a.requestContext(c)
 	defer cancel()
-	taken, err := a.Followers.TakeReport(ctx, key.EnvironmentID, &r, a.Now().UnixMilli())
+	taken, err := a.Followers.Take(ctx, key.EnvironmentID, app.Incoming{Report: &r, Key: key.ID}, len(raw))
 	if err != nil {
 		return err
 	}
@@ -249,11 +248,6 @@ func (a *Edge) report(c *echo.Context) error {
 		}
 	}
 	answer := reportAnswer{Taken: taken}
-	if taken {
-		if err := a.Population.Take(ctx, key.EnvironmentID, &r); err != nil {
-			a.Log.Warn("what a client saw of units could not be kept", "error", err) // a sample: the next report brings more
-		}
-	}
 	if answer.Sampling, err = a.Population.Order(ctx, key.EnvironmentID); err != nil {
 		return err
 	}
@@ -270,6 +264,7 @@ type reportAnswer struct {
 const (
 	maxBehind  = 20_000 // instances behind an outpost
 	maxApplied = 1_000  // revisions
+	maxTooOld  = 100    // flags
 )
 
 func checkReport(r *app.Report) (found []flag.Problem) {
@@ -289,8 +284,8 @@ func checkStatus(place string, s *app.Status) (found []flag.Problem) {
 		name, value string
 		least, most int
 	}{{"instance", s.Instance, 1, 64}, {"application", s.Application, 0, 100}, {"version", s.Version, 0, 100}, {"source", s.Source, 0, 20}, {"kind", string(s.Kind), 0, 20}} {
-		if len(f.value) < f.least || len(f.value) > f.most || !utf8.ValidString(f.value) {
-			found = append(found, flag.Problem{Place: place + f.name, Mend: fmt.Sprintf("must be %d to %d bytes of text", f.least, f.most)})
+		if mend := app.CheckText(f.value, f.least, f.most); mend != "" {
+			found = append(found, flag.Problem{Place: place + f.name, Mend: mend})
 		}
 	}
 	if s.Sequence < 1 {
@@ -299,8 +294,16 @@ func checkStatus(place string, s *app.Status) (found []flag.Problem) {
 	if len(s.Applied) > maxApplied {
 		s.Applied = s.Applied[len(s.Applied)-maxApplied:]
 	}
-	if b := s.Busy; b != nil && (len(b.Unit) > 1_000 || !utf8.ValidString(b.Unit)) {
+	if b := s.Busy; b != nil && app.CheckText(b.Unit, 0, 1_000) != "" {
 		s.Busy = nil
+	}
+	if len(s.Digest) > 64 {
+		s.Digest = ""
+	}
+	s.TooOld = slices.DeleteFunc(s.TooOld, func(key string) bool { return app.CheckText(key, 1, 100) != "" })
+	s.TooOld = s.TooOld[:min(len(s.TooOld), maxTooOld)]
+	if s.Kind != app.AnApplication && s.Kind != app.AnOutpost { // nodes are known by their lease
+		s.Kind = app.AnApplication
 	}
 	return found
 }
@@ -309,10 +312,11 @@ func checkStatus(place string, s *app.Status) (found []flag.Problem) {
 // are longer than any name.
 func keepKnown(rules *decide.Ruleset, r *app.Report) {
 	r.Counts = slices.DeleteFunc(r.Counts, func(l app.CountLine) bool {
-		return rules.Flag(l.Flag) == nil || len(l.Variant) > 64 || len(l.Rule) > 64 || len(l.Reason) > 20 || len(l.Application) > 100 || len(l.Version) > 100
+		return rules.Flag(l.Flag) == nil || app.CheckText(l.Variant, 0, 64) != "" || app.CheckText(l.Rule, 0, 64) != "" || app.CheckText(l.Reason, 0, 20) != "" ||
+			app.CheckText(l.Application, 0, 100) != "" || app.CheckText(l.Version, 0, 100) != "" || l.FlagVersion != 0
 	})
 	r.Unknown = slices.DeleteFunc(r.Unknown, func(l app.AskedLine) bool {
-		return len(l.Flag) > 200 || !utf8.ValidString(l.Flag) || len(l.Type) > 10 || len(l.Fallback) > 4<<10 || len(l.Application) > 100
+		return app.CheckText(l.Flag, 1, 200) != "" || app.CheckText(l.Type, 0, 10) != "" || len(l.Fallback) > 4<<10 || app.CheckText(l.Application, 0, 100) != ""
 	})
 }
 

@@ -1,7 +1,9 @@
 package httpapi
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -9,10 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/labstack/echo/v5"
-
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/guard"
 )
 
 // HistoryEntry is one thing that happened, as the History page shows it.
@@ -76,15 +77,8 @@ func (c *call) history(*none) (any, error) {
 func (c *call) query() (*audit.Query, map[int64]string, error) {
 	q := &audit.Query{Limit: 50, Actor: c.QueryParam("person"), Subject: c.QueryParam("flag")}
 	names := map[int64]string{}
-	if c.Param("project") == "" {
-		if err := app.AllowInstallation(&c.actor); err != nil {
-			return nil, nil, err
-		}
-	} else {
-		p, err := c.project()
-		if err != nil {
-			return nil, nil, err
-		}
+	if c.p != nil {
+		p := c.p
 		q.Project = p.ID
 		envs, err := c.api.Records.Environments(c.ctx, p.ID)
 		if err != nil {
@@ -142,64 +136,27 @@ func parseTime(s string) (int64, error) {
 	return 0, fmt.Errorf("no time: %s", s)
 }
 
-// chains gives the chains that the address is about, for those who may read them.
+// chains gives the chains that the address is about.
 func (c *call) chains() ([]audit.Head, error) {
-	var project int64
-	if c.Param("project") == "" {
-		if err := app.AllowInstallation(&c.actor); err != nil {
-			return nil, err
-		}
-	} else {
-		p, err := c.project()
-		if err != nil {
-			return nil, err
-		}
-		project = p.ID
+	project := int64(0)
+	if c.p != nil {
+		project = c.p.ID
 	}
 	return c.api.Records.Chains(c.ctx, project)
 }
 
-func (c *call) verify(*none) (any, error) {
-	heads, err := c.chains()
-	if err != nil {
-		return nil, err
-	}
-	var signed []audit.SignedHead
-	for _, h := range heads {
-		some, err := c.api.Records.SignedHeads(c.ctx, h.Chain)
-		if err != nil {
-			return nil, err
-		}
-		signed = append(signed, some...)
-	}
-	keys, err := c.api.Records.SigningKeys(c.ctx)
-	if err != nil {
-		return nil, err
-	}
-	// Read again: what was signed meanwhile must not look like a tail that was cut.
-	if heads, err = c.chains(); err != nil {
-		return nil, err
-	}
-	v := audit.NewVerifier(signed, keys)
-	for _, h := range heads {
-		v.Expect(h)
-		if err := c.api.Records.Rows(c.ctx, h.Chain, h.Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
-			return nil, err
-		}
-	}
-	return v.Done(), nil
-}
-
 // export streams the chains as lines of JSON that can be verified without the service.
-func (a *API) export(ec *echo.Context) error {
-	c := &call{Context: ec, api: a, ctx: ec.Request().Context()}
-	if err := c.identify(); err != nil {
-		return err
-	}
+func (c *call) export() error {
+	a := c.api
+	c.ctx = c.Request().Context() // it takes as long as it takes
 	if err := a.Sign(c.ctx); err != nil {
 		return err
 	}
 	heads, err := c.chains()
+	if err != nil {
+		return err
+	}
+	kept, err := a.Heads()
 	if err != nil {
 		return err
 	}
@@ -221,7 +178,7 @@ func (a *API) export(ec *echo.Context) error {
 		return err
 	}
 	for _, h := range heads {
-		if err := a.Records.Rows(c.ctx, h.Chain, h.Sequence, func(r *audit.Row) error { return put(audit.ExportRow(r)) }); err != nil {
+		if err := a.Records.Rows(c.ctx, h.Chain, 0, h.Sequence, func(r *audit.Row) error { return put(audit.ExportRow(r)) }); err != nil {
 			return err
 		}
 		signed, err := a.Records.SignedHeads(c.ctx, h.Chain)
@@ -236,27 +193,43 @@ func (a *API) export(ec *echo.Context) error {
 				return err
 			}
 		}
+		for i := range kept {
+			if kept[i].Chain == h.Chain && kept[i].Sequence <= h.Sequence {
+				if err := put(audit.Line{Head: &kept[i]}); err != nil { // out of reach of who can write to the records
+					return err
+				}
+			}
+		}
 	}
 	return put(audit.Line{End: &rows})
 }
 
+// whoEvery is after how many seconds it is looked whether who reads a stream still may.
+const whoEvery = 3
+
+// still tells whether who opened a stream may still read it. A database that is away is no
+// reason to end it.
+func (c *call) still() bool {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
+	defer cancel()
+	now := &call{Context: c.Context, api: c.api, ctx: ctx}
+	err := now.identify()
+	if err == nil {
+		err = app.Allow(&now.actor, app.Read, c.p.ID, 0)
+	}
+	var f *app.Fault
+	return err == nil || !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany
+}
+
 // live tells the console what moves: an event for each revision of each environment, and
 // one when instances report.
-func (a *API) live(ec *echo.Context) error {
-	ctx := ec.Request().Context()
-	c := &call{Context: ec, api: a, ctx: ctx}
-	if err := c.identify(); err != nil {
-		return err
-	}
-	p, err := c.project()
-	if err != nil {
-		return err
-	}
+func (c *call) live() error {
+	a, ctx, p := c.api, c.Request().Context(), c.p
 	envs, err := a.Records.Environments(ctx, p.ID)
 	if err != nil {
 		return err
 	}
-	s, err := a.openStream(ec)
+	s, err := a.openStream(c.Context)
 	if err != nil {
 		return err
 	}
@@ -271,7 +244,7 @@ func (a *API) live(ec *echo.Context) error {
 		if err != nil {
 			return err
 		}
-		go func() {
+		guard.Go(a.Log, "tell the console what moves", func() {
 			for {
 				changed := place.Changed()
 				raw, _ := json.Marshal(moved{e.Key, place.Rules().Source.Revision})
@@ -286,7 +259,7 @@ func (a *API) live(ec *echo.Context) error {
 					return
 				}
 			}
-		}()
+		})
 	}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
@@ -303,6 +276,9 @@ func (a *API) live(ec *echo.Context) error {
 		case <-tick.C:
 			now := a.pulse.read(envs)
 			beats++
+			if beats%whoEvery == 0 && !c.still() {
+				return nil
+			}
 			switch {
 			case !slices.Equal(now, seen):
 				seen = now

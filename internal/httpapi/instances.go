@@ -17,14 +17,21 @@ type Instances struct {
 	Epoch     int64          `json:"epoch"`
 	Revision  int64          `json:"revision"`
 	Alive     int            `json:"alive"`
-	Delivered int            `json:"delivered"` // of those alive, how many have this revision
-	Instances []app.Instance `json:"instances"` // alive, outposts among them
-	Lost      []app.Instance `json:"lost"`      // silent: they may still decide the old way
-	Nodes     []app.Instance `json:"nodes"`     // processes of the service itself
-	Streams   int64          `json:"streams"`   // browsers with a stream open: an estimate
-	Pollers   int64          `json:"pollers"`   // units for which all answers were asked for of late: an estimate
+	Delivered int            `json:"delivered"`    // of those alive, how many have this revision
+	Instances []app.Instance `json:"instances"`    // alive, outposts among them
+	Lost      []app.Instance `json:"lost"`         // silent: they may still decide the old way
+	Nodes     []NodeView     `json:"nodes"`        // processes of the service itself
+	Strangers int            `json:"otherHistory"` // alive, of a history that the records lost
+	Streams   int64          `json:"streams"`      // browsers with a stream open: an estimate
+	Pollers   int64          `json:"pollers"`      // units for which all answers were asked for of late: an estimate
 	Newest    *app.Delivery  `json:"newest,omitempty"`
 	Recent    []app.Delivery `json:"recent"` // of earlier revisions, newest first
+}
+
+// NodeView is a process of the service and what it decides by here.
+type NodeView struct {
+	app.Node
+	app.NodePlace
 }
 
 // summary is the delivery as a page of many flags needs it.
@@ -39,21 +46,26 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 		return nil, err
 	}
 	src := place.Rules().Source
-	d := &Instances{Epoch: src.Epoch, Revision: src.Revision, Instances: []app.Instance{}, Lost: []app.Instance{}, Nodes: []app.Instance{}, Recent: []app.Delivery{}}
+	d := &Instances{Epoch: src.Epoch, Revision: src.Revision, Instances: []app.Instance{}, Lost: []app.Instance{}, Nodes: []NodeView{}, Recent: []app.Delivery{}}
 	for _, i := range all {
 		lost := i.Lost(now.UnixMilli())
 		switch {
 		case i.Left:
 			continue
-		case i.Kind == app.ANode && !lost:
-			d.Nodes = append(d.Nodes, i)
+		case i.Kind == app.ANode: // of the release before, beside this one
+			if !lost {
+				d.Nodes = append(d.Nodes, NodeView{app.Node{ID: i.ID, Version: i.Version, Started: i.Started}, app.NodePlace{Epoch: i.Epoch, Revision: i.Revision}})
+			}
+			continue
 		case lost:
 			d.Lost = append(d.Lost, i)
 			continue
 		default:
 			d.Alive++
 			d.Instances = append(d.Instances, i)
-			if i.Epoch == src.Epoch && i.Revision >= src.Revision {
+			if i.Other {
+				d.Strangers++
+			} else if i.Epoch == src.Epoch && i.Revision >= src.Revision {
 				d.Delivered++
 			}
 		}
@@ -62,13 +74,26 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 	return d, nil
 }
 
+// nodes adds the processes of the service.
+func (c *call) nodes(e *app.Environment, d *Instances) error {
+	all, err := c.api.Records.Nodes(c.ctx)
+	for _, n := range all {
+		at := n.Places[e.ID]
+		d.Nodes = append(d.Nodes, NodeView{n, at})
+		if n.Silent == 0 {
+			d.Streams, d.Pollers = d.Streams+at.Streams, d.Pollers+at.Pollers
+		}
+	}
+	return err
+}
+
 func (c *call) instances(*none) (any, error) {
-	_, e, err := c.environment()
+	e := c.e
+	d, err := c.summary(e)
 	if err != nil {
 		return nil, err
 	}
-	d, err := c.summary(e)
-	if err != nil {
+	if err := c.nodes(e, d); err != nil {
 		return nil, err
 	}
 	if d.Newest, err = c.api.Delivery.Newest(c.ctx, e.ID, d.Epoch, d.Revision); err != nil {
@@ -82,10 +107,7 @@ func (c *call) instances(*none) (any, error) {
 }
 
 func (c *call) accountFor(in *reasonBody) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	e := c.e
 	r, err := c.request(in.Reason)
 	if err != nil {
 		return nil, err
@@ -138,10 +160,7 @@ type UsageLine struct {
 }
 
 func (c *call) usage(*none) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	e := c.e
 	at := slices.IndexFunc(spans, func(s span) bool { return s.name == cmp.Or(c.QueryParam("span"), "1h") })
 	if at < 0 {
 		return nil, app.InvalidField("span", "must be 15m, 1h, 6h, 1d, 7d, 30d or 90d")
@@ -208,7 +227,7 @@ func ways(rows []app.UseRow, flag string) []app.CountLine {
 	}
 	slices.SortFunc(out, func(a, b app.CountLine) int {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Application, b.Application),
-			cmp.Compare(a.Version, b.Version), cmp.Compare(a.Revision, b.Revision), cmp.Compare(a.Reason, b.Reason))
+			cmp.Compare(a.Version, b.Version), cmp.Compare(a.FlagVersion, b.FlagVersion), cmp.Compare(a.Reason, b.Reason))
 	})
 	return out
 }

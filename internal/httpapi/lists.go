@@ -4,14 +4,15 @@ import (
 	"bufio"
 	"bytes"
 	"compress/gzip"
+	"context"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -31,17 +32,14 @@ const maxUnits = 5_000_000
 
 // putList takes a list of a segment as a file: one unit a line, which replaces the list, or
 // is added to it or removed from it.
-func (a *API) putList(ec *echo.Context) error {
-	ctx, cancel := a.requestContext(ec)
-	defer cancel()
-	c := &call{Context: ec, api: a, ctx: ctx}
-	c.Response().Header().Set("Cache-Control", "no-store")
-	if err := c.identify(); err != nil {
-		return err
-	}
+func (c *call) putList() error {
+	ec, a := c.Context, c.api
 	rc := http.NewResponseController(ec.Response())
 	_ = rc.SetReadDeadline(time.Now().Add(10 * time.Minute)) // long lists come over slow lines
 	_ = rc.SetWriteDeadline(time.Now().Add(12 * time.Minute))
+	var cancel context.CancelFunc
+	c.ctx, cancel = context.WithTimeout(ec.Request().Context(), 12*time.Minute)
+	defer cancel()
 	sum := sha256.New()
 	units, err := readUnits(io.TeeReader(http.MaxBytesReader(ec.Response(), ec.Request().Body, a.Limits.ListBody), sum))
 	if err != nil {
@@ -82,11 +80,8 @@ func readUnits(r io.Reader) ([]string, error) {
 }
 
 func (c *call) saveList(units []string) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	r, err := c.request(c.QueryParam("reason"))
+	e := c.e
+	r, err := c.request(c.headerText("Greenlever-Reason"))
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +105,8 @@ func (c *call) saveList(units []string) (any, error) {
 	if r.Version == nil { // a file is no edit of what was seen
 		r.Version = &rec.Version
 	}
-	if units, err = c.mixed(*list, units); err != nil {
+	before := *list
+	if units, err = c.mixed(before, units); err != nil {
 		return nil, err
 	}
 	slices.Sort(units)
@@ -124,13 +120,40 @@ func (c *call) saveList(units []string) (any, error) {
 	if body != nil {
 		lists, hashes[body.Digest] = append(lists, body), body.Hashes
 	}
-	raw, err := c.api.Change.PutSegment(c.ctx, r, e, &doc, lists...)
+	base, err := c.standingList(before)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := c.api.Change.PutSegment(c.ctx, r, e, &doc, base, lists...)
 	if err != nil {
 		return nil, err
 	}
 	return withPreview(c, raw, e, func(s *change.SavedSegment) preview.Edit {
 		return preview.Edit{Segments: []*flag.Segment{s.Document}, Lists: hashes}
 	})
+}
+
+// standingList is the long list that stands, to which the new one is kept as the difference.
+func (c *call) standingList(l *flag.List) (*app.ListBody, error) {
+	if l == nil || l.Digest == "" {
+		return nil, nil
+	}
+	hashes, err := c.api.Records.List(c.ctx, c.e.ID, l.Digest)
+	if err != nil {
+		return nil, err
+	}
+	units, err := c.api.Records.ListUnits(c.ctx, c.e.ID, l.Digest)
+	return &app.ListBody{Digest: l.Digest, Hashes: hashes, Units: units}, err
+}
+
+// headerText is a text that comes in a header, since the body is a file: percent-encoded
+// UTF-8. It has no place in the address, which proxies write down.
+func (c *call) headerText(name string) string {
+	raw := c.Request().Header.Get(name)
+	if text, err := url.PathUnescape(raw); err == nil {
+		return text
+	}
+	return raw
 }
 
 // mixed is what the list becomes: the units alone, or those that stand with them added or
@@ -177,7 +200,6 @@ func makeList(list **flag.List, units []string) (*app.ListBody, error) {
 		rand.Read(secret[:]) // never fails
 	}
 	hashes := flag.HashUnits(secret, units)
-	sum := sha256.Sum256(hashes.Bytes())
 	var packed bytes.Buffer
 	z := gzip.NewWriter(&packed)
 	for _, u := range units {
@@ -188,7 +210,7 @@ func makeList(list **flag.List, units []string) (*app.ListBody, error) {
 	if err := z.Close(); err != nil {
 		return nil, err
 	}
-	body := &app.ListBody{Digest: hex.EncodeToString(sum[:]), Hashes: hashes, Units: packed.Bytes()}
+	body := &app.ListBody{Digest: hashes.Digest(), Hashes: hashes, Units: packed.Bytes()}
 	*list = &flag.List{Digest: body.Digest, Count: len(hashes), Secret: base64.StdEncoding.EncodeToString(secret[:])}
 	return body, nil
 }
@@ -201,7 +223,7 @@ func (c *call) exactUnits(l *flag.List) ([]string, error) {
 		}
 		return slices.Clone(l.Units), nil
 	}
-	packed, err := c.api.Records.ListUnits(c.ctx, l.Digest)
+	packed, err := c.api.Records.ListUnits(c.ctx, c.e.ID, l.Digest)
 	if err != nil {
 		return nil, err
 	}
@@ -213,17 +235,8 @@ func (c *call) exactUnits(l *flag.List) ([]string, error) {
 }
 
 // getList answers the exact units of a list, one a line.
-func (a *API) getList(ec *echo.Context) error {
-	ctx, cancel := a.requestContext(ec)
-	defer cancel()
-	c := &call{Context: ec, api: a, ctx: ctx}
-	if err := c.identify(); err != nil {
-		return err
-	}
-	_, e, err := c.environment()
-	if err != nil {
-		return err
-	}
+func (c *call) getList() error {
+	e, a, ctx := c.e, c.api, c.ctx
 	rec, err := a.Records.Segment(ctx, e.ID, c.Param("segment"))
 	if err != nil {
 		return err

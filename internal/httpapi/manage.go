@@ -52,10 +52,7 @@ type Person struct {
 }
 
 func (c *call) people(*none) (any, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, err
-	}
+	p := c.p
 	roles, err := c.api.Records.RolesIn(c.ctx, p.ID)
 	if err != nil {
 		return nil, err
@@ -76,7 +73,7 @@ type rolesBody struct {
 }
 
 func (c *call) setRoles(in *rolesBody) (any, error) {
-	a, err := c.account()
+	a, err := c.api.Records.Account(c.ctx, c.Param("account"))
 	if err != nil {
 		return nil, err
 	}
@@ -86,10 +83,7 @@ func (c *call) setRoles(in *rolesBody) (any, error) {
 }
 
 func (c *call) environments(*none) (any, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, err
-	}
+	p := c.p
 	items, err := c.api.Records.Environments(c.ctx, p.ID)
 	return listOf[app.Environment]{items}, err
 }
@@ -120,39 +114,24 @@ func (c *call) editEnvironment(in *environmentEdit) (any, error) {
 
 // inProject makes a change in the project of the address.
 func (c *call) inProject(reason string, do func(r change.Request, p *app.Project) (json.RawMessage, error)) (any, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, err
-	}
 	r, err := c.request(reason)
 	if err != nil {
 		return nil, err
 	}
-	return do(r, p)
+	return do(r, c.p)
 }
 
 // inEnvironment makes a change in the environment of the address.
 func (c *call) inEnvironment(reason string, do func(r change.Request, e *app.Environment) (json.RawMessage, error)) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
 	r, err := c.request(reason)
 	if err != nil {
 		return nil, err
 	}
-	return do(r, e)
+	return do(r, c.e)
 }
 
 func (c *call) keys(*none) (any, error) {
-	p, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	if err := app.Allow(&c.actor, app.Manage, p.ID, e.ID); err != nil {
-		return nil, err
-	}
-	items, err := c.api.Records.AccessKeys(c.ctx, e.ID)
+	items, err := c.api.Records.AccessKeys(c.ctx, c.e.ID)
 	return listOf[app.AccessKey]{items}, err
 }
 

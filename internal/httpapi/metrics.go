@@ -11,6 +11,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"greenlever.example/greenlever/internal/app/guard"
 )
 
 // metrics is what operators watch, in the OpenMetrics format.
@@ -53,7 +55,16 @@ func newMetrics(a *Edge) *metrics {
 		decisions: prometheus.NewCounter(prometheus.CounterOpts{Name: "greenlever_decisions_total", Help: "Decisions reported by clients or made here."}),
 	}
 	r.MustRegister(m.requests, m.decisions, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_streams", Help: "Open streams."}, func() float64 { return float64(a.streams.Load()) }))
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_streams", Help: "Open streams of services and the console."}, func() float64 { return float64(a.streams.Load()) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_browser_streams", Help: "Open streams of browsers."}, func() float64 { return float64(a.watching.count()) }),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_left_out", Help: "Documents and lists that cannot be read and are left out."}, func() float64 {
+			n := 0
+			for _, p := range a.Hub.Places() {
+				n += len(p.Aside())
+			}
+			return float64(n)
+		}),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "greenlever_panics_total", Help: "Panics that were caught in goroutines."}, func() float64 { return float64(guard.Panics()) }))
 	h := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, EnableOpenMetricsTextCreatedSamples: true})
 	m.serve = func(c *echo.Context) error { h.ServeHTTP(c.Response(), c.Request()); return nil }
 	return m

@@ -28,6 +28,9 @@ func OpenAPI() ([]byte, error) {
 	s := &schemas{defs: map[string]any{}}
 	paths := map[string]map[string]any{}
 	for _, r := range (&API{}).routes() {
+		if r.raw != nil { // files and streams
+			continue
+		}
 		at := "/api/v1" + parameter.ReplaceAllString(r.path, "{$1}")
 		if paths[at] == nil {
 			paths[at] = map[string]any{}

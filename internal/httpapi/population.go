@@ -27,11 +27,8 @@ type PopulationView struct {
 }
 
 func (c *call) population(*none) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	known, err := c.api.Population.Known(c.ctx, e.ID)
+	e := c.e
+	known, err := c.api.Population.Fresh(c.ctx, e.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -99,23 +96,27 @@ type SampledUnit struct {
 	Seen       int64           `json:"seen"`
 }
 
+type unitsBody struct {
+	Of   string `json:"of,omitempty"`   // attribute that they are values of; the targeting key
+	Has  string `json:"has,omitempty"`  // a text that is part of their keys
+	Flag string `json:"flag,omitempty"` // on which they are
+	At   string `json:"at,omitempty"`   // a rule's id, or end
+}
+
 // sampledUnits lists units, those whose key holds a text, or for which a flag gives a
 // variant at a place.
-func (c *call) sampledUnits(*none) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	of := cmp.Or(c.QueryParam("of"), condition.KeyAttribute)
+func (c *call) sampledUnits(in *unitsBody) (any, error) {
+	e := c.e
+	of := cmp.Or(in.Of, condition.KeyAttribute)
 	rows, _, err := c.api.Records.Population(c.ctx, e.ID, of)
 	if err != nil {
 		return nil, err
 	}
-	on, err := c.onBranch(e, of)
+	on, err := c.onBranch(e, of, in)
 	if err != nil {
 		return nil, err
 	}
-	text := c.QueryParam("has")
+	text := in.Has
 	out := listOf[SampledUnit]{[]SampledUnit{}}
 	for _, r := range rows {
 		if strings.Contains(r.Unit, text) && on(&r) {
@@ -128,8 +129,8 @@ func (c *call) sampledUnits(*none) (any, error) {
 }
 
 // onBranch tells which units are on a branch of a flag: taken by a rule, or by the end.
-func (c *call) onBranch(e *app.Environment, of string) (func(*app.UnitRow) bool, error) {
-	key, at := c.QueryParam("flag"), c.QueryParam("at")
+func (c *call) onBranch(e *app.Environment, of string, in *unitsBody) (func(*app.UnitRow) bool, error) {
+	key, at := in.Flag, in.At
 	if key == "" {
 		return func(*app.UnitRow) bool { return true }, nil
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"strconv"
 
@@ -34,7 +35,9 @@ func problem(err error) (status int, body map[string]any) {
 	case errors.As(err, &f):
 		status = statuses[f.Kind]
 		body["detail"] = f.Detail
-		if len(f.Fields) > 0 {
+		if n := len(f.Fields); n > maxFields {
+			body["fields"], body["detail"] = f.Fields[:maxFields], fmt.Sprintf("%s; the first %d of %d are named", f.Detail, maxFields, n)
+		} else if n > 0 {
 			body["fields"] = f.Fields
 		}
 		for k, v := range f.More {
@@ -59,9 +62,15 @@ func problem(err error) (status int, body map[string]any) {
 	return status, body
 }
 
-// fail answers with a problem document.
+// maxFields is how many fields at fault one answer names.
+const maxFields = 20
+
+// fail answers with a problem document. Who hung up gets none, and is no error of ours.
 func (a *Edge) fail(c *echo.Context, err error) {
 	if r, e := echo.UnwrapResponse(c.Response()); e == nil && r.Committed {
+		return
+	}
+	if errors.Is(err, context.Canceled) && c.Request().Context().Err() != nil {
 		return
 	}
 	status, body := problem(err)

@@ -24,8 +24,11 @@ type StopView struct {
 	LiftedByName string `json:"liftedByName,omitempty"`
 }
 
-func (c *call) standing(e *app.Environment) ([]StopView, error) {
-	all, err := c.api.Records.Stops(c.ctx, e.ID)
+// pastStops is how many lifted stops are shown.
+const pastStops = 100
+
+func (c *call) standing(e *app.Environment, lifted int) ([]StopView, error) {
+	all, err := c.api.Records.Stops(c.ctx, e.ID, lifted)
 	if err != nil {
 		return nil, err
 	}
@@ -38,11 +41,8 @@ func (c *call) standing(e *app.Environment) ([]StopView, error) {
 }
 
 func (c *call) stops(*none) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
-	items, err := c.standing(e)
+	e := c.e
+	items, err := c.standing(e, pastStops)
 	return listOf[StopView]{items}, err
 }
 
@@ -64,10 +64,7 @@ type savedStop struct {
 }
 
 func (c *call) stopOrLift(reason string, do func(change.Request, *app.Environment) (json.RawMessage, error)) (any, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	e := c.e
 	r, err := c.request(reason)
 	if err != nil {
 		return nil, err

@@ -19,10 +19,7 @@ import (
 
 // here is the place of the address, and its ruleset as it stands in memory.
 func (c *call) here() (*app.Project, *app.Environment, *decide.Ruleset, error) {
-	p, e, err := c.environment()
-	if err != nil {
-		return nil, nil, nil, err
-	}
+	p, e := c.p, c.e
 	place, err := c.api.Hub.Place(c.ctx, e.ID)
 	if err != nil {
 		return nil, nil, nil, err
@@ -105,10 +102,7 @@ func (c *call) track(*none) (any, error) {
 
 // record is the flag of the address as it is kept.
 func (c *call) record() (*app.Environment, *app.FlagRecord, error) {
-	_, e, err := c.environment()
-	if err != nil {
-		return nil, nil, err
-	}
+	e := c.e
 	rec, err := c.api.Records.Flag(c.ctx, e.ID, c.Param("flag"))
 	return e, rec, err
 }
@@ -173,10 +167,7 @@ func (c *call) looksAt(e *app.Environment, d *flag.Document) ([]snippet.Attribut
 
 // lint runs the checks on the flag of the address, or on every flag of the environment.
 func (c *call) lint(*none) (any, error) {
-	p, e, err := c.environment()
-	if err != nil {
-		return nil, err
-	}
+	p, e := c.p, c.e
 	defs, err := c.api.Records.Definitions(c.ctx, p.ID)
 	if err != nil {
 		return nil, err

@@ -111,10 +111,7 @@ func plain(unit *condition.Context) map[string]any {
 // Test units.
 
 func (c *call) testUnits(*none) (any, error) {
-	p, err := c.project()
-	if err != nil {
-		return nil, err
-	}
+	p := c.p
 	items, err := c.api.Records.TestUnits(c.ctx, p.ID)
 	return listOf[app.TestUnit]{items}, err
 }
@@ -130,9 +127,13 @@ func (c *call) putTestUnits(in *testUnitsBody) (any, error) {
 	})
 }
 
-func (c *call) removeTestUnit(*none) (any, error) {
+type removeUnitBody struct {
+	Unit string `json:"unit"`
+}
+
+func (c *call) removeTestUnit(in *removeUnitBody) (any, error) {
 	return c.inProject("", func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.RemoveTestUnit(c.ctx, r, p, c.Param("unit"))
+		return c.api.Change.RemoveTestUnit(c.ctx, r, p, in.Unit)
 	})
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"sync"
 	"sync/atomic"
+	"time"
 
 	"greenlever.example/core/decide"
 	"greenlever.example/core/sample"
@@ -23,6 +24,30 @@ type usage struct {
 	mu      sync.Mutex
 	told    map[int64]map[app.CountLine]uint64 // by environment
 	missing map[int64]map[string]uint64
+	names   map[string]map[[2]string]bool // that pages gave today, by access key
+	day     int64
+}
+
+// maxNames is how many different applications and versions pages may name with one access
+// key in a day; all further ones are counted together.
+const maxNames = 100
+
+// named is the name under which a page's counts are kept.
+func (u *usage) named(key, application, version string, now time.Time) (string, string) {
+	u.mu.Lock()
+	defer u.mu.Unlock()
+	if day := now.Unix() / 86_400; day != u.day || u.names == nil {
+		u.day, u.names = day, map[string]map[[2]string]bool{}
+	}
+	if u.names[key] == nil {
+		u.names[key] = map[[2]string]bool{}
+	}
+	name := [2]string{application, version}
+	if !u.names[key][name] && len(u.names[key]) >= maxNames {
+		return "others", ""
+	}
+	u.names[key][name] = true
+	return application, version
 }
 
 type usedFlag struct {
@@ -162,6 +187,24 @@ type audience struct {
 	streams map[int64]int64
 	lately  [2]map[asker]bool // in this window and the one before
 	window  int64
+	tellers map[string]int // reports of pages this minute, by address
+	minute  int64
+}
+
+// Reports of pages that one address may send in a minute, and how many addresses are told apart.
+const (
+	reportsPerMinute = 600
+	maxTellers       = 100_000
+)
+
+func (b *audience) mayTell(address string, now time.Time) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if m := now.Unix() / 60; m != b.minute || len(b.tellers) > maxTellers {
+		b.minute, b.tellers = m, map[string]int{}
+	}
+	b.tellers[address]++
+	return b.tellers[address] <= reportsPerMinute
 }
 
 type asker struct {

@@ -1,5 +1,6 @@
-// Package localdb runs a private MariaDB server on loopback: for the demo, for tests, and
-// for a service that was given no address of a database.
+// Package localdb runs a private MariaDB server: for the demo, for tests, and for a service
+// that was given no address of a database. It is reached through a socket in a directory that
+// its owner alone can enter, and listens on no network unless it is told to.
 //
 // Its noun is a [Server]. The smallest use:
 //
@@ -11,9 +12,11 @@ package localdb
 import (
 	"bytes"
 	"context"
+	"crypto/rand"
 	"database/sql"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"os"
 	"os/exec"
@@ -25,6 +28,8 @@ import (
 	"time"
 
 	"github.com/go-sql-driver/mysql"
+
+	"greenlever.example/greenlever/internal/app/guard"
 )
 
 // ErrNotInstalled is returned where there is no MariaDB server on this machine.
@@ -36,6 +41,8 @@ var ErrInUse = errors.New("the database's directory is in use by another process
 // Server is a running MariaDB server with its data in one directory.
 type Server struct {
 	dir    string
+	over   bool   // it also listens on loopback
+	secret string // of who comes over loopback
 	short  string // a directory for the socket, where dir's path is too long for one
 	port   int
 	cmd    *exec.Cmd
@@ -46,9 +53,16 @@ type Server struct {
 // startTimeout bounds a start, recovery after a crash included.
 const startTimeout = 60 * time.Second
 
-// Start starts a server on a free port with its data below dir, which is made and filled
+// Option changes how a server is started.
+type Option func(*Server)
+
+// OverTCP has the server listen on a free port of loopback too, for who knows a password that
+// is made for this start: see [Server.TCP].
+func OverTCP() Option { return func(s *Server) { s.over, s.secret = true, rand.Text() } }
+
+// Start starts a server with its data below dir, which is made and filled
 // at the first start. It returns when the server takes connections.
-func Start(ctx context.Context, dir string) (*Server, error) {
+func Start(ctx context.Context, dir string, options ...Option) (*Server, error) {
 	mariadbd, err := find("mariadbd")
 	if err != nil {
 		return nil, err
@@ -68,10 +82,21 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 			return nil, err
 		}
 	}
-	if s.port, err = freePort(); err != nil {
+	for _, o := range options {
+		o(s)
+	}
+	if s.over {
+		if s.port, err = freePort(); err != nil {
+			return nil, err
+		}
+	}
+	if err := s.run(ctx, mariadbd); err != nil {
 		return nil, err
 	}
-	return s, s.run(ctx, mariadbd)
+	if err := s.closeDoors(ctx); err != nil {
+		return nil, errors.Join(err, s.Stop())
+	}
+	return s, nil
 }
 
 func find(name string) (string, error) {
@@ -134,23 +159,32 @@ func (s *Server) checkUnused() error {
 }
 
 func (s *Server) run(ctx context.Context, mariadbd string) error {
-	socket := filepath.Join(s.dir, "socket")
-	if len(socket) >= 100 { // the system's limit on the path of a socket
+	if s.short != "" {
+		if err := os.Mkdir(s.short, 0o700); err != nil { // the place of the start before
+			return err
+		}
+	} else if len(s.socket()) >= 100 { // the system's limit on the path of a socket
 		short, err := os.MkdirTemp("", "gl-db-")
 		if err != nil {
 			return err
 		}
-		s.short, socket = short, filepath.Join(short, "socket")
+		s.short = short
+	}
+	if err := os.MkdirAll(filepath.Join(s.dir, "files"), 0o700); err != nil {
+		return err
+	}
+	network := []string{"--skip-networking"}
+	if s.over {
+		network = []string{"--port=" + strconv.Itoa(s.port), "--bind-address=127.0.0.1"}
 	}
 	logFile, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	defer logFile.Close()
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + socket,
-		"--pid-file=" + filepath.Join(s.dir, "pid"), "--port=" + strconv.Itoa(s.port), "--bind-address=127.0.0.1",
-		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
-		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200", "--max-allowed-packet=64M"}, asRoot()...)
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + s.socket(),
+		"--pid-file=" + filepath.Join(s.dir, "pid"), "--secure-file-priv=" + filepath.Join(s.dir, "files"), "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
+		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200", "--max-allowed-packet=64M"}, append(network, asRoot()...)...)
 	s.cmd = exec.Command(mariadbd, args...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
 	// In a group of its own, so that Ctrl-C reaches the owner first, which stops it in order;
@@ -160,7 +194,8 @@ func (s *Server) run(ctx context.Context, mariadbd string) error {
 		return fmt.Errorf("start MariaDB: %w", err)
 	}
 	s.exited = make(chan struct{})
-	go func() { _ = s.cmd.Wait(); close(s.exited) }()
+	exited := s.exited
+	guard.Go(slog.Default(), "wait for MariaDB to end", func() { defer close(exited); _ = s.cmd.Wait() })
 	if err := s.await(ctx); err != nil {
 		_ = s.Stop()
 		return err
@@ -199,10 +234,72 @@ func (s *Server) lastLog() string {
 
 func (s *Server) config(database string) *mysql.Config {
 	c := mysql.NewConfig()
-	c.User, c.Net, c.Addr, c.DBName = "root", "tcp", fmt.Sprintf("127.0.0.1:%d", s.port), database
+	c.User, c.Net, c.Addr, c.DBName = "root", "unix", s.socket(), database
 	c.Logger = &mysql.NopLogger{}
 	return c
 }
+
+func (s *Server) socket() string {
+	if s.short != "" {
+		return filepath.Join(s.short, "socket")
+	}
+	return filepath.Join(s.dir, "socket")
+}
+
+// overTCP names who may come over loopback.
+const overTCP = "over_tcp"
+
+// closeDoors takes away the accounts without a password that a fresh server has for other
+// ways than the socket, and makes the one for loopback where that is asked for.
+func (s *Server) closeDoors(ctx context.Context) error {
+	db, err := sql.Open("mysql", s.config("").FormatDSN())
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	rows, err := db.QueryContext(ctx, "SELECT User, Host FROM mysql.global_priv WHERE Host <> 'localhost'")
+	if err != nil {
+		return fmt.Errorf("close the database's doors: %w", err)
+	}
+	defer rows.Close()
+	var do []string
+	for rows.Next() {
+		var user, host string
+		if err := rows.Scan(&user, &host); err != nil {
+			return err
+		}
+		do = append(do, fmt.Sprintf("DROP USER IF EXISTS '%s'@'%s'", user, host))
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	if s.over {
+		do = append(do, fmt.Sprintf("CREATE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", overTCP, s.secret), fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'127.0.0.1'", overTCP))
+	}
+	for _, q := range do {
+		if _, err := db.ExecContext(ctx, q); err != nil {
+			return fmt.Errorf("close the database's doors: %w", err)
+		}
+	}
+	return nil
+}
+
+// Signal sends the server's process a signal, such as one that freezes it.
+func (s *Server) Signal(sig os.Signal) error { return s.cmd.Process.Signal(sig) }
+
+// TCP is the address of a database over loopback, of a server started with [OverTCP]; at is
+// the address to come to instead of its own, such as that of a proxy, or empty.
+func (s *Server) TCP(database, at string) string {
+	c := s.config(database)
+	c.User, c.Passwd, c.Net = overTCP, s.secret, "tcp"
+	if c.Addr = at; at == "" {
+		c.Addr = s.TCPAddress()
+	}
+	return c.FormatDSN()
+}
+
+// TCPAddress is where the server listens on loopback.
+func (s *Server) TCPAddress() string { return fmt.Sprintf("127.0.0.1:%d", s.port) }
 
 // DSN is the address of a database on the server, which is made if it is not there yet.
 func (s *Server) DSN(database string) (string, error) {

@@ -82,3 +82,41 @@ func TestBrokenDirectory(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// Nobody else of this machine reaches the server: it has no port, its socket lies in a
+// directory of its owner's, and over loopback, where it is asked for, it wants a password.
+func TestOwnersOnly(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "db")
+	s, err := Start(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	if info, err := os.Stat(dir); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("the socket's directory: %v %v", info, err)
+	}
+	db, err := sql.Open("mysql", s.config("mysql").FormatDSN())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	var network, files string
+	if err := db.QueryRow("SELECT @@skip_networking, @@secure_file_priv").Scan(&network, &files); err != nil || network != "1" || !strings.HasPrefix(files, dir) {
+		t.Errorf("networking is off: %s, files go to %s, %v", network, files, err)
+	}
+	over, err := Start(context.Background(), filepath.Join(t.TempDir(), "db"), OverTCP())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer over.Stop()
+	for dsn, may := range map[string]bool{over.TCP("mysql", ""): true, "root@tcp(" + over.TCPAddress() + ")/mysql": false, "over_tcp@tcp(" + over.TCPAddress() + ")/mysql": false} {
+		db, err := sql.Open("mysql", dsn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer db.Close()
+		if err := db.Ping(); (err == nil) != may {
+			t.Errorf("%s: %v", dsn, err)
+		}
+	}
+}

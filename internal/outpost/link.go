@@ -30,13 +30,14 @@ import (
 // Bounds of what waits here to be reported, so that a service that is dead for days does no
 // harm to the outpost.
 const (
-	keptEvents  = 1_000
-	maxLines    = 50_000
-	maxUnits    = 10_000
-	maxUnknown  = 5_000
-	maxApplied  = 1_000
-	forgetAfter = 10 * time.Minute // of followers; the service remembers them by name
-	needsEvery  = 2 * time.Second
+	keptEvents   = 1_000
+	maxLines     = 50_000
+	maxUnits     = 10_000
+	maxUnknown   = 5_000
+	maxApplied   = 1_000
+	maxFollowers = 20_000
+	forgetAfter  = 10 * time.Minute // of followers; the service remembers them by name
+	needsEvery   = 2 * time.Second
 )
 
 // link is one environment that is followed, and what those behind it say.
@@ -68,6 +69,7 @@ type follower struct {
 	app.Status
 	at   time.Time // when it was last heard of
 	news bool      // since the last report to the service
+	key  string    // id of the access key that introduced it
 }
 
 type unknownKey struct{ flag, kind, application string }
@@ -250,14 +252,14 @@ func (l *link) keys() []app.AccessKey {
 }
 
 // take takes a follower's report, once, to be passed on with the next own one.
-func (l *link) take(r *app.Report) bool {
+func (l *link) take(r app.Incoming) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if !l.note(r.Status, 0) {
+	if !l.note(r.Status, r.Key, 0) {
 		return false
 	}
 	for i := range r.Behind {
-		l.note(r.Behind[i].Status, time.Duration(r.Behind[i].Age)*time.Millisecond)
+		l.note(r.Behind[i].Status, r.Key, time.Duration(r.Behind[i].Age)*time.Millisecond)
 	}
 	for _, line := range r.Counts {
 		if line.Application == "" && line.Version == "" {
@@ -276,13 +278,16 @@ func (l *link) take(r *app.Report) bool {
 }
 
 // note notes what an instance says of itself; false where that is known already.
-func (l *link) note(s app.Status, age time.Duration) bool {
+func (l *link) note(s app.Status, key string, age time.Duration) bool {
 	f := l.followers[s.Instance]
 	if f == nil {
-		f = &follower{}
+		if len(l.followers) >= maxFollowers {
+			return false
+		}
+		f = &follower{key: key}
 		l.followers[s.Instance] = f
 	}
-	if s.Sequence <= f.Sequence {
+	if s.Sequence <= f.Sequence || f.key != key { // nobody speaks for another's process
 		return false
 	}
 	if f.news { // not passed on yet

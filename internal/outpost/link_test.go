@@ -37,13 +37,13 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 	line := func(n uint64) []app.CountLine {
 		return []app.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Count: n}}
 	}
-	if !l.take(&app.Report{Status: said("one", 1, 3), Counts: line(5)}) || !l.take(&app.Report{Status: said("two", 7, 3), Counts: line(6)}) {
+	if !l.take(app.Incoming{Report: &app.Report{Status: said("one", 1, 3), Counts: line(5)}}) || !l.take(app.Incoming{Report: &app.Report{Status: said("two", 7, 3), Counts: line(6)}}) {
 		t.Fatal("a new report was not taken")
 	}
-	if l.take(&app.Report{Status: said("one", 1, 3), Counts: line(100)}) {
+	if l.take(app.Incoming{Report: &app.Report{Status: said("one", 1, 3), Counts: line(100)}}) {
 		t.Error("a report was taken twice")
 	}
-	l.take(&app.Report{Status: said("one", 2, 4), Counts: line(1), Unknown: []app.AskedLine{{Flag: "b", Type: "string", Count: 2}}})
+	l.take(app.Incoming{Report: &app.Report{Status: said("one", 2, 4), Counts: line(1), Unknown: []app.AskedLine{{Flag: "b", Type: "string", Count: 2}}}})
 	l.count([]app.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Application: "all at once", Count: 9}}, []app.AskedLine{{Flag: "b", Count: 3}})
 	*now = now.Add(3 * time.Second)
 	r := l.report(2, 8)
@@ -81,7 +81,7 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 	// while, never there.
 	leaving := said("one", 3, 4)
 	leaving.Leaving = true
-	l.take(&app.Report{Status: leaving})
+	l.take(app.Incoming{Report: &app.Report{Status: leaving}})
 	if b := l.report(0, 0)["behind"].([]app.Follower); len(b) != 1 || !b[0].Leaving || len(l.followers) != 1 {
 		t.Errorf("%+v, %d are known", b, len(l.followers))
 	}
@@ -109,7 +109,7 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 		l.saw(10, []sample.Seen{{Name: "role", Kinds: map[string]uint64{"string": 10}, Values: []sample.ValueCount{{Value: "courier", Count: uint64(i)}}}})
 	}
 	for i := range int64(maxApplied + 50) {
-		l.take(&app.Report{Status: said("one", i+1, i+1)})
+		l.take(app.Incoming{Report: &app.Report{Status: said("one", i+1, i+1)}})
 	}
 	l.count([]app.CountLine{{Flag: "7", Count: 5}}, nil) // one that is known is still summed
 	r := l.report(0, 0)

@@ -23,34 +23,39 @@ import (
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
 // Config says what an outpost follows and where it serves it.
 type Config struct {
-	URL     string        // of the service, or of another outpost
-	Keys    []string      // access keys of kind service, one for each environment
-	Listen  string        // address; port 0 picks a free one
-	Dir     string        // for the copies from which it starts without the service
-	Name    string        // by which the service lists it
-	Version string        // of the build
-	Wait    time.Duration // for the service, at the start; default 2 s, negative: not at all
-	Log     *slog.Logger
-	Limits  httpapi.Limits
-	Beat    time.Duration // of feeds; default 15 s
-	HTTP    *http.Client
-	Now     func() time.Time // default: this machine's clock, corrected by the service's
+	URL string // of the service, or of another outpost
+	// AdminElsewhere takes another port where that of Admin is taken.
+	AdminElsewhere bool
+	Keys           []string      // access keys of kind service, one for each environment
+	Listen         string        // address; port 0 picks a free one
+	Admin          string        // address of what operators watch: its own page, and metrics; empty: none
+	Dir            string        // for the copies from which it starts without the service
+	Name           string        // by which the service lists it
+	Version        string        // of the build
+	Wait           time.Duration // for the service, at the start; default 2 s, negative: not at all
+	Log            *slog.Logger
+	Limits         httpapi.Limits
+	Beat           time.Duration // of feeds; default 15 s
+	HTTP           *http.Client
+	Now            func() time.Time // default: this machine's clock, corrected by the service's
 }
 
 // Outpost is a running outpost.
 type Outpost struct {
 	Address string // where it listens
+	Admin   string // where it listens for operators; empty: nowhere
 
 	config  Config
 	links   []*link
 	edge    *httpapi.Edge
-	http    *http.Server
+	http    []*http.Server
 	started time.Time
 	cancel  context.CancelFunc
 	done    sync.WaitGroup
@@ -96,24 +101,35 @@ func Start(ctx context.Context, c Config) (*Outpost, error) {
 		return nil, fmt.Errorf("the outpost cannot listen on %s: %w (choose another address with --listen)", c.Listen, err)
 	}
 	o := &Outpost{Address: listener.Addr().String(), config: c, started: time.Now(), failed: make(chan error, 1)}
-	if err := o.start(ctx, listener); err != nil {
+	var admin net.Listener
+	if c.Admin != "" {
+		if admin, err = httpapi.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
+			listener.Close()
+			return nil, fmt.Errorf("the outpost cannot listen for operators on %s: %w (choose another address with --admin)", c.Admin, err)
+		}
+		o.Admin = admin.Addr().String()
+	}
+	if err := o.start(ctx, listener, admin); err != nil {
 		listener.Close()
+		if admin != nil {
+			admin.Close()
+		}
 		o.Stop()
 		return nil, err
 	}
 	return o, nil
 }
 
-func (o *Outpost) start(ctx context.Context, listener net.Listener) error {
+func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error {
 	c := o.config
 	now := c.Now
 	if now == nil {
 		now = o.now
 	}
 	o.edge = &httpapi.Edge{Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
-		Population: &population.Service{Records: records{o}, Now: now}, Followers: records{o},
+		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
 		Now: now, Log: c.Log, Limits: c.Limits, Beat: c.Beat, Contact: o.contact}
-	handler := o.edge.Handler(o.page, o.ready)
+	handler := o.edge.Handler(o.ready)
 	run, cancel := context.WithCancel(context.Background())
 	o.cancel = cancel
 	for i, secret := range c.Keys {
@@ -125,27 +141,33 @@ func (o *Outpost) start(ctx context.Context, listener net.Listener) error {
 	if err := errors.Join(o.edge.Hub.Look(ctx), o.edge.Keys.Refresh(ctx)); err != nil {
 		return err
 	}
-	o.done.Go(func() { o.edge.Hub.Run(run) })
-	o.done.Go(func() { o.edge.Keys.Run(run) })
-	o.done.Go(func() {
-		tick := time.NewTicker(usageEvery)
-		defer tick.Stop()
-		for {
-			select {
-			case <-run.Done():
-				return
-			case <-tick.C:
-				o.gather(run)
-			}
-		}
-	})
-	o.http = httpapi.Serving(handler, c.Limits, c.Log)
-	o.done.Go(func() {
-		if err := o.http.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+	o.until(guard.Keep(run, c.Log, "follow the links", o.edge.Hub.Run))
+	o.until(guard.Keep(run, c.Log, "follow the access keys", o.edge.Keys.Run))
+	o.until(guard.Every(run, c.Log, "gather what was decided here", usageEvery, o.gather))
+	o.serve(listener, handler)
+	if admin != nil {
+		o.serve(admin, o.edge.AdminHandler(o.page))
+	}
+	return nil
+}
+
+func (o *Outpost) serve(l net.Listener, handler http.Handler) {
+	h := httpapi.Serving(handler, o.config.Limits, o.config.Log)
+	o.http = append(o.http, h)
+	o.until(guard.Go(o.config.Log, "serve", func() {
+		if err := h.Serve(l); !errors.Is(err, http.ErrServerClosed) {
 			o.failed <- err
 		}
+	}))
+}
+
+// until has the stop wait for a goroutine.
+func (o *Outpost) until(done <-chan struct{}) {
+	o.done.Add(1)
+	guard.Go(o.config.Log, "wait for a part to end", func() {
+		defer o.done.Done()
+		<-done
 	})
-	return nil
 }
 
 // link begins to follow the environment of an access key.
@@ -166,7 +188,7 @@ func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error 
 		return err
 	}
 	l.client.Store(client)
-	o.done.Go(func() { l.learn(run, o.edge.Keys.Nudge) })
+	o.until(guard.Keep(run, c.Log, "learn what is needed beside the ruleset", func(ctx context.Context) { l.learn(ctx, o.edge.Keys.Nudge) }))
 	return nil
 }
 
@@ -200,10 +222,8 @@ func (o *Outpost) await(ctx context.Context) {
 }
 
 // gather hands what was decided here to the links, which report it.
-func (o *Outpost) gather(ctx context.Context) {
-	if err := errors.Join(o.edge.WriteUsage(ctx), o.edge.Population.Flush(ctx)); err != nil && ctx.Err() == nil {
-		o.config.Log.Warn("what was decided here could not be gathered", "error", err)
-	}
+func (o *Outpost) gather(ctx context.Context) error {
+	return errors.Join(o.edge.WriteUsage(ctx), o.edge.Population.Flush(ctx))
 }
 
 // now is the service's time, as near as it is known.
@@ -232,6 +252,14 @@ func (o *Outpost) ready() error {
 // URL is the outpost's address for programs on this machine.
 func (o *Outpost) URL() string { return httpapi.LocalURL(o.Address) }
 
+// AdminURL is the address of the outpost's own page; empty where there is none.
+func (o *Outpost) AdminURL() string {
+	if o.Admin == "" {
+		return ""
+	}
+	return httpapi.LocalURL(o.Admin)
+}
+
 // Failed gives the error that ended the outpost by itself, if one does.
 func (o *Outpost) Failed() <-chan error { return o.failed }
 
@@ -246,14 +274,16 @@ func (o *Outpost) end() error {
 	ctx, cancel := context.WithTimeout(context.Background(), graceful)
 	defer cancel()
 	var err error
-	if o.http != nil {
+	if len(o.http) > 0 {
 		o.edge.EndStreams()
-		err = o.http.Shutdown(ctx)
+		for _, h := range o.http {
+			err = errors.Join(err, h.Shutdown(ctx))
+		}
 	}
 	if o.cancel != nil {
 		o.cancel()
 		o.done.Wait()
-		o.gather(ctx)
+		err = errors.Join(err, o.gather(ctx))
 	}
 	for _, l := range o.links {
 		if c := l.client.Load(); c != nil {
@@ -271,30 +301,28 @@ func (r records) Heads(context.Context) (map[int64]feed.Head, error) {
 	heads := map[int64]feed.Head{}
 	for _, l := range r.o.links {
 		if rs, ok := l.head(); ok {
-			heads[l.id] = feed.Head{Epoch: rs.Epoch, Revision: rs.Revision}
+			heads[l.id] = feed.Head{Epoch: rs.Epoch, Revision: rs.Revision, Digest: rs.Digest}
 		}
 	}
 	return heads, nil
 }
 
-func (r records) Revisions(_ context.Context, environment, after int64, limit int) ([]*flag.Event, error) {
+func (r records) Revisions(_ context.Context, environment, after int64, _ string, limit int) ([]*flag.Event, error) {
 	return r.o.of(environment).after(after, limit)
 }
 
-func (r records) Ruleset(_ context.Context, environment int64) (*flag.Ruleset, error) {
+func (r records) Ruleset(_ context.Context, environment int64) (*flag.Ruleset, []app.Aside, error) {
 	rs, ok := r.o.of(environment).head()
 	if !ok {
-		return nil, app.Faultf(app.Unavailable, "this outpost has not reached the service yet and has no copy of the ruleset")
+		return nil, nil, app.Faultf(app.Unavailable, "this outpost has not reached the service yet and has no copy of the ruleset")
 	}
-	return rs, nil
+	return rs, nil, nil
 }
 
-func (r records) List(_ context.Context, digest string) (flag.Hashes, error) {
-	for _, l := range r.o.links {
-		if rs, ok := l.head(); ok {
-			if h := rs.List(digest); h != nil {
-				return h, nil
-			}
+func (r records) List(_ context.Context, environment int64, digest string) (flag.Hashes, error) {
+	if rs, ok := r.o.of(environment).head(); ok {
+		if h := rs.List(digest); h != nil {
+			return h, nil
 		}
 	}
 	return nil, app.Faultf(app.NotFound, "the list %s is not here", digest)
@@ -349,16 +377,19 @@ func (r records) SeenAttributes(context.Context, int64, int64) (map[string]*samp
 	return nil, 0, app.Faultf(app.NotFound, "an outpost keeps no account of attributes")
 }
 
-func (r records) TakeReport(_ context.Context, environment int64, report *app.Report, _ int64) (bool, error) {
-	return r.o.of(environment).take(report), nil
+func (r records) Take(_ context.Context, environment int64, report app.Incoming, _ int) (bool, error) {
+	l := r.o.of(environment)
+	taken := l.take(report)
+	if !taken {
+		return false, nil
+	}
+	return true, r.o.edge.Population.Take(context.Background(), environment, []*app.Report{report.Report})
 }
 
 func (r records) AddCounts(_ context.Context, environment, _ int64, lines []app.CountLine, unknown []app.AskedLine) error {
 	r.o.of(environment).count(lines, unknown)
 	return nil
 }
-
-func (r records) SetBehind(context.Context, int64, int64) error { return nil } // the service finds out by itself
 
 func (r records) NameOf(_ context.Context, environment int64) (string, error) {
 	needs, err := r.o.of(environment).known()

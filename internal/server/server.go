@@ -9,29 +9,21 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
-	"encoding/hex"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
-	"runtime/debug"
 	"sync"
 	"time"
 
-	"greenlever.example/core/decide"
-	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/audit"
-	"greenlever.example/greenlever/internal/app/change"
-	"greenlever.example/greenlever/internal/app/delivery"
-	"greenlever.example/greenlever/internal/app/feed"
-	"greenlever.example/greenlever/internal/app/people"
-	"greenlever.example/greenlever/internal/app/population"
-	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/clock"
+	"greenlever.example/greenlever/internal/app/guard"
+	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/store"
@@ -40,51 +32,52 @@ import (
 // Config says how the service runs.
 type Config struct {
 	Listen string // address; port 0 picks a free one
-	DSN    string // of an existing MariaDB server; empty: a private one in Dir
-	Dir    string // configuration and, without a DSN, data
-	Secure bool   // the console is reached over TLS, so cookies are sent over TLS only
-	Log    *slog.Logger
-	Limits httpapi.Limits
-	Beat   time.Duration // of feeds; default 15 s
-	Now    func() time.Time
+	Admin  string // address of what operators watch: metrics; empty: none
+	// AdminElsewhere takes another port where that of Admin is taken.
+	AdminElsewhere bool
+	DSN            string // of an existing MariaDB server; empty: a private one in Dir
+	Dir            string // configuration, the copy to decide from without records, and without a DSN, data
+	Secure         bool   // everything is reached over TLS: cookies and browsers are told so
+	Restored       bool   // the records were restored from a backup: begin with a new epoch
+	Proxies        []netip.Prefix
+	Keep           map[string]int // days for which things are kept, by option: see store.Retention
+	Heads          string         // address or file to which signed heads are copied; empty: none
+	Log            *slog.Logger
+	Limits         httpapi.Limits
+	Beat           time.Duration // of feeds; default 15 s
+	Now            func() time.Time
 }
 
 // Server is a running service.
 type Server struct {
 	Address   string // where it listens, such as 127.0.0.1:8090
+	Admin     string // where it listens for operators; empty: nowhere
 	SetUpCode string // for the first account; empty where there is one
 
 	node    string // names this process
 	started int64
-	said    int64 // how often it was announced
 
 	config Config
+	clock  *clock.Clock
 	db     *localdb.Server
 	store  *store.Store
+	intake *intake.Intake
 	api    *httpapi.API
-	http   *http.Server
+	http   []*http.Server
 	key    ed25519.PrivateKey
+	heads  *headFile
+	copy   *diskCopy
 	cancel context.CancelFunc
 	done   sync.WaitGroup
 	failed chan error
 
+	ready   chan struct{} // closed once the records were reached
 	stop    sync.Once
 	stopped error
 }
 
-// Times of the work that goes on behind.
-const (
-	signEvery   = time.Minute
-	usageEvery  = 10 * time.Second
-	forgetEvery = time.Hour
-
-	deliverEvery = time.Second
-	forgetAfter  = 24 * time.Hour
-	graceful     = 10 * time.Second
-	catchUpTime  = 2 * time.Second
-)
-
-// Start starts the service and returns once it listens.
+// Start starts the service and returns once it listens. Where the records cannot be reached
+// it decides by the copy on its disk, if there is one, and takes changes once they can.
 func Start(ctx context.Context, c Config) (*Server, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
@@ -95,26 +88,34 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	if c.Beat == 0 {
 		c.Beat = 15 * time.Second
 	}
-	if c.Now == nil {
-		c.Now = time.Now
-	}
-	s := &Server{config: c, failed: make(chan error, 1), node: "node-" + rand.Text()[:12], started: c.Now().UnixMilli()}
-	// The port first: that it is taken should not be found out after a database was started.
+	s := &Server{config: c, failed: make(chan error, 2), ready: make(chan struct{}), node: "node-" + rand.Text()[:12]}
+	// The ports first: that one is taken should not be found out after a database was started.
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
 		return nil, fmt.Errorf("the service cannot listen on %s: %w (choose another address with --listen)", c.Listen, err)
 	}
 	s.Address = listener.Addr().String()
-	if err := s.start(ctx, listener); err != nil {
+	var admin net.Listener
+	if c.Admin != "" {
+		if admin, err = httpapi.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
+			listener.Close()
+			return nil, fmt.Errorf("the service cannot listen for operators on %s: %w (choose another address with --admin)", c.Admin, err)
+		}
+		s.Admin = admin.Addr().String()
+	}
+	if err := s.start(ctx, listener, admin); err != nil {
 		listener.Close()
+		if admin != nil {
+			admin.Close()
+		}
 		s.Stop()
 		return nil, err
 	}
 	return s, nil
 }
 
-func (s *Server) start(ctx context.Context, listener net.Listener) (err error) {
-	c := s.config
+func (s *Server) start(ctx context.Context, listener, admin net.Listener) (err error) {
+	c := &s.config
 	if err := os.MkdirAll(c.Dir, 0o700); err != nil {
 		return fmt.Errorf("the directory of configuration: %w", err)
 	}
@@ -127,17 +128,102 @@ func (s *Server) start(ctx context.Context, listener net.Listener) (err error) {
 			return err
 		}
 	}
-	if s.store, err = store.Open(ctx, dsn, c.Log); err != nil {
+	if s.store, err = store.New(dsn, c.Log); err != nil {
 		return err
+	}
+	s.clock = clock.New(s.store.Now)
+	if c.Now == nil {
+		c.Now = s.clock.Now
 	}
 	if s.key, err = auditKey(filepath.Join(c.Dir, "audit.key")); err != nil {
 		return err
 	}
+	s.heads = &headFile{path: filepath.Join(c.Dir, "audit.heads")}
+	s.copy = &diskCopy{path: filepath.Join(c.Dir, "decide.json")}
+	s.wire()
+	run, cancel := context.WithCancel(context.Background())
+	s.cancel = cancel
+	if err := s.reach(ctx); err != nil {
+		if !errors.Is(err, errAway) {
+			return err
+		}
+		copied, e := s.copy.read()
+		if e != nil {
+			return fmt.Errorf("%w, and there is no copy to decide from: %w", err, e)
+		}
+		c.Log.Error("the records cannot be reached; deciding by the copy on disk, and taking no changes until they can", "error", err, "copy of", time.UnixMilli(copied.At).UTC())
+		s.useCopy(copied)
+		s.keep(run, "reach the records", s.reachLater)
+	} else {
+		s.reached(run)
+	}
+	s.serve(listener, s.api.Handler())
+	if admin != nil {
+		s.serve(admin, s.api.AdminHandler(nil))
+	}
+	return nil
+}
+
+func (s *Server) serve(l net.Listener, handler http.Handler) {
+	h := httpapi.Serving(handler, s.config.Limits, s.config.Log)
+	s.http = append(s.http, h)
+	done := guard.Go(s.config.Log, "serve", func() {
+		if err := h.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	})
+	s.until(done)
+}
+
+// until has the stop wait for a goroutine.
+func (s *Server) until(done <-chan struct{}) {
+	s.done.Add(1)
+	guard.Go(s.config.Log, "wait for a part to end", func() {
+		defer s.done.Done()
+		<-done
+	})
+}
+
+func (s *Server) keep(ctx context.Context, what string, loop func(context.Context)) {
+	s.until(guard.Keep(ctx, s.config.Log, what, loop))
+}
+
+func (s *Server) every(ctx context.Context, pause time.Duration, what string, do func(context.Context) error) {
+	s.until(guard.Every(ctx, s.config.Log, what, pause, do))
+}
+
+// errAway is returned where the records cannot be reached.
+var errAway = errors.New("the records cannot be reached")
+
+// reachTime bounds the first try to reach the records, before the copy on disk is used; the
+// schema may take as long as it needs.
+const reachTime = 5 * time.Second
+
+// reach brings the records' schema up to date, and reads what is decided by.
+func (s *Server) reach(ctx context.Context) error {
+	ping, cancel := context.WithTimeout(ctx, reachTime)
+	defer cancel()
+	if err := s.store.Ping(ping); err != nil {
+		return fmt.Errorf("%w: %w", errAway, err)
+	}
+	if err := s.store.Migrate(ctx); err != nil {
+		return err
+	}
+	if err := s.clock.Sync(ctx); err != nil {
+		return err
+	}
+	s.started = s.config.Now().UnixMilli()
 	if err := s.announceKey(ctx); err != nil {
 		return err
 	}
-	s.wire()
-	if s.SetUpCode, err = s.api.People.NewSetUpCode(ctx); err != nil {
+	if s.config.Restored {
+		if err := s.api.Change.EpochFor(ctx, "serve --restored"); err != nil {
+			return err
+		}
+		s.config.Restored = false
+	}
+	var err error
+	if s.SetUpCode, err = s.api.People.SetUpCode(ctx); err != nil {
 		return err
 	}
 	if err := errors.Join(s.api.Hub.Look(ctx), s.api.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
@@ -146,200 +232,29 @@ func (s *Server) start(ctx context.Context, listener net.Listener) (err error) {
 	if err := s.learn(ctx); err != nil {
 		return err
 	}
-	if err := s.announce(ctx, false); err != nil {
-		return err
-	}
-	run, cancel := context.WithCancel(context.Background())
-	s.cancel = cancel
-	s.done.Go(func() { s.api.Hub.Run(run) })
-	s.done.Go(func() { s.api.Keys.Run(run) })
-	s.every(run, signEvery, "sign the audit's heads", s.signHeads)
-	s.every(run, usageEvery, "write counts", s.api.WriteUsage)
-	s.every(run, usageEvery, "keep the sample of units", s.api.Population.Flush)
-	s.every(run, deliverEvery, "record deliveries", s.api.Delivery.Record)
-	s.every(run, usageEvery, "say that this node lives", func(ctx context.Context) error { return s.announce(ctx, false) })
-	s.every(run, forgetEvery, "forget what has expired", func(ctx context.Context) error {
-		return errors.Join(s.store.Forget(ctx, c.Now().Add(-forgetAfter).UnixMilli()), s.thin(ctx))
-	})
-	s.http = httpapi.Serving(s.api.Handler(), c.Limits, c.Log)
-	s.done.Go(func() {
-		if err := s.http.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
-			s.failed <- err
-		}
-	})
-	return nil
+	return s.announce(ctx)
 }
 
-func (s *Server) wire() {
-	c, st := s.config, s.store
-	hub := feed.NewHub(st, c.Log)
-	keys := feed.NewKeyring(st, c.Log)
-	units := &population.Service{Records: st, Now: c.Now}
-	rules := func(ctx context.Context, environment int64) (*decide.Ruleset, error) {
-		place, err := hub.Place(ctx, environment)
-		if err != nil {
-			return nil, err
+// reachLater tries to reach the records until it can, and goes on as if they had been there.
+func (s *Server) reachLater(ctx context.Context) {
+	said := ""
+	for {
+		err := s.reach(ctx)
+		if err == nil {
+			s.config.Log.Info("the records were reached: changes are taken")
+			s.reached(ctx)
+			return
 		}
-		return place.Rules(), nil
-	}
-	tries := &preview.Service{Rules: rules, Population: units, TestUnits: st.TestUnits, List: st.List, Now: c.Now}
-	s.api = &httpapi.API{
-		Edge:    httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: st, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat},
-		Records: st, Secure: c.Secure, Sign: s.signHeads, Preview: tries,
-		Delivery: &delivery.Service{Records: st, Now: c.Now, Node: s.node,
-			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
-				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
-			}},
-		Change: &change.Service{
-			Write: func(ctx context.Context, fn func(change.Tx) error) error {
-				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
-			},
-			Now:       c.Now,
-			Committed: s.committed,
-			Judge: func(ctx context.Context, environment int64) (map[string]lint.Attribute, error) {
-				known, _, _, err := units.Judge(ctx, environment)
-				return known, err
-			},
-			Sweep: tries.Sweep,
-		},
-		People: &people.Service{
-			Write: func(ctx context.Context, fn func(people.Tx) error) error {
-				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
-			},
-			Records: st,
-			Now:     c.Now,
-		},
-	}
-}
-
-// announce tells the records that this node lives, by which revisions it decides, and how
-// many browsers it has.
-func (s *Server) announce(ctx context.Context, leaving bool) error {
-	envs, _, err := s.store.AllEnvironments(ctx)
-	if err != nil {
-		return err
-	}
-	s.said++
-	for _, e := range envs {
-		place, err := s.api.Hub.Place(ctx, e.ID)
-		if err != nil {
-			return err
+		if err.Error() != said {
+			said = err.Error()
+			s.config.Log.Warn("the records cannot be reached yet", "error", err)
 		}
-		src := place.Rules().Source
-		status := app.Status{Instance: s.node, Sequence: s.said, Kind: app.ANode, Application: "greenlever", Version: Version(), Epoch: src.Epoch, Revision: src.Revision,
-			Source: "service", Started: s.started, Leaving: leaving}
-		status.Streams, status.Pollers = s.api.Audience(e.ID)
-		if _, err := s.store.TakeReport(ctx, e.ID, &app.Report{Status: status}, s.config.Now().UnixMilli()); err != nil {
-			return err
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(time.Second):
 		}
 	}
-	return nil
-}
-
-// Version names the build; empty where nothing is known of it.
-func Version() string {
-	if info, ok := debug.ReadBuildInfo(); ok {
-		for _, s := range info.Settings {
-			if s.Key == "vcs.revision" {
-				return s.Value[:min(12, len(s.Value))]
-			}
-		}
-	}
-	return ""
-}
-
-// thin gathers old counts; one node does it at a time.
-func (s *Server) thin(ctx context.Context) error {
-	fence, err := s.store.Lease(ctx, "thin", s.node, forgetEvery/2)
-	if err != nil || fence == 0 {
-		return err
-	}
-	return s.store.ThinUses(ctx, s.config.Now().UnixMilli())
-}
-
-// learn reads what must be known of every environment while the records cannot be reached.
-func (s *Server) learn(ctx context.Context) error {
-	heads, err := s.store.Heads(ctx)
-	for environment := range heads {
-		_, e := s.api.Population.Known(ctx, environment)
-		err = errors.Join(err, e)
-	}
-	return err
-}
-
-// committed brings this process up to what was just committed. Where that takes too long
-// the change is answered all the same: the feed finds it by itself.
-func (s *Server) committed(ctx context.Context, keys bool) {
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), catchUpTime)
-	defer cancel()
-	s.api.Population.Forget()
-	if s.api.Hub.Look(ctx) != nil {
-		s.api.Hub.Nudge()
-	}
-	if keys {
-		s.api.Keys.Nudge()
-	}
-}
-
-// every does something again and again, until the service stops.
-func (s *Server) every(ctx context.Context, pause time.Duration, what string, do func(context.Context) error) {
-	s.done.Go(func() {
-		tick := time.NewTicker(pause)
-		defer tick.Stop()
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-			}
-			if err := do(ctx); err != nil && ctx.Err() == nil {
-				s.config.Log.Error("could not "+what, "error", err)
-			}
-		}
-	})
-}
-
-// auditKey reads this node's key for signing heads, and makes it the first time.
-func auditKey(path string) (ed25519.PrivateKey, error) {
-	raw, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		_, key, err := ed25519.GenerateKey(rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		block := pem.EncodeToMemory(&pem.Block{Type: "GREENLEVER AUDIT SEED", Bytes: key.Seed()})
-		return key, os.WriteFile(path, block, 0o600)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the audit's key: %w", err)
-	}
-	block, _ := pem.Decode(raw)
-	if block == nil || len(block.Bytes) != ed25519.SeedSize {
-		return nil, fmt.Errorf("the audit's key %s cannot be read: put the right file back, or move it away for a new one", path)
-	}
-	return ed25519.NewKeyFromSeed(block.Bytes), nil
-}
-
-// announceKey puts the public half into the access chain, once.
-func (s *Server) announceKey(ctx context.Context) error {
-	public := hex.EncodeToString(s.key.Public().(ed25519.PublicKey))
-	known, err := s.store.SigningKeys(ctx)
-	if err != nil || known[public] {
-		return err
-	}
-	return s.store.Write(ctx, func(tx *store.Tx) error {
-		return tx.Append(audit.Access, audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"},
-			Action: "audit.key-added", Subject: public, Difference: []string{"heads signed with Ed25519 key " + public}}, nil)
-	})
-}
-
-// signHeads signs the heads of the chains that moved.
-func (s *Server) signHeads(ctx context.Context) error {
-	heads, err := s.store.UnsignedHeads(ctx)
-	for _, h := range heads {
-		err = errors.Join(err, s.store.AddSignedHead(ctx, audit.Sign(h, s.config.Now().UnixMilli(), s.key)))
-	}
-	return err
 }
 
 // Failed gives the error that ended the service by itself, if one does.
@@ -348,28 +263,68 @@ func (s *Server) Failed() <-chan error { return s.failed }
 // URL is the service's address for a browser on this machine.
 func (s *Server) URL() string { return httpapi.LocalURL(s.Address) }
 
+// AdminURL is the address for operators on this machine; empty where there is none.
+func (s *Server) AdminURL() string {
+	if s.Admin == "" {
+		return ""
+	}
+	return httpapi.LocalURL(s.Admin)
+}
+
 // Database is the private MariaDB server; nil where another one is used.
 func (s *Server) Database() *localdb.Server { return s.db }
 
 // Stop ends the service in order: streams end, requests under way are answered, counts are
-// written, heads are signed, and a private database stops. Stopping twice is stopping once.
+// written, heads are signed, and a private database stops. Each of these has its own time,
+// so that one that hangs does not take it from the others. Stopping twice is stopping once.
 func (s *Server) Stop() error {
 	s.stop.Do(func() { s.stopped = s.end() })
 	return s.stopped
 }
 
+// Times of the steps of a stop.
+const (
+	forRequests = 8 * time.Second
+	forWork     = 10 * time.Second
+	forRecords  = 3 * time.Second
+)
+
 func (s *Server) end() error {
-	ctx, cancel := context.WithTimeout(context.Background(), graceful)
-	defer cancel()
 	var err error
-	if s.http != nil {
+	within := func(d time.Duration, do func(context.Context) error) {
+		ctx, cancel := context.WithTimeout(context.Background(), d)
+		defer cancel()
+		err = errors.Join(err, do(ctx))
+	}
+	if len(s.http) > 0 {
 		s.api.EndStreams()
-		err = s.http.Shutdown(ctx)
+		for _, h := range s.http {
+			within(forRequests, h.Shutdown)
+		}
 	}
 	if s.cancel != nil {
 		s.cancel()
-		s.done.Wait()
-		err = errors.Join(err, s.api.WriteUsage(ctx), s.api.Population.Flush(ctx), s.announce(ctx, true), s.signHeads(ctx), s.store.Release(ctx, s.node))
+		within(forWork, func(ctx context.Context) error {
+			ended := make(chan struct{})
+			guard.Go(s.config.Log, "wait for all parts to end", func() { s.done.Wait(); close(ended) })
+			select {
+			case <-ended:
+				return nil
+			case <-ctx.Done():
+				return errors.New("some of the work behind did not end in time")
+			}
+		})
+		select {
+		case <-s.ready:
+			within(forRecords, func(ctx context.Context) error {
+				return s.store.NodeLives(ctx, &app.Node{ID: s.node}, 0, true)
+			})
+			within(forRecords, s.api.WriteUsage)
+			within(forRecords, s.api.Population.Flush)
+			within(forRecords, s.signHeads)
+			within(forRecords, func(ctx context.Context) error { return s.store.Release(ctx, s.node) })
+		default: // the records were never reached
+		}
 	}
 	if s.store != nil {
 		err = errors.Join(err, s.store.Close())

@@ -60,7 +60,7 @@ var pictures = []picture{
 }
 
 func run(dir, demo, only string) error {
-	var d struct{ URL, Password, Desk, Outpost string }
+	var d struct{ URL, Password, Desk, Page string }
 	raw, err := os.ReadFile(demo)
 	if err != nil {
 		return fmt.Errorf("start the demo first: %w", err)
@@ -83,7 +83,7 @@ func run(dir, demo, only string) error {
 		if only == "" && i > 8 {
 			time.Sleep(6 * time.Second) // the service takes ten sign-ins a minute
 		}
-		p.path = strings.NewReplacer("{desk}", d.Desk, "{outpost}", d.Outpost).Replace(p.path)
+		p.path = strings.NewReplacer("{desk}", d.Desk, "{outpost}", d.Page).Replace(p.path)
 		if err := take(b, p, d.URL, d.Password, dir); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)
 		}

@@ -52,7 +52,7 @@ func beside(listen string, n int) string {
 }
 
 func (d *Demo) startBesides(ctx context.Context, c Config, log *slog.Logger, running *sync.WaitGroup) (*besides, error) {
-	o, err := outpost.Start(ctx, outpost.Config{URL: d.URL, Keys: []string{d.Keys["production"], d.Keys["staging"]}, Listen: beside(c.Listen, 1), Dir: filepath.Join(c.Dir, "outpost"),
+	o, err := outpost.Start(ctx, outpost.Config{URL: d.URL, Keys: []string{d.Keys["production"], d.Keys["staging"]}, Listen: beside(c.Listen, 1), Admin: "127.0.0.1:0", Dir: filepath.Join(c.Dir, "outpost"),
 		Name: "north-yard", Version: server.Version(), Log: log})
 	if err != nil {
 		return nil, err

@@ -36,6 +36,7 @@ type Demo struct {
 	Browser   map[string]string `json:"browser"`
 	Tokens    map[string]string `json:"tokens"`  // by role
 	Outpost   string            `json:"outpost"` // address
+	Page      string            `json:"page"`    // the outpost's own
 	Desk      string            `json:"desk"`
 	Server    *server.Server    `json:"-"`
 	instances []*greenlever.Client
@@ -60,7 +61,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
 
 	say("starting MariaDB and the service ...")
-	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Dir: c.Dir, Log: log})
+	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Admin: "127.0.0.1:0", Dir: c.Dir, Log: log})
 	if err != nil {
 		return err
 	}
@@ -86,7 +87,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	if beside, err = d.startBesides(run, c, log, &traffic); err != nil {
 		return err
 	}
-	d.Outpost, d.Desk = beside.outpost.URL(), beside.deskURL
+	d.Outpost, d.Page, d.Desk = beside.outpost.URL(), beside.outpost.AdminURL(), beside.deskURL
 	if !c.Quiet {
 		if err := d.start(run, c, log, &traffic); err != nil {
 			return err
@@ -97,8 +98,9 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	say("")
 	say("  console    %s", d.URL)
+	say("  operators  %s/metrics", srv.AdminURL())
 	say("  help desk  %s   a web page that asks for its flags in the browser", d.Desk)
-	say("  outpost    %s   follows production and staging; two displays, in Node, ask it", d.Outpost)
+	say("  outpost    %s   follows production and staging; two displays, in Node, ask it; its own page: %s", d.Outpost, d.Page)
 	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
 	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
 	say("  log        %s", filepath.Join(c.Dir, "log"))

@@ -27,6 +27,7 @@ func (c caller) do(ctx context.Context, method, path string, body, out any, vers
 	if err != nil {
 		return err
 	}
+	req.Header.Set("Content-Type", "application/json")
 	if c.token != "" {
 		req.Header.Set("Authorization", "Bearer "+c.token)
 	}
@@ -102,7 +103,11 @@ func (f *furnisher) people(url, code string) {
 			return f.by["keeper"].post(f.ctx, "/accounts", object{"email": email, "name": p.name, "password": password}, nil)
 		})
 		f.try(func() error {
-			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/people/"+email, object{"roles": []string{p.role}}, nil, 0)
+			var found struct{ Account string }
+			if err := f.by["keeper"].post(f.ctx, "/accounts/find", object{"email": email}, &found); err != nil {
+				return err
+			}
+			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/people/"+found.Account, object{"roles": []string{p.role}}, nil, 0)
 		})
 		f.token(p.role, email, url)
 	}
@@ -130,6 +135,7 @@ func (f *furnisher) token(role, email, url string) {
 		}
 		req.AddCookie(res.Cookies()[0])
 		req.Header.Set("X-Greenlever-CSRF", me.CSRF)
+		req.Header.Set("Content-Type", "application/json")
 		made, err := http.DefaultClient.Do(req)
 		if err != nil {
 			return err
@@ -240,7 +246,8 @@ func (f *furnisher) flags() {
 			"description": "Seconds between reports of a locker."},
 	} {
 		f.try(func() error {
-			return f.by["developer"].post(f.ctx, "/projects/pinecrest/flags?reason=first+set-up", d, nil)
+			d["reason"] = "first set-up"
+			return f.by["developer"].post(f.ctx, "/projects/pinecrest/flags", d, nil)
 		})
 	}
 }

@@ -4,30 +4,44 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
 	"strings"
 
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
+const rowColumns = "chain, sequence, at, project_id, environment_id, subject, actor, action, entry, digest, personal"
+
 // Append adds an entry to its chain. The chain's head is held until the end of the transaction.
-func (t *Tx) Append(chain string, e audit.Entry, personal []string) error {
+func (t *Tx) Append(chain string, e audit.Entry, personal []string) (digest string, err error) {
+	return t.AppendAll(chain, []audit.Entry{e}, [][]string{personal})
+}
+
+// AppendAll adds entries to their chain, in order, and gives the digest of the first.
+func (t *Tx) AppendAll(chain string, entries []audit.Entry, personal [][]string) (digest string, err error) {
 	head := audit.Head{Chain: chain}
-	err := t.get(&head, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? FOR UPDATE", chain)
+	err = t.get(&head, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? FOR UPDATE", chain)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = t.exec("INSERT INTO audit_heads (chain, sequence, digest) VALUES (?, 0, '')", chain)
 	}
 	if err != nil {
-		return err
+		return "", err
 	}
-	row, err := audit.Append(&head, e, personal)
-	if err != nil {
-		return err
+	entries = slices.Clone(entries)
+	entries[0].Records, t.touched = append(entries[0].Records, t.touched...), nil
+	rows := make([]*audit.Row, len(entries))
+	for i, e := range entries {
+		if rows[i], err = audit.Append(&head, e, personal[i]); err != nil {
+			return "", err
+		}
 	}
-	if _, err := t.tx.NamedExecContext(t.ctx, "INSERT INTO audit (chain, sequence, at, project_id, environment_id, subject, actor, action, entry, digest, personal) "+
-		"VALUES (:chain, :sequence, :at, :project_id, :environment_id, :subject, :actor, :action, :entry, :digest, :personal)", row); err != nil {
-		return err
+	for some := range slices.Chunk(rows, portion) {
+		if _, err := t.tx.NamedExecContext(t.ctx, "INSERT INTO audit (chain, sequence, at, project_id, environment_id, subject, actor, action, entry, digest, personal) "+
+			"VALUES (:chain, :sequence, :at, :project_id, :environment_id, :subject, :actor, :action, :entry, :digest, :personal)", some); err != nil {
+			return "", err
+		}
 	}
-	return t.exec("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence, head.Digest, chain)
+	return rows[0].Digest, t.exec("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence, head.Digest, chain)
 }
 
 // History lists rows of the audit, newest first.
@@ -56,24 +70,24 @@ func (s *Store) History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 		add("(at, chain, sequence) < (?, ?, ?)", q.Before.At, q.Before.Chain, q.Before.Sequence)
 	}
 	args = append(args, q.Limit)
-	return list[audit.Row](ctx, s.db, "SELECT * FROM audit WHERE "+strings.Join(where, " AND ")+" ORDER BY at DESC, chain DESC, sequence DESC LIMIT ?", args...)
+	return list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE "+strings.Join(where, " AND ")+" ORDER BY at DESC, chain DESC, sequence DESC LIMIT ?", args...)
 }
 
 // Chains gives the heads of a project's chains, and of its environments'; of the access
 // chain for project 0.
 func (s *Store) Chains(ctx context.Context, project int64) ([]audit.Head, error) {
 	if project == 0 {
-		return list[audit.Head](ctx, s.db, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", audit.Access)
+		return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", audit.Access)
 	}
-	return list[audit.Head](ctx, s.db, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? OR chain IN "+
+	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? OR chain IN "+
 		"(SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ?) ORDER BY chain", audit.ProjectChain(project), project)
 }
 
-// Rows reads a chain in order, in portions, and hands each row to visit.
-func (s *Store) Rows(ctx context.Context, chain string, upTo int64, visit func(*audit.Row) error) error {
+// Rows reads a chain behind one entry up to another, in order and in portions, and hands each row to visit.
+func (s *Store) Rows(ctx context.Context, chain string, after, upTo int64, visit func(*audit.Row) error) error {
 	const portion = 1_000
-	for after := int64(0); ; {
-		rows, err := list[audit.Row](ctx, s.db, "SELECT * FROM audit WHERE chain = ? AND sequence > ? AND sequence <= ? ORDER BY sequence LIMIT ?", chain, after, upTo, portion)
+	for {
+		rows, err := list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE chain = ? AND sequence > ? AND sequence <= ? ORDER BY sequence LIMIT ?", chain, after, upTo, portion)
 		if err != nil {
 			return err
 		}
@@ -89,14 +103,44 @@ func (s *Store) Rows(ctx context.Context, chain string, upTo int64, visit func(*
 	}
 }
 
+// Compare holds the records that a chain speaks of against it. Where the chain moved on
+// meanwhile it gives the new head, and compares nothing.
+func (s *Store) Compare(ctx context.Context, head audit.Head, v *audit.Verifier) (moved *audit.Head, err error) {
+	revision := int64(-1)
+	if kind, id, _ := strings.Cut(head.Chain, ":"); kind == "environment" {
+		got, err := get[int64](ctx, s.pages, "the environment is gone", "SELECT revision FROM environments WHERE id = ?", id)
+		if err != nil {
+			return nil, err
+		}
+		revision = *got
+	}
+	var all []audit.Record
+	if err := s.Records(ctx, head.Chain, func(r audit.Record) { all = append(all, r) }); err != nil {
+		return nil, err
+	}
+	now, err := get[audit.Head](ctx, s.pages, "the chain is gone", "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", head.Chain)
+	if err != nil {
+		return nil, err
+	}
+	if now.Sequence > head.Sequence {
+		return now, nil
+	}
+	return nil, v.Records(revision, func(visit func(audit.Record)) error {
+		for _, r := range all {
+			visit(r)
+		}
+		return nil
+	})
+}
+
 // SignedHeads lists the signed heads of chains.
 func (s *Store) SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error) {
-	return list[audit.SignedHead](ctx, s.db, "SELECT * FROM signed_heads WHERE chain = ? ORDER BY sequence", chain)
+	return list[audit.SignedHead](ctx, s.pages, "SELECT chain, sequence, digest, at, public_key, signature FROM signed_heads WHERE chain = ? ORDER BY sequence", chain)
 }
 
 // UnsignedHeads lists the chains that moved since their head was last signed.
 func (s *Store) UnsignedHeads(ctx context.Context) ([]audit.Head, error) {
-	return list[audit.Head](ctx, s.db, "SELECT chain, sequence, digest FROM audit_heads WHERE sequence > signed")
+	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE sequence > signed")
 }
 
 // AddSignedHead keeps a signed head.
@@ -110,18 +154,24 @@ func (s *Store) AddSignedHead(ctx context.Context, h audit.SignedHead) error {
 	})
 }
 
-// SigningKeys gives the public keys that the access chain names.
-func (s *Store) SigningKeys(ctx context.Context) (map[string]bool, error) {
-	keys, err := list[string](ctx, s.db, "SELECT subject FROM audit WHERE chain = ? AND action = 'audit.key-added'", audit.Access)
-	out := map[string]bool{}
+// SigningKeys gives the public keys that the access chain names, with when each was added:
+// it may sign nothing that is older.
+func (s *Store) SigningKeys(ctx context.Context) (map[string]int64, error) {
+	keys, err := list[struct {
+		Key string `db:"subject"`
+		At  int64  `db:"at"`
+	}](ctx, s.pages, "SELECT subject, at FROM audit WHERE chain = ? AND action = ? ORDER BY sequence", audit.Access, audit.KeyAdded)
+	out := map[string]int64{}
 	for _, k := range keys {
-		out[k] = true
+		if out[k.Key] == 0 {
+			out[k.Key] = k.At
+		}
 	}
 	return out, err
 }
 
 // Remembered gives the result of an earlier request with this idempotency key and the
-// digest of what was asked then; an empty digest where there was none.
+// digest of what was asked then; no result where there was none.
 func (t *Tx) Remembered(scope, id string) (request string, result []byte, err error) {
 	var row struct {
 		Request string
@@ -138,33 +188,16 @@ func (t *Tx) Remembered(scope, id string) (request string, result []byte, err er
 // first; running the transaction again finds its result.
 var errMeanwhile = errors.New("the same request was committed meanwhile")
 
-// Remember keeps the result of a request under its idempotency key.
-func (t *Tx) Remember(scope, id, request string, result []byte, at int64) error {
-	err := t.exec("INSERT INTO idempotency (scope, id, request, result, at) VALUES (?, ?, ?, ?, ?)", scope, id, request, result, at)
+// Claim takes an idempotency key for a request. Another request with it waits for this one.
+func (t *Tx) Claim(scope, id, request string, at int64) error {
+	err := t.exec("INSERT INTO idempotency (scope, id, request, result, at) VALUES (?, ?, ?, '', ?)", scope, id, request, at)
 	if isDuplicate(err) {
 		return errMeanwhile
 	}
 	return err
 }
 
-// keptSeenDays is how long what was seen of attributes is kept.
-const keptSeenDays = 30
-
-// Forget removes what was kept for idempotency before a time, sessions and tokens that
-// expired, instances that left before it, and what they had applied.
-func (s *Store) Forget(ctx context.Context, before int64) error {
-	for _, q := range []struct {
-		query string
-		limit int64
-	}{
-		{"DELETE FROM idempotency WHERE at < ?", before}, {"DELETE FROM sessions WHERE expires < ?", before}, {"DELETE FROM tokens WHERE expires < ?", before},
-		{"DELETE FROM instances WHERE gone AND gone_at < ?", before}, {"DELETE FROM applied WHERE at < ?", before},
-		{"DELETE p FROM population p JOIN sampling s ON s.environment_id = p.environment_id WHERE p.seen < ? - (s.days - 1) * 86400000", before},
-		{"DELETE FROM seen_attributes WHERE day < ?", before/dayMillis - keptSeenDays},
-	} {
-		if _, err := s.db.ExecContext(ctx, q.query, q.limit); err != nil {
-			return fault(err)
-		}
-	}
-	return nil
+// Remember keeps the result of a request under its idempotency key.
+func (t *Tx) Remember(scope, id string, result []byte) error {
+	return t.exec("UPDATE idempotency SET result = ? WHERE scope = ? AND id = ?", result, scope, id)
 }

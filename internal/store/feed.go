@@ -11,48 +11,110 @@ import (
 	"greenlever.example/greenlever/internal/app/feed"
 )
 
-// AddRevision records the environment's next revision and what it brings to followers.
+// NoteRevision has the next entry speak of a revision, before its digest is known.
+func (t *Tx) NoteRevision(environment int64, e *flag.Event, change string) error {
+	return t.touch(revisionRecord(environment, e.Revision, e.At, change, encode(plainEvent(e))))
+}
+
+// plainEvent is an event as it is kept: its identity stands beside it.
+func plainEvent(e *flag.Event) *flag.Event {
+	plain := *e
+	plain.Digest, plain.Proof = "", ""
+	return &plain
+}
+
+// AddRevision records the environment's next revision and what it brings to followers; the
+// event's digest is that of the revision's entry in the audit.
 func (t *Tx) AddRevision(environment int64, e *flag.Event, change string) error {
 	if err := t.exec("UPDATE environments SET revision = ? WHERE id = ?", e.Revision, environment); err != nil {
 		return err
 	}
-	return t.exec("INSERT INTO revisions (environment_id, revision, at, change_id, event) VALUES (?, ?, ?, ?, ?)",
-		environment, e.Revision, e.At, change, encode(e))
+	return t.exec("INSERT INTO revisions (environment_id, revision, at, change_id, event, digest) VALUES (?, ?, ?, ?, ?, ?)",
+		environment, e.Revision, e.At, change, encode(plainEvent(e)), e.Digest)
 }
 
-// Revisions reads the environment's revisions after one, in order, at most limit of them.
-func (s *Store) Revisions(ctx context.Context, environment, after int64, limit int) ([]*flag.Event, error) {
-	rows, err := list[[]byte](ctx, s.db, "SELECT event FROM revisions WHERE environment_id = ? AND revision > ? ORDER BY revision LIMIT ?", environment, after, limit)
+// secret reads what event ids are authenticated with.
+func (s *Store) secret(ctx context.Context) ([]byte, error) {
+	if v := s.kept.Load(); v != nil {
+		return *v, nil
+	}
+	v, err := get[[]byte](ctx, s.feed, "the installation has no secret", "SELECT secret FROM installation")
 	if err != nil {
 		return nil, err
 	}
-	out := make([]*flag.Event, len(rows))
-	for i, raw := range rows {
-		e, err := decode[flag.Event](raw)
-		if err != nil {
-			return nil, fmt.Errorf("revision after %d of environment %d: %w", after, environment, err)
-		}
-		out[i] = &e
+	s.kept.Store(v)
+	return *v, nil
+}
+
+// Genuine tells whether a service over these records, or over those that they are a backup of, gave a position.
+func (s *Store) Genuine(ctx context.Context, environment int64, p flag.Position) (bool, error) {
+	secret, err := s.secret(ctx)
+	return err == nil && p.Genuine(secret, environment), err
+}
+
+// Revisions reads the environment's revisions after one, in order, at most limit of them. It
+// returns flag.ErrGap where the one before is not of the history that digest names.
+func (s *Store) Revisions(ctx context.Context, environment, after int64, digest string, limit int) ([]*flag.Event, error) {
+	secret, err := s.secret(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return out, nil
+	rows, err := list[struct {
+		Revision int64  `db:"revision"`
+		Event    []byte `db:"event"`
+		Digest   string `db:"digest"`
+	}](ctx, s.feed, "SELECT revision, event, digest FROM revisions WHERE environment_id = ? AND revision >= ? ORDER BY revision LIMIT ?", environment, after, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]*flag.Event, 0, len(rows))
+	for _, r := range rows {
+		if r.Revision == after {
+			if r.Digest != digest && r.Digest != "" && digest != "" {
+				return nil, fmt.Errorf("revision %d of environment %d is another one than before: %w", after, environment, flag.ErrGap)
+			}
+			continue
+		}
+		e, err := decode[flag.Event](r.Event)
+		if err != nil {
+			return nil, fmt.Errorf("revision %d of environment %d: %w", r.Revision, environment, err)
+		}
+		e.Digest = r.Digest
+		e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret, environment)
+		out = append(out, &e)
+	}
+	return out[:min(len(out), limit)], nil
 }
 
 // Heads says where every environment stands, by id.
 func (s *Store) Heads(ctx context.Context) (map[int64]feed.Head, error) {
 	rows, err := list[struct {
-		ID       int64 `db:"id"`
-		Revision int64 `db:"revision"`
-		Epoch    int64 `db:"epoch"`
-	}](ctx, s.db, "SELECT e.id, e.revision, i.epoch FROM installation i LEFT JOIN environments e ON TRUE WHERE e.id IS NOT NULL")
+		ID       int64  `db:"id"`
+		Revision int64  `db:"revision"`
+		Epoch    int64  `db:"epoch"`
+		Digest   string `db:"digest"`
+		Behind   int64  `db:"behind"`
+	}](ctx, s.feed, "SELECT e.id, e.revision, e.behind, i.epoch, COALESCE(r.digest, '') digest FROM installation i JOIN environments e ON TRUE "+
+		"LEFT JOIN revisions r ON r.environment_id = e.id AND r.revision = e.revision")
 	heads := make(map[int64]feed.Head, len(rows))
 	for _, r := range rows {
-		heads[r.ID] = feed.Head{Epoch: r.Epoch, Revision: r.Revision}
+		heads[r.ID] = feed.Head{Epoch: r.Epoch, Revision: r.Revision, Digest: r.Digest, Behind: r.Behind > 0}
 	}
 	return heads, err
 }
 
-// Ruleset reads an environment as it stands, at one revision.
-func (s *Store) Ruleset(ctx context.Context, environment int64) (*flag.Ruleset, error) {
+// DigestAt is the identity of a revision; empty where it is not known (any more).
+func (s *Store) DigestAt(ctx context.Context, environment, revision int64) (string, error) {
+	rows, err := list[string](ctx, s.feed, "SELECT digest FROM revisions WHERE environment_id = ? AND revision = ?", environment, revision)
+	if err != nil || len(rows) == 0 {
+		return "", err
+	}
+	return rows[0], nil
+}
+
+// Ruleset reads an environment as it stands, at one revision. What cannot be read is put
+// aside and named.
+func (s *Store) Ruleset(ctx context.Context, environment int64) (*flag.Ruleset, []app.Aside, error) {
 	return s.ruleset(ctx, environment, newest)
 }
 
@@ -64,153 +126,172 @@ func (s *Store) RulesetAt(ctx context.Context, environment, revision int64) (*fl
 	if revision < 0 {
 		return nil, app.Faultf(app.NotFound, "revisions count from 0, before the first change")
 	}
-	return s.ruleset(ctx, environment, revision)
+	rs, _, err := s.ruleset(ctx, environment, revision)
+	return rs, err
 }
 
-func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag.Ruleset, error) {
+func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag.Ruleset, []app.Aside, error) {
+	secret, err := s.secret(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
 	secrets, err := s.Sampling(ctx, environment)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	tx, err := s.feed.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 	if err != nil {
-		return nil, fault(err)
+		return nil, nil, fault(err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	t := &Tx{ctx, tx}
+	t := &Tx{ctx: ctx, tx: tx, store: s}
 	var head struct {
 		Revision int64 `db:"revision"`
 		Epoch    int64 `db:"epoch"`
 	}
 	if err := t.get(&head, "SELECT e.revision, i.epoch FROM environments e, installation i WHERE e.id = ?", environment); err != nil {
-		return nil, fault(err)
+		return nil, nil, fault(err)
 	}
 	if revision == newest {
 		revision = head.Revision
 	}
 	if revision > head.Revision {
-		return nil, app.Faultf(app.NotFound, "there is no revision %d: the newest is %d", revision, head.Revision)
+		return nil, nil, app.Faultf(app.NotFound, "there is no revision %d: the newest is %d", revision, head.Revision)
 	}
-	snap := &flag.Snapshot{Format: flag.Format, Epoch: head.Epoch, Revision: revision}
+	snap := &flag.Snapshot{Format: flag.Format, Epoch: head.Epoch, Revision: revision, SeeAs: flag.SeeAsKey(secrets.SeeAs)}
 	if revision > 0 {
-		if err := t.get(&snap.At, "SELECT at FROM revisions WHERE environment_id = ? AND revision = ?", environment, revision); err != nil {
-			return nil, fault(err)
+		var made struct {
+			At     int64  `db:"at"`
+			Digest string `db:"digest"`
 		}
+		if err := t.get(&made, "SELECT at, digest FROM revisions WHERE environment_id = ? AND revision = ?", environment, revision); err != nil {
+			return nil, nil, fault(err)
+		}
+		snap.At, snap.Digest = made.At, made.Digest
+		snap.Proof = flag.Position{Epoch: snap.Epoch, Revision: revision, At: snap.At, Digest: snap.Digest}.Prove(secret, environment)
 	}
+	var aside []app.Aside
 	for _, part := range []struct {
 		table, versions, key string
 		into                 *[]json.RawMessage
 	}{{"flags", "flag_versions", "flag", &snap.Flags}, {"segments", "segment_versions", "segment", &snap.Segments}} {
-		query, args := "SELECT document FROM "+part.table+" WHERE environment_id = ?", []any{environment}
-		if revision < head.Revision {
-			query = fmt.Sprintf("SELECT v.document FROM %[1]s v JOIN (SELECT %[2]s, MAX(version) version FROM %[1]s WHERE environment_id = ? AND revision <= ? GROUP BY %[2]s) l "+
-				"ON l.%[2]s = v.%[2]s AND l.version = v.version WHERE v.environment_id = ?", part.versions, part.key)
-			args = []any{environment, revision, environment}
-		}
-		var docs [][]byte
-		if err := t.list(&docs, query, args...); err != nil {
-			return nil, fault(err)
+		docs, err := documentsAt(t, part.table, part.versions, part.key, environment, revision, head.Revision)
+		if err != nil {
+			return nil, nil, fault(err)
 		}
 		for _, d := range docs {
-			*part.into = append(*part.into, d)
+			if why := readable(part.key, d.Document, d.Key); why != "" {
+				aside = append(aside, app.Aside{Kind: part.key, Key: d.Key, Why: why})
+				continue
+			}
+			*part.into = append(*part.into, d.Document)
 		}
 	}
-	stops, err := stopsAt(t, environment, revision)
-	if err != nil {
-		return nil, fault(err)
+	if snap.Stops, err = stopsAt(t, environment, revision); err != nil {
+		return nil, nil, fault(err)
 	}
-	snap.Stops = stops
-	snap.SeeAs = flag.SeeAsKey(secrets.SeeAs)
 	_ = tx.Rollback() // lists never change under their digest, so they need no snapshot
 	rs, err := flag.NewRuleset(snap)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
+	more, err := s.hold(ctx, environment, rs)
+	return rs, append(aside, more...), err
+}
+
+// documentsAt reads documents with their keys as they stood at a revision.
+func documentsAt(t *Tx, table, versions, key string, environment, revision, head int64) (docs []documentRow, err error) {
+	query, args := fmt.Sprintf("SELECT %s doc_key, document FROM %s WHERE environment_id = ?", key, table), []any{environment}
+	if revision < head {
+		query = fmt.Sprintf("SELECT v.%[2]s doc_key, v.document FROM (SELECT %[2]s, MAX(revision) revision FROM %[1]s WHERE environment_id = ? AND revision <= ? GROUP BY %[2]s) l "+
+			"JOIN %[1]s v ON v.environment_id = ? AND v.%[2]s = l.%[2]s AND v.revision = l.revision", versions, key)
+		args = []any{environment, revision, environment}
+	}
+	return docs, t.list(&docs, query, args...)
+}
+
+// readable tells why a document cannot be used; empty where it can.
+func readable(kind string, raw []byte, key string) string {
+	var named struct {
+		Key string `json:"key"`
+	}
+	err := json.Unmarshal(raw, &named)
+	if err == nil && kind == "segment" {
+		err = json.Unmarshal(raw, new(flag.Segment))
+	} else if err == nil {
+		err = json.Unmarshal(raw, new(flag.Document))
+	}
+	switch {
+	case err != nil:
+		return "its document cannot be read: " + err.Error()
+	case named.Key != key:
+		return fmt.Sprintf("its document names another key, %q", named.Key)
+	}
+	return ""
+}
+
+// hold puts the long lists at hand that a ruleset needs; one that cannot be read is named,
+// and who is on it is unknown.
+func (s *Store) hold(ctx context.Context, environment int64, rs *flag.Ruleset) (aside []app.Aside, err error) {
 	_, missing := rs.Needed()
 	for _, digest := range missing {
+		h, err := s.List(ctx, environment, digest)
+		if err != nil {
+			if unreachable(err) {
+				return nil, err
+			}
+			aside = append(aside, app.Aside{Kind: "list", Key: digest, Why: err.Error()})
+			continue
+		}
 		if rs.Hashes == nil {
 			rs.Hashes = map[string]flag.Hashes{}
 		}
-		if rs.Hashes[digest], err = s.List(ctx, digest); err != nil {
-			return nil, err
-		}
+		rs.Hashes[digest] = h
 	}
-	return rs, nil
-}
-
-func stopsAt(t *Tx, environment, revision int64) ([]flag.Stop, error) {
-	var rows []stopRow
-	if err := t.list(&rows, "SELECT * FROM stops WHERE environment_id = ? AND revision <= ? AND (lifted_at = 0 OR lifted_revision > ?) ORDER BY revision", environment, revision, revision); err != nil {
-		return nil, err
-	}
-	var out []flag.Stop
-	for _, r := range rows {
-		s, err := r.record()
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, flag.Stop{ID: s.ID, Flags: s.Flags, At: s.At})
-	}
-	return out, nil
+	return aside, nil
 }
 
 // RevisionAt is the newest revision of an environment at a time; 0 before the first.
 func (s *Store) RevisionAt(ctx context.Context, environment, at int64) (int64, error) {
-	v, err := get[int64](ctx, s.db, "", "SELECT COALESCE(MAX(revision), 0) FROM revisions WHERE environment_id = ? AND at <= ?", environment, at)
+	v, err := get[int64](ctx, s.pages, "", "SELECT COALESCE(MAX(revision), 0) FROM revisions WHERE environment_id = ? AND at <= ?", environment, at)
 	if err != nil {
 		return 0, err
 	}
 	return *v, nil
 }
 
-type stopRow struct {
-	ID             string `db:"id"`
-	EnvironmentID  int64  `db:"environment_id"`
-	Flags          []byte `db:"flags"`
-	By             string `db:"by_id"`
-	At             int64  `db:"at"`
-	Reason         string `db:"reason"`
-	Revision       int64  `db:"revision"`
-	LiftedBy       string `db:"lifted_by"`
-	LiftedAt       int64  `db:"lifted_at"`
-	LiftedRevision int64  `db:"lifted_revision"`
-}
-
-func (r stopRow) record() (app.StopRecord, error) {
-	flags, err := decode[[]string](r.Flags)
-	return app.StopRecord{ID: r.ID, EnvironmentID: r.EnvironmentID, Flags: flags, By: r.By, At: r.At, Reason: r.Reason,
-		Revision: r.Revision, LiftedBy: r.LiftedBy, LiftedAt: r.LiftedAt, LiftedRevision: r.LiftedRevision}, err
-}
-
-func stopRecords(rows []stopRow, err error) ([]app.StopRecord, error) {
-	out := make([]app.StopRecord, 0, len(rows))
-	for _, r := range rows {
-		s, e := r.record()
-		if e != nil {
-			return nil, e
+// SetBehind notes, under the environment's lock, that a follower has a position of this
+// installation that the records do not know: they were restored from a backup. It tells
+// whether that is so, and whether a stop or a lift was taken since that position, which
+// followers of the lost history would not get.
+func (s *Store) SetBehind(ctx context.Context, environment int64, p flag.Position) (behind, urgent bool, err error) {
+	err = s.Write(ctx, func(t *Tx) error {
+		env, err := t.LockEnvironment(environment)
+		if err != nil {
+			return err
 		}
-		out = append(out, s)
-	}
-	return out, err
+		epoch, err := t.Epoch()
+		if err != nil {
+			return err
+		}
+		var digests []string
+		if err := t.list(&digests, "SELECT digest FROM revisions WHERE environment_id = ? AND revision = ?", environment, p.Revision); err != nil {
+			return err
+		}
+		ahead := p.Epoch > epoch || p.Epoch == epoch && p.Revision > env.Revision
+		other := p.Epoch == epoch && len(digests) > 0 && digests[0] != "" && p.Digest != "" && digests[0] != p.Digest
+		if behind = ahead || other; !behind {
+			return nil
+		}
+		if err := t.exec("UPDATE environments SET behind = GREATEST(behind, ?) WHERE id = ?", p.Revision, environment); err != nil {
+			return err
+		}
+		return t.get(&urgent, "SELECT EXISTS (SELECT 1 FROM stops WHERE environment_id = ? AND (at > ? OR lifted_at > ?))", environment, p.At, p.At)
+	})
+	return behind, urgent, err
 }
 
-// StandingStops lists the stops of an environment that are not lifted.
-func (t *Tx) StandingStops(environment int64) ([]app.StopRecord, error) {
-	return stopRecords(list[stopRow](t.ctx, t.tx, "SELECT * FROM stops WHERE environment_id = ? AND lifted_at = 0 ORDER BY revision", environment))
-}
-
-// Stops lists the newest stops of an environment, standing ones first.
-func (s *Store) Stops(ctx context.Context, environment int64) ([]app.StopRecord, error) {
-	return stopRecords(list[stopRow](ctx, s.db, "SELECT * FROM stops WHERE environment_id = ? ORDER BY lifted_at > 0, revision DESC LIMIT 100", environment))
-}
-
-// AddStop records a stop.
-func (t *Tx) AddStop(s *app.StopRecord) error {
-	return t.exec("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		s.ID, s.EnvironmentID, encode(s.Flags), s.By, s.At, s.Reason, s.Revision)
-}
-
-// LiftStop records that a stop is lifted.
-func (t *Tx) LiftStop(id, by string, at, revision int64) error {
-	return t.exec("UPDATE stops SET lifted_by = ?, lifted_at = ?, lifted_revision = ? WHERE id = ? AND lifted_at = 0", by, at, revision, id)
+// Behind names the environments that take no changes until a new epoch begins.
+func (s *Store) Behind(ctx context.Context) ([]string, error) {
+	return list[string](ctx, s.door, "SELECT CONCAT('environment ', p.project_key, '/', e.environment_key) FROM environments e JOIN projects p ON p.id = e.project_id WHERE e.behind > 0 ORDER BY e.id")
 }

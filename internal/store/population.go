@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"greenlever.example/core/flag"
+	"greenlever.example/core/condition"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 )
@@ -19,13 +19,13 @@ import (
 func (s *Store) Sampling(ctx context.Context, environment int64) (*app.Sampling, error) {
 	for {
 		v := new(app.Sampling)
-		err := s.db.GetContext(ctx, v, "SELECT off, days, seed, see_as FROM sampling WHERE environment_id = ?", environment)
+		err := s.feed.GetContext(ctx, v, "SELECT off, days, seed, see_as FROM sampling WHERE environment_id = ?", environment)
 		if !errors.Is(err, sql.ErrNoRows) {
 			return v, fault(err)
 		}
 		var secret [40]byte
 		rand.Read(secret[:]) // never fails
-		if _, err := s.db.ExecContext(ctx, "INSERT IGNORE INTO sampling (environment_id, seed, see_as) VALUES (?, ?, ?)",
+		if _, err := s.feed.ExecContext(ctx, "INSERT IGNORE INTO sampling (environment_id, seed, see_as) VALUES (?, ?, ?)",
 			environment, binary.LittleEndian.Uint64(secret[:]), secret[8:]); err != nil {
 			return nil, fault(err)
 		}
@@ -34,7 +34,10 @@ func (s *Store) Sampling(ctx context.Context, environment int64) (*app.Sampling,
 
 // SetSampling changes how an environment is sampled; off forgets its units.
 func (t *Tx) SetSampling(environment int64, off bool, days int) error {
-	if err := t.exec("UPDATE sampling SET off = ?, days = ? WHERE environment_id = ?", off, days, environment); err != nil || !off {
+	if err := t.exec("UPDATE sampling SET off = ?, days = ? WHERE environment_id = ?", off, days, environment); err != nil {
+		return err
+	}
+	if err := t.touch(samplingRecord(environment, off, days)); err != nil || !off {
 		return err
 	}
 	if err := t.exec("DELETE FROM population_covers WHERE environment_id = ?", environment); err != nil {
@@ -56,7 +59,7 @@ func (r coverRow) cover() sample.Cover {
 
 // Covers reads below which hashes an environment's samples are complete, by attribute.
 func (s *Store) Covers(ctx context.Context, environment int64) (map[string]sample.Cover, error) {
-	rows, err := list[coverRow](ctx, s.db, "SELECT attribute, collected, used, since FROM population_covers WHERE environment_id = ?", environment)
+	rows, err := list[coverRow](ctx, s.feed, "SELECT attribute, collected, used, since FROM population_covers WHERE environment_id = ?", environment)
 	out := map[string]sample.Cover{}
 	for _, r := range rows {
 		out[r.Attribute] = r.cover()
@@ -67,7 +70,7 @@ func (s *Store) Covers(ctx context.Context, environment int64) (map[string]sampl
 // MergeUnits adds what a client saw to the sample of one attribute, and adapts its cover.
 // keep is how long units are kept, in milliseconds.
 func (s *Store) MergeUnits(ctx context.Context, environment int64, attribute string, rows []app.UnitRow, now, keep int64) error {
-	return s.Write(ctx, func(t *Tx) error {
+	return s.background(ctx, func(t *Tx) error {
 		whole := sample.WholeCover()
 		if err := t.exec("INSERT IGNORE INTO population_covers (environment_id, attribute, collected, used, since) VALUES (?, ?, ?, ?, ?)", environment, attribute, whole.Collect, whole.Use, whole.Since); err != nil {
 			return err
@@ -128,14 +131,14 @@ func (s *Store) Population(ctx context.Context, environment int64, attribute str
 		cover = sample.WholeCover()
 	}
 	// <= would be wrong below the top, and < would leave the top hash out; it is one in 2^64.
-	rows, err := list[app.UnitRow](ctx, s.db, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? AND attribute = ? AND hash < ? ORDER BY hash", environment, attribute, cover.Use)
+	rows, err := list[app.UnitRow](ctx, s.pages, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? AND attribute = ? AND hash < ? ORDER BY hash", environment, attribute, cover.Use)
 	return rows, cover, err
 }
 
 // Unit finds a unit of the population by its key; nil where it was not seen.
 func (s *Store) Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error) {
 	var v app.UnitRow
-	err := s.db.GetContext(ctx, &v, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? AND attribute = ? AND hash = ? AND unit = ?", environment, attribute, hash, unit)
+	err := s.pages.GetContext(ctx, &v, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? AND attribute = ? AND hash = ? AND unit = ?", environment, attribute, hash, unit)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -166,7 +169,10 @@ type seenRow struct {
 
 func (b *seenBody) add(o *sample.Seen, contexts uint64) {
 	if b.Kinds == nil {
-		b.Kinds, b.Values = map[string]uint64{}, map[string]uint64{}
+		b.Kinds = map[string]uint64{}
+	}
+	if b.Values == nil { // none were kept while it came as a list
+		b.Values = map[string]uint64{}
 	}
 	for k, n := range o.Kinds {
 		b.Kinds[k] += n
@@ -183,7 +189,7 @@ const dayMillis = 86_400_000
 // AddSeen adds what a client saw of attributes.
 func (s *Store) AddSeen(ctx context.Context, environment, now int64, contexts uint64, seen []sample.Seen) error {
 	day := now / dayMillis
-	return s.Write(ctx, func(t *Tx) error {
+	return s.background(ctx, func(t *Tx) error {
 		// The row of all contexts is held first, so that those who add wait in one queue.
 		if err := t.exec("INSERT IGNORE INTO seen_attributes (environment_id, day, attribute, body) VALUES (?, ?, '', '{}')", environment, day); err != nil {
 			return err
@@ -231,7 +237,7 @@ func (s *Store) AddSeen(ctx context.Context, environment, now int64, contexts ui
 // SeenAttributes sums what was seen of attributes since a time, by name, and says in how
 // many contexts was looked.
 func (s *Store) SeenAttributes(ctx context.Context, environment, since int64) (map[string]*sample.Seen, uint64, error) {
-	rows, err := list[seenRow](ctx, s.db, "SELECT attribute, body FROM seen_attributes WHERE environment_id = ? AND day >= ? ORDER BY day", environment, since/dayMillis)
+	rows, err := list[seenRow](ctx, s.pages, "SELECT attribute, body FROM seen_attributes WHERE environment_id = ? AND day >= ? ORDER BY day", environment, since/dayMillis)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -293,12 +299,12 @@ func attributes(rows []attributeRow, err error) ([]app.Attribute, error) {
 
 // Attributes lists the attributes that a project declares, by name.
 func (s *Store) Attributes(ctx context.Context, project int64) ([]app.Attribute, error) {
-	return attributes(list[attributeRow](ctx, s.db, "SELECT attribute, version, body FROM attributes WHERE project_id = ? ORDER BY attribute", project))
+	return attributes(list[attributeRow](ctx, s.feed, "SELECT attribute, version, body FROM attributes WHERE project_id = ? ORDER BY attribute", project))
 }
 
 // AttributesOf lists the attributes that an environment's project declares.
 func (s *Store) AttributesOf(ctx context.Context, environment int64) ([]app.Attribute, error) {
-	return attributes(list[attributeRow](ctx, s.db, "SELECT attribute, version, body FROM attributes WHERE project_id = (SELECT project_id FROM environments WHERE id = ?) ORDER BY attribute", environment))
+	return attributes(list[attributeRow](ctx, s.feed, "SELECT attribute, version, body FROM attributes WHERE project_id = (SELECT project_id FROM environments WHERE id = ?) ORDER BY attribute", environment))
 }
 
 // Attributes lists the attributes that a project declares; the project must be held.
@@ -308,12 +314,21 @@ func (t *Tx) Attributes(project int64) ([]app.Attribute, error) {
 
 // PutAttribute saves a declared attribute.
 func (t *Tx) PutAttribute(project int64, a *app.Attribute) error {
-	return t.exec("INSERT INTO attributes (project_id, attribute, version, body) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE version = VALUES(version), body = VALUES(body)", project, a.Name, a.Version, encode(a))
+	body := encode(a)
+	if err := t.exec("INSERT INTO attributes (project_id, attribute, version, body) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE version = VALUES(version), body = VALUES(body)", project, a.Name, a.Version, body); err != nil {
+		return err
+	}
+	return t.touch(attributeRecord(project, attributeRow{a.Name, a.Version, []byte(body)}))
 }
 
 // RemoveAttribute takes a declared attribute out of the catalogue.
 func (t *Tx) RemoveAttribute(project int64, name string) error {
-	return t.exec("DELETE FROM attributes WHERE project_id = ? AND attribute = ?", project, name)
+	if err := t.exec("DELETE FROM attributes WHERE project_id = ? AND attribute = ?", project, name); err != nil {
+		return err
+	}
+	gone := attributeRecord(project, attributeRow{Attribute: name})
+	gone.content = nil
+	return t.touch(gone)
 }
 
 type testUnitRow struct {
@@ -325,7 +340,7 @@ type testUnitRow struct {
 
 // TestUnits lists the test units of a project.
 func (s *Store) TestUnits(ctx context.Context, project int64) ([]app.TestUnit, error) {
-	rows, err := list[testUnitRow](ctx, s.db, "SELECT unit, name, context, expected FROM test_units WHERE project_id = ? ORDER BY unit", project)
+	rows, err := list[testUnitRow](ctx, s.pages, "SELECT unit, name, context, expected FROM test_units WHERE project_id = ? ORDER BY unit", project)
 	out := make([]app.TestUnit, 0, len(rows))
 	for _, r := range rows {
 		expected, e := decode[map[string]string](r.Expected)
@@ -339,8 +354,12 @@ func (s *Store) TestUnits(ctx context.Context, project int64) ([]app.TestUnit, e
 
 // PutTestUnit saves a test unit.
 func (t *Tx) PutTestUnit(project int64, u *app.TestUnit) error {
-	return t.exec("INSERT INTO test_units (project_id, unit, name, context, expected) VALUES (?, ?, ?, ?, ?) "+
-		"ON DUPLICATE KEY UPDATE name = VALUES(name), context = VALUES(context), expected = VALUES(expected)", project, u.Unit, u.Name, []byte(u.Attributes), encode(u.Expected))
+	expected := encode(u.Expected)
+	if err := t.exec("INSERT INTO test_units (project_id, unit, name, context, expected) VALUES (?, ?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE name = VALUES(name), context = VALUES(context), expected = VALUES(expected)", project, u.Unit, u.Name, []byte(u.Attributes), expected); err != nil {
+		return err
+	}
+	return t.touch(testUnitRecord(project, testUnitRow{u.Unit, u.Name, u.Attributes, []byte(expected)}))
 }
 
 // RemoveTestUnit takes a test unit away; it tells whether there was one.
@@ -350,49 +369,78 @@ func (t *Tx) RemoveTestUnit(project int64, unit string) (bool, error) {
 		return false, err
 	}
 	n, err := res.RowsAffected()
-	return n > 0, err
+	if err != nil || n == 0 {
+		return false, err
+	}
+	gone := testUnitRecord(project, testUnitRow{Unit: unit})
+	gone.content = nil
+	return true, t.touch(gone)
 }
 
-// listPart is how many bytes of a long list one row holds.
-const listPart = 1 << 20
+// CleanUnits takes out of stored units what their project has declared personal since: only
+// what is derived of it stays, and units that are values of such an attribute go.
+func (s *Store) CleanUnits(ctx context.Context, environment int64, personal map[string]sample.Derivation) error {
+	var failed error
+	for name, derive := range personal {
+		failed = errors.Join(failed,
+			s.forget(ctx, "DELETE FROM population WHERE environment_id = ? AND attribute = ?", environment, name),
+			s.cleanAttribute(ctx, environment, name, derive, personal), s.cleanSeen(ctx, environment, name))
+	}
+	return failed
+}
 
-// PutList keeps a long list under its digest; one that is kept already stays.
-func (t *Tx) PutList(l *app.ListBody) error {
-	for _, k := range []struct {
-		kind string
-		body []byte
-	}{{"hashes", l.Hashes.Bytes()}, {"units", l.Units}} {
-		for i := 0; i == 0 || i*listPart < len(k.body); i++ {
-			part := k.body[i*listPart : min((i+1)*listPart, len(k.body))]
-			if err := t.exec("INSERT IGNORE INTO lists (digest, kind, part, body) VALUES (?, ?, ?, ?)", l.Digest, k.kind, i, part); err != nil {
-				return err
+func (s *Store) cleanAttribute(ctx context.Context, environment int64, name string, derive sample.Derivation, personal map[string]sample.Derivation) error {
+	path := `$."` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(name) + `"`
+	after := struct {
+		Attribute string
+		Hash      uint64
+	}{}
+	return rounds(ctx, func(ctx context.Context) (int64, error) {
+		rows, err := list[struct {
+			Attribute string `db:"attribute"`
+			Hash      uint64 `db:"hash"`
+			Context   []byte `db:"context"`
+		}](ctx, s.work, "SELECT attribute, hash, context FROM population WHERE environment_id = ? AND (attribute, hash) > (?, ?) AND JSON_EXISTS(context, ?) ORDER BY attribute, hash LIMIT 500",
+			environment, after.Attribute, after.Hash, path)
+		for _, r := range rows {
+			after.Attribute, after.Hash = r.Attribute, r.Hash
+			c, e := condition.ParseContext(r.Context)
+			if e != nil {
+				continue
+			}
+			clean, _ := sample.Clean(c, personal)
+			if v, stays := clean[name]; stays && derived(v, derive) && strings.Contains(string(r.Context), encode(v)) {
+				continue // it is what was derived
+			}
+			if _, e := s.work.ExecContext(ctx, "UPDATE population SET context = ? WHERE environment_id = ? AND attribute = ? AND hash = ?", encode(clean), environment, r.Attribute, r.Hash); e != nil {
+				return 0, fault(e)
 			}
 		}
-	}
-	return nil
+		return int64(len(rows)), err
+	})
 }
 
-func (s *Store) listBody(ctx context.Context, digest, kind string) ([]byte, error) {
-	parts, err := list[[]byte](ctx, s.db, "SELECT body FROM lists WHERE digest = ? AND kind = ? ORDER BY part", digest, kind)
-	if err != nil {
-		return nil, err
-	}
-	if len(parts) == 0 {
-		return nil, app.Faultf(app.NotFound, "there is no list %s", digest)
-	}
-	return slices.Concat(parts...), nil
+// derived tells whether a stored value is one that was derived.
+func derived(v any, derive sample.Derivation) bool {
+	text, is := v.(string)
+	return derive != sample.Domain || is && strings.HasPrefix(text, "@")
 }
 
-// List reads the hashes of a long list.
-func (s *Store) List(ctx context.Context, digest string) (flag.Hashes, error) {
-	body, err := s.listBody(ctx, digest, "hashes")
-	if err != nil {
-		return nil, err
+// cleanSeen forgets the values that were seen of an attribute.
+func (s *Store) cleanSeen(ctx context.Context, environment int64, name string) error {
+	rows, err := list[struct {
+		Day  int64  `db:"day"`
+		Body []byte `db:"body"`
+	}](ctx, s.work, "SELECT day, body FROM seen_attributes WHERE environment_id = ? AND attribute = ?", environment, name)
+	for _, r := range rows {
+		b, e := decode[seenBody](r.Body)
+		if e != nil || len(b.Values) == 0 {
+			continue
+		}
+		b.Values = nil
+		if _, e := s.work.ExecContext(ctx, "UPDATE seen_attributes SET body = ? WHERE environment_id = ? AND day = ? AND attribute = ?", encode(&b), environment, r.Day, name); e != nil {
+			return fault(e)
+		}
 	}
-	return flag.ReadHashes(body)
-}
-
-// ListUnits reads the exact units of a long list, one a line, packed with gzip.
-func (s *Store) ListUnits(ctx context.Context, digest string) ([]byte, error) {
-	return s.listBody(ctx, digest, "units")
+	return err
 }

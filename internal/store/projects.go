@@ -12,25 +12,31 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+const (
+	projectColumns     = "id, project_key, title, created"
+	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created"
+	definitionColumns  = "id, project_id, flag, version, body"
+)
+
 // Projects lists all projects by key.
 func (s *Store) Projects(ctx context.Context) ([]app.Project, error) {
-	return list[app.Project](ctx, s.db, "SELECT * FROM projects ORDER BY project_key")
+	return list[app.Project](ctx, s.door, "SELECT "+projectColumns+" FROM projects ORDER BY project_key")
 }
 
 // Project finds a project by key.
 func (s *Store) Project(ctx context.Context, key string) (*app.Project, error) {
-	return get[app.Project](ctx, s.db, "there is no project "+key+", or you have no role in it", "SELECT * FROM projects WHERE project_key = ?", key)
+	return get[app.Project](ctx, s.door, "there is no project "+key+", or you have no role in it", "SELECT "+projectColumns+" FROM projects WHERE project_key = ?", key)
 }
 
 // Environments lists the environments of a project in the order in which they were made.
 func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environment, error) {
-	return list[app.Environment](ctx, s.db, "SELECT * FROM environments WHERE project_id = ? ORDER BY id", project)
+	return list[app.Environment](ctx, s.door, "SELECT "+environmentColumns+" FROM environments WHERE project_id = ? ORDER BY id", project)
 }
 
 // Environment finds an environment of a project by key.
 func (s *Store) Environment(ctx context.Context, project int64, key string) (*app.Environment, error) {
-	return get[app.Environment](ctx, s.db, "there is no environment "+key+" in this project",
-		"SELECT * FROM environments WHERE project_id = ? AND environment_key = ?", project, key)
+	return get[app.Environment](ctx, s.door, "there is no environment "+key+" in this project",
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? AND environment_key = ?", project, key)
 }
 
 // AddProject makes a project and its chain.
@@ -42,8 +48,10 @@ func (t *Tx) AddProject(p *app.Project) error {
 	if err != nil {
 		return err
 	}
-	p.ID, err = res.LastInsertId()
-	return err
+	if p.ID, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	return t.touch(projectRecord(p.ID, p.Key, p.Title, p.Created))
 }
 
 // AddEnvironment makes an environment.
@@ -56,13 +64,18 @@ func (t *Tx) AddEnvironment(e *app.Environment) error {
 	if err != nil {
 		return err
 	}
-	e.ID, err = res.LastInsertId()
-	return err
+	if e.ID, err = res.LastInsertId(); err != nil {
+		return err
+	}
+	return t.touch(environmentRecord(e.ID, e.ProjectID, e.Key, e.Title, e.AskFirst, e.Created))
 }
 
 // UpdateEnvironment saves title and whether the environment asks first.
 func (t *Tx) UpdateEnvironment(e *app.Environment) error {
-	return t.exec("UPDATE environments SET title = ?, ask_first = ? WHERE id = ?", e.Title, e.AskFirst, e.ID)
+	if err := t.exec("UPDATE environments SET title = ?, ask_first = ? WHERE id = ?", e.Title, e.AskFirst, e.ID); err != nil {
+		return err
+	}
+	return t.touch(environmentRecord(e.ID, e.ProjectID, e.Key, e.Title, e.AskFirst, e.Created))
 }
 
 // LockProject holds the project's row until the end of the transaction, so that what
@@ -76,26 +89,20 @@ func (t *Tx) LockProject(id int64) error {
 // It gives the order of commits in the environment.
 func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
 	var e app.Environment
-	err := t.get(&e, "SELECT * FROM environments WHERE id = ? FOR UPDATE", id)
+	err := t.get(&e, "SELECT "+environmentColumns+" FROM environments WHERE id = ? FOR UPDATE", id)
 	return &e, err
 }
 
 // LockEnvironments holds all environments of a project, in order of their ids.
 func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
 	var out []app.Environment
-	err := t.list(&out, "SELECT * FROM environments WHERE project_id = ? ORDER BY id FOR UPDATE", project)
+	err := t.list(&out, "SELECT "+environmentColumns+" FROM environments WHERE project_id = ? ORDER BY id FOR UPDATE", project)
 	return out, err
-}
-
-// SetBehind notes the revision that a follower has had while the records know a lower one.
-func (s *Store) SetBehind(ctx context.Context, environment, revision int64) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE environments SET behind = GREATEST(behind, ?) WHERE id = ? AND revision < ?", revision, environment, revision)
-	return fault(err)
 }
 
 // Epoch is the installation's generation.
 func (s *Store) Epoch(ctx context.Context) (int64, error) {
-	v, err := get[int64](ctx, s.db, "the installation has no epoch", "SELECT epoch FROM installation")
+	v, err := get[int64](ctx, s.feed, "the installation has no epoch", "SELECT epoch FROM installation")
 	if err != nil {
 		return 0, err
 	}
@@ -120,17 +127,25 @@ func (t *Tx) RaiseEpoch(at int64) (int64, error) {
 	if err := t.exec("UPDATE environments SET behind = 0"); err != nil {
 		return 0, err
 	}
-	return t.Epoch()
+	epoch, err := t.Epoch()
+	if err != nil {
+		return 0, err
+	}
+	if err := t.touch(epochRecord(epoch)); err != nil {
+		return 0, err
+	}
+	// How the revisions that stand spread was recorded in their own epoch.
+	return epoch, t.exec("INSERT IGNORE INTO deliveries (environment_id, epoch, revision, at, body) SELECT id, ?, revision, 0, '{}' FROM environments WHERE revision > 0", epoch)
 }
 
 // Definitions lists the definitions of a project by key.
 func (s *Store) Definitions(ctx context.Context, project int64) ([]app.Definition, error) {
-	return definitions(ctx, s.db, "SELECT * FROM definitions WHERE project_id = ? ORDER BY flag", project)
+	return definitions(ctx, s.pages, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag", project)
 }
 
 // Definition finds a definition by key.
 func (s *Store) Definition(ctx context.Context, project int64, key string) (*app.Definition, error) {
-	return oneDefinition(ctx, s.db, key, "", project)
+	return oneDefinition(ctx, s.pages, key, "", project)
 }
 
 type definitionRow struct {
@@ -159,7 +174,7 @@ func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args 
 }
 
 func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string, project int64) (*app.Definition, error) {
-	all, err := definitions(ctx, q, "SELECT * FROM definitions WHERE project_id = ? AND flag = ?"+lock, project, key)
+	all, err := definitions(ctx, q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? AND flag = ?"+lock, project, key)
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +186,7 @@ func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string,
 
 // Definitions lists the definitions of a project.
 func (t *Tx) Definitions(project int64) ([]app.Definition, error) {
-	return definitions(t.ctx, t.tx, "SELECT * FROM definitions WHERE project_id = ? ORDER BY flag", project)
+	return definitions(t.ctx, t.tx, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag", project)
 }
 
 // LockDefinition holds a definition until the end of the transaction and reads it.
@@ -181,16 +196,24 @@ func (t *Tx) LockDefinition(project int64, key string) (*app.Definition, error) 
 
 // AddDefinition makes a definition.
 func (t *Tx) AddDefinition(d *app.Definition) error {
-	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID, d.Key, d.Version, encode(d))
+	body := encode(d)
+	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID, d.Key, d.Version, body)
 	if isDuplicate(err) {
 		return app.InvalidField("key", "there is or was a flag %s already, and keys are never used again: choose another", d.Key)
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version, Body: []byte(body)}))
 }
 
 // UpdateDefinition saves a definition.
 func (t *Tx) UpdateDefinition(d *app.Definition) error {
-	return t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version, encode(d), d.ProjectID, d.Key)
+	body := encode(d)
+	if err := t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version, body, d.ProjectID, d.Key); err != nil {
+		return err
+	}
+	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version, Body: []byte(body)}))
 }
 
 // SegmentDefinition is what a project owns of a segment.
@@ -203,7 +226,7 @@ type segmentDefinition struct {
 
 // SegmentTitles gives the titles of a project's segments by key.
 func (s *Store) SegmentTitles(ctx context.Context, project int64) (map[string]string, error) {
-	return segmentTitles(ctx, s.db, project)
+	return segmentTitles(ctx, s.pages, project)
 }
 
 // SegmentTitles gives the titles of a project's segments by key.
@@ -212,7 +235,7 @@ func (t *Tx) SegmentTitles(project int64) (map[string]string, error) {
 }
 
 func segmentTitles(ctx context.Context, q sqlx.QueryerContext, project int64) (map[string]string, error) {
-	rows, err := list[segmentDefinition](ctx, q, "SELECT * FROM segment_definitions WHERE project_id = ?", project)
+	rows, err := list[segmentDefinition](ctx, q, "SELECT project_id, segment, title, created FROM segment_definitions WHERE project_id = ?", project)
 	out := map[string]string{}
 	for _, r := range rows {
 		out[r.Segment] = r.Title
@@ -226,7 +249,10 @@ func (t *Tx) AddSegmentDefinition(project int64, key, title string, at int64) er
 	if isDuplicate(err) {
 		return app.InvalidField("key", "there is a segment %s already: choose another key", key)
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	return t.touch(segmentDefinitionRecord(segmentDefinition{project, key, title, at}))
 }
 
 // Flag reads a flag's document in an environment.
@@ -236,7 +262,7 @@ func (t *Tx) Flag(environment int64, key string) (*app.FlagRecord, error) {
 
 // Flag reads a flag's document in an environment.
 func (s *Store) Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error) {
-	return readFlag(ctx, s.db, environment, key)
+	return readFlag(ctx, s.pages, environment, key)
 }
 
 type documentRow struct {
@@ -276,7 +302,7 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 
 // FlagVersions gives the version of every flag of an environment by key.
 func (s *Store) FlagVersions(ctx context.Context, environment int64) (map[string]int64, error) {
-	rows, err := list[documentRow](ctx, s.db, "SELECT environment_id, flag doc_key, version, revision, '' document FROM flags WHERE environment_id = ?", environment)
+	rows, err := list[documentRow](ctx, s.pages, "SELECT environment_id, flag doc_key, version, revision, '' document FROM flags WHERE environment_id = ?", environment)
 	out := map[string]int64{}
 	for _, r := range rows {
 		out[r.Key] = r.Version
@@ -289,7 +315,7 @@ func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]in
 	rows, err := list[struct {
 		Flag string `db:"flag"`
 		At   int64  `db:"at"`
-	}](ctx, s.db, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = f.revision WHERE f.environment_id = ?", environment)
+	}](ctx, s.pages, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = f.revision WHERE f.environment_id = ?", environment)
 	out := map[string]int64{}
 	for _, r := range rows {
 		out[r.Flag] = r.At
@@ -305,8 +331,15 @@ func (t *Tx) PutFlag(r *app.FlagRecord) error {
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
-	return t.exec("INSERT INTO flag_versions (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?)",
-		r.EnvironmentID, r.Key, r.Version, r.Revision, doc)
+	if err := t.exec("INSERT INTO flag_versions (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	d := documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision, []byte(doc)}
+	if err := t.touch(documentRecord("flags", d)); err != nil {
+		return err
+	}
+	return t.touch(versionRecord("flag_versions", d))
 }
 
 // Segment reads a segment in an environment; nil where there is none.
@@ -316,7 +349,7 @@ func (t *Tx) Segment(environment int64, key string) (*app.SegmentRecord, error) 
 
 // Segment reads a segment in an environment; nil where there is none.
 func (s *Store) Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error) {
-	return readSegment(ctx, s.db, environment, key)
+	return readSegment(ctx, s.pages, environment, key)
 }
 
 func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.SegmentRecord, error) {
@@ -340,6 +373,13 @@ func (t *Tx) PutSegment(r *app.SegmentRecord) error {
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
-	return t.exec("INSERT INTO segment_versions (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?)",
-		r.EnvironmentID, r.Key, r.Version, r.Revision, doc)
+	if err := t.exec("INSERT INTO segment_versions (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	d := documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision, []byte(doc)}
+	if err := t.touch(documentRecord("segments", d)); err != nil {
+		return err
+	}
+	return t.touch(versionRecord("segment_versions", d))
 }

@@ -3,50 +3,78 @@
 // Its nouns are a [Store], and a [Tx] in which a use case reads and writes. The use cases
 // declare the few methods that they need; this package imports none of them. The smallest use:
 //
-//	st, err := store.Open(ctx, dsn)
+//	st, err := store.Open(ctx, dsn, log)
 //	err = st.Write(ctx, func(tx *store.Tx) error { ... }) // committed as a whole, or not at all
+//
+// Connections come from pools that do not share: see [pools].
 package store
 
 import (
 	"context"
+	"crypto/rand"
 	"database/sql"
-	"database/sql/driver"
-	"embed"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"log/slog"
-	"math/rand/v2"
-	"net"
+	"strconv"
+	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
-	"github.com/pressly/goose/v3/lock"
 
 	"greenlever.example/greenlever/internal/app"
 )
 
-//go:embed migrations/*.sql
-var migrations embed.FS
+// Store is the records.
+type Store struct {
+	pools
+	config *mysql.Config
+	log    *slog.Logger
+	kept   atomic.Pointer[[]byte] // the secret of event ids
+}
 
-// Timeouts of a connection: a server that hangs must not hang its callers for ever.
-const (
-	dialTimeout  = 5 * time.Second
-	readTimeout  = 20 * time.Second
-	writeTimeout = 20 * time.Second
-	tries        = 12 // of a transaction that lost a deadlock or a certification
+// pools are connections by what they are for, so that nothing waits for something that
+// matters less: however many reports come in and however long a report page takes, a stop
+// finds a connection, and so does the feed that carries it.
+type pools struct {
+	changes *sqlx.DB // what people change, and nothing else
+	door    *sqlx.DB // who asks and for which place: a few rows by their keys
+	feed    *sqlx.DB // the revision log, rulesets and access keys
+	pages   *sqlx.DB // everything that is shown
+	work    *sqlx.DB // reports, counts and what is done behind
+}
+
+// purpose is how a pool's connections are set up.
+type purpose struct {
+	connections int
+	read        time.Duration // without an answer for so long the connection counts as dead
+	lockWait    int           // seconds that a statement waits for a row
+	idle        int           // seconds that a transaction may say nothing before the server ends it
+	statement   int           // seconds that a statement may take; 0: any time
+}
+
+// The bounds of a stop follow from these: a process that was frozen or cut off loses its rows
+// after idle seconds, a lock wait ends before the reader gives its connection up, and a
+// transaction that lost either is run again.
+var (
+	forChanges = purpose{connections: 8, read: 6 * time.Second, lockWait: 2, idle: 4}
+	forDoor    = purpose{connections: 12, read: 4 * time.Second, lockWait: 2, idle: 4}
+	forFeed    = purpose{connections: 6, read: 5 * time.Second, lockWait: 2, idle: 10}
+	forPages   = purpose{connections: 12, read: 20 * time.Second, lockWait: 5, idle: 10, statement: 15}
+	forWork    = purpose{connections: 6, read: 20 * time.Second, lockWait: 5, idle: 10}
 )
 
-// Store is the records.
-type Store struct{ db *sqlx.DB }
+const (
+	dialTimeout  = 3 * time.Second
+	writeTimeout = 5 * time.Second
+)
 
-// Open connects to the database that a DSN of go-sql-driver/mysql names and brings its
-// tables up to date. What the DSN leaves open is set to what this package needs.
-func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
+// New makes the store of a database that a DSN of go-sql-driver/mysql names. It does not
+// connect: the database may be away. What the DSN leaves open is set to what this package needs.
+func New(dsn string, log *slog.Logger) (*Store, error) {
 	c, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("the database's address: %w (it looks like user:password@tcp(127.0.0.1:3307)/greenlever)", err)
@@ -56,7 +84,7 @@ func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
 	}
 	c.ParseTime, c.ClientFoundRows, c.InterpolateParams, c.RejectReadOnly = true, true, true, true
 	c.Loc, c.Collation = time.UTC, "utf8mb4_bin"
-	c.Timeout, c.ReadTimeout, c.WriteTimeout = dialTimeout, readTimeout, writeTimeout
+	c.Timeout, c.WriteTimeout = dialTimeout, writeTimeout
 	c.Logger = &mysql.NopLogger{} // every error comes back to the caller, who logs it once
 	if c.Params == nil {
 		c.Params = map[string]string{}
@@ -66,122 +94,68 @@ func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
 	// What is read after a lock was taken must be what stands, not what stood when the
 	// transaction began.
 	c.Params["tx_isolation"] = "'READ-COMMITTED'"
+	s := &Store{config: c, log: log}
+	for into, p := range map[**sqlx.DB]purpose{&s.changes: forChanges, &s.door: forDoor, &s.feed: forFeed, &s.pages: forPages, &s.work: forWork} {
+		if *into, err = p.open(c); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+func (p purpose) open(c *mysql.Config) (*sqlx.DB, error) {
+	c = c.Clone()
+	c.ReadTimeout = p.read
+	c.Params["innodb_lock_wait_timeout"] = strconv.Itoa(p.lockWait)
+	c.Params["idle_transaction_timeout"] = strconv.Itoa(p.idle)
+	if p.statement > 0 {
+		c.Params["max_statement_time"] = strconv.Itoa(p.statement)
+	}
 	connector, err := mysql.NewConnector(c)
 	if err != nil {
 		return nil, err
 	}
 	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
-	db.SetMaxOpenConns(40)
-	db.SetMaxIdleConns(20)
+	db.SetMaxOpenConns(p.connections)
+	db.SetMaxIdleConns(p.connections)
 	db.SetConnMaxLifetime(5 * time.Minute)
-	if err := migrate(ctx, db.DB, log); err != nil {
-		db.Close()
-		return nil, err
-	}
-	return &Store{db}, nil
+	return db, nil
 }
 
-func migrate(ctx context.Context, db *sql.DB, log *slog.Logger) error {
-	files, err := fs.Sub(migrations, "migrations")
+// Open makes the store and brings its tables up to date.
+func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
+	s, err := New(dsn, log)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	locker, err := lock.NewMySQLTableLocker()
-	if err != nil {
-		return err
+	if err := s.Migrate(ctx); err != nil {
+		s.Close()
+		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, db, files, goose.WithLocker(locker), goose.WithSlog(log))
-	if err != nil {
-		return err
-	}
-	if _, err = p.Up(ctx); err != nil {
-		return fmt.Errorf("bring the tables up to date: %w", err)
-	}
-	return nil
+	return s, nil
+}
+
+func (p *pools) all() []*sqlx.DB {
+	return []*sqlx.DB{p.changes, p.door, p.feed, p.pages, p.work}
 }
 
 // Close ends all connections.
-func (s *Store) Close() error { return s.db.Close() }
-
-// Ping tells whether the records can be reached.
-func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
-
-// Tx is a transaction.
-type Tx struct {
-	ctx context.Context
-	tx  *sqlx.Tx
-}
-
-// Write runs a use case in one transaction and commits it. A transaction that lost a
-// deadlock, a lock wait or a certification is run again, so fn must have no other effects.
-// A connection that was lost while committing is not: whether it was committed is unknown,
-// and the caller finds out by its idempotency key.
-func (s *Store) Write(ctx context.Context, fn func(*Tx) error) error {
-	var err error
-	for try := range tries {
-		if err = s.once(ctx, fn); !again(err) {
-			break
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(time.Duration(try+1) * rand.N(8*time.Millisecond)):
-		}
-	}
-	return fault(err)
-}
-
-func (s *Store) once(ctx context.Context, fn func(*Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer func() { _ = tx.Rollback() }() // does nothing after a commit
-	if err := fn(&Tx{ctx, tx}); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// Numbers of MariaDB's errors.
-const (
-	erDuplicate   = 1062
-	erLockWait    = 1205
-	erDeadlock    = 1213 // also a lost certification
-	erNotReady    = 1047 // a Galera node without a majority
-	erCheckRecord = 1020 // the record changed since it was read
-)
-
-func again(err error) bool {
-	if errors.Is(err, errMeanwhile) {
-		return true
-	}
-	var e *mysql.MySQLError
-	if !errors.As(err, &e) {
-		return false
-	}
-	return e.Number == erDeadlock || e.Number == erLockWait || e.Number == erCheckRecord
-}
-
-func isDuplicate(err error) bool {
-	var e *mysql.MySQLError
-	return errors.As(err, &e) && e.Number == erDuplicate
-}
-
-// fault turns errors of the connection into one that the caller may see and try again
-// after. Errors of a use case come through as they are.
-func fault(err error) error {
-	var e *mysql.MySQLError
-	var n net.Error
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-		return app.Faultf(app.NotFound, "there is no such thing")
-	case errors.As(err, &e) && e.Number != erNotReady && !again(err):
-		return fmt.Errorf("records: %w", err)
-	case errors.As(err, &e), again(err), errors.As(err, &n), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, driver.ErrBadConn), errors.Is(err, io.EOF):
-		return &app.Fault{Kind: app.Unavailable, Detail: "the records cannot be reached now: try again with the same Idempotency-Key", More: map[string]any{"cause": err.Error()}}
+func (s *Store) Close() (err error) {
+	for _, db := range s.all() {
+		err = errors.Join(err, db.Close())
 	}
 	return err
+}
+
+// Ping tells whether the records can be reached by who changes something.
+func (s *Store) Ping(ctx context.Context) error { return fault(s.door.PingContext(ctx)) }
+
+// Now is the database's clock, in Unix milliseconds: the one clock that all processes of the
+// service share.
+func (s *Store) Now(ctx context.Context) (int64, error) {
+	var now int64
+	err := s.feed.GetContext(ctx, &now, "SELECT CAST(UNIX_TIMESTAMP(NOW(3)) * 1000 AS SIGNED)")
+	return now, fault(err)
 }
 
 func (t *Tx) get(into any, query string, args ...any) error {
@@ -229,4 +203,36 @@ func decode[T any](raw []byte) (T, error) {
 	var v T
 	err := json.Unmarshal(raw, &v)
 	return v, err
+}
+
+// portion is how many rows one statement takes.
+const portion = 500
+
+// values is the text of n rows of so many places each.
+func values(n, places int) string {
+	row := "(" + marks(places) + "),"
+	return strings.TrimSuffix(strings.Repeat(row, n), ",")
+}
+
+// marks is the text of n places.
+func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
+
+func anys[T any](of []T) []any {
+	out := make([]any, len(of))
+	for i, v := range of {
+		out[i] = v
+	}
+	return out
+}
+
+func newSecret() []byte {
+	b := make([]byte, 32)
+	rand.Read(b) // never fails
+	return b
+}
+
+// unreachable tells a fault of the connection from one of what was read.
+func unreachable(err error) bool {
+	var f *app.Fault
+	return errors.As(err, &f) && f.Kind == app.Unavailable || errors.Is(err, context.Canceled)
 }

@@ -28,11 +28,14 @@ export function sessionHeaders(): Record<string, string> {
   return { "X-Greenlever-CSRF": csrf, "Idempotency-Key": crypto.randomUUID() };
 }
 
+/** Accounts and sessions take no idempotency key: what was answered there is not done again. */
+const unkeyed = /^\/api\/v1\/(me|accounts|sign-|set-up)/;
+
 const session: Middleware = {
   onRequest({ request }) {
     if (request.method !== "GET") {
       request.headers.set("X-Greenlever-CSRF", csrf);
-      if (!request.headers.has("Idempotency-Key")) request.headers.set("Idempotency-Key", crypto.randomUUID());
+      if (!request.headers.has("Idempotency-Key") && !unkeyed.test(new URL(request.url).pathname)) request.headers.set("Idempotency-Key", crypto.randomUUID());
     }
     return request;
   },

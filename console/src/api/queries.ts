@@ -102,6 +102,19 @@ export function useAccounts(enabled: boolean) {
   return useQuery({ queryKey: ["accounts"], enabled, queryFn: () => must(api.GET("/api/v1/accounts", {})) });
 }
 
+export function useSessions() {
+  return useQuery({ queryKey: ["sessions"], queryFn: () => must(api.GET("/api/v1/me/sessions", {})) });
+}
+
+/** What somebody is signed in with, for who keeps the installation. */
+export function useSignedIn(account: string) {
+  const path = { account };
+  return {
+    sessions: useQuery({ queryKey: ["accounts", account, "sessions"], queryFn: () => must(api.GET("/api/v1/accounts/{account}/sessions", { params: { path } })) }),
+    tokens: useQuery({ queryKey: ["accounts", account, "tokens"], queryFn: () => must(api.GET("/api/v1/accounts/{account}/tokens", { params: { path } })) }),
+  };
+}
+
 export function useTokens() {
   return useQuery({ queryKey: ["tokens"], queryFn: () => must(api.GET("/api/v1/me/tokens", {})) });
 }
@@ -124,7 +137,13 @@ export function useHistory(project: string, query: HistoryFilter) {
 }
 
 export function useVerify(project: string) {
-  return useMutation({ mutationFn: () => must(api.GET("/api/v1/projects/{project}/verify", { params: { path: { project } } })) });
+  // Long chains are verified a portion at a time.
+  const verify = async () => {
+    let report = await must(api.GET("/api/v1/projects/{project}/verify", { params: { path: { project } } }));
+    while (report.cursor) report = await must(api.GET("/api/v1/projects/{project}/verify", { params: { path: { project }, query: { cursor: report.cursor } } }));
+    return report;
+  };
+  return useMutation({ mutationFn: verify });
 }
 
 export interface SaveFlag {
@@ -181,8 +200,8 @@ export function useMakeFlag(project: string) {
   return useChange(project, (input: { body: Schemas["Definition"]; reason: string }) =>
     must(
       api.POST("/api/v1/projects/{project}/flags", {
-        params: { path: { project }, query: { reason: input.reason } as Record<string, string> },
-        body: input.body,
+        params: { path: { project } },
+        body: { ...input.body, reason: input.reason },
       }),
     ),
   );
@@ -203,6 +222,9 @@ export function useWhy(project: string, environment: string, flag: string, body:
   });
 }
 
+/** How often what processes report is taken as a reason to read the board again, in milliseconds. */
+const boardEvery = 5_000;
+
 /** useLive reads again what a revision or a report touches, as soon as it happens. The
     stream is open only while the page is seen: browsers allow few connections to one host,
     and many open tabs must not use them up. */
@@ -211,6 +233,7 @@ export function useLive(project: string) {
   useEffect(() => {
     if (project === "") return;
     let source: EventSource | undefined;
+    let told = 0;
     const again = (...key: string[]) => void cache.invalidateQueries({ queryKey: [project, ...key] });
     const close = () => {
       source?.close();
@@ -226,7 +249,11 @@ export function useLive(project: string) {
         again("history");
         again("env", environment);
       });
-      source.addEventListener("report", () => again("board"));
+      source.addEventListener("report", () => {
+        if (Date.now() - told < boardEvery) return; // what processes report is shown on the board as it is now and then
+        told = Date.now();
+        again("board");
+      });
     };
     open();
     document.addEventListener("visibilitychange", open);

@@ -56,7 +56,7 @@ export function useUnits(project: string, environment: string, query: { has?: st
     queryKey: [project, "env", environment, "units", query],
     enabled: query !== undefined,
     placeholderData: (before) => before,
-    queryFn: () => must(api.GET(`${env}/population/units`, { params: { path: { project, environment }, query: query! } })),
+    queryFn: () => must(api.POST(`${env}/population/units`, { params: { path: { project, environment } }, body: query! })),
   });
 }
 
@@ -150,7 +150,8 @@ export function sendList(to: ListPlace, file: File, progress: (done: number) => 
   const path = [to.project, "environments", to.environment, "segments", to.segment, "lists", to.list].map(encodeURIComponent).join("/");
   return new Promise((resolve, reject) => {
     const send = new XMLHttpRequest(); // fetch tells no progress
-    send.open("PUT", `/api/v1/projects/${path}?${new URLSearchParams({ mode: to.mode, reason: to.reason }).toString()}`);
+    send.open("PUT", `/api/v1/projects/${path}?${new URLSearchParams({ mode: to.mode }).toString()}`);
+    send.setRequestHeader("Greenlever-Reason", encodeURIComponent(to.reason));
     send.setRequestHeader("Content-Type", "text/plain; charset=utf-8");
     for (const [name, value] of Object.entries(sessionHeaders())) send.setRequestHeader(name, value);
     send.upload.addEventListener("progress", (e) => progress(e.total > 0 ? e.loaded / e.total : 0));

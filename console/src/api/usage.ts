@@ -30,4 +30,10 @@ export function useAccountFor(project: string, environment: string) {
   );
 }
 
+export function useAccountForAll(project: string, environment: string) {
+  return useChange(project, (reason: string) =>
+    must(api.POST("/api/v1/projects/{project}/environments/{environment}/instances/gone", { params: { path: { project, environment } }, body: { reason } })),
+  );
+}
+
 export type UsageLine = Schemas["UsageLine"];

@@ -13,6 +13,7 @@ export interface Process {
   source: string;
   skewMillis: number;
   seen: number;
+  otherHistory?: boolean; // the records were restored since, and do not know its revision
 }
 
 /** How long ago something was, in a few characters. */
@@ -34,6 +35,7 @@ function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: bo
         {i.via && <span className="text-soft"> through {via(i.via)}</span>}
         <span className="text-alarm">
           {[
+            i.otherHistory && " decides by a revision that the records lost; they were restored from a backup",
             i.source !== "service" && i.source !== "" && ` decides by ${i.source}`,
             Math.abs(i.skewMillis) > 1000 && ` its clock is ${i.skewMillis > 0 ? "behind" : "ahead"} by ${(Math.abs(i.skewMillis) / 1000).toFixed(0)} s`,
           ]
@@ -51,7 +53,7 @@ function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: bo
 /** Processes lists who decides: the lost first, then those that wait for the revision. */
 export function Processes({ epoch, revision, instances, lost, onGone }: { epoch: number; revision: number; instances: Process[]; lost: Process[]; onGone?: (instance: string, reason: string) => void }) {
   const via = (id: string) => [...instances, ...lost].find((i) => i.id === id)?.application ?? `outpost ${id.slice(0, 8)}`;
-  const waits = (i: Process) => i.epoch !== epoch || i.revision < revision;
+  const waits = (i: Process) => i.otherHistory || i.epoch !== epoch || i.revision < revision;
   return (
     <ul className="flex flex-col gap-1">
       {lost.map((i) => (
@@ -69,13 +71,13 @@ export function Processes({ epoch, revision, instances, lost, onGone }: { epoch:
 }
 
 /** Gone takes a lost process off the list: somebody knows that it decides no more. */
-function Gone({ name, onGone }: { name: string; onGone: (reason: string) => void }) {
+function Gone({ name, onGone, label = "it is gone" }: { name: string; onGone: (reason: string) => void; label?: string }) {
   const [open, setOpen] = useState(false);
   const [why, setWhy] = useState("");
   if (!open) {
     return (
       <Button tone="bare" className="underline" onClick={() => setOpen(true)}>
-        it is gone
+        {label}
       </Button>
     );
   }
@@ -86,6 +88,15 @@ function Gone({ name, onGone }: { name: string; onGone: (reason: string) => void
         Take it off the list
       </Button>
     </span>
+  );
+}
+
+/** AllGone takes all lost processes off the list at once. */
+export function AllGone({ count, onGone }: { count: number; onGone: (reason: string) => void }) {
+  return (
+    <p className="mt-2">
+      <Gone name={`all ${count} lost processes`} label={`all ${count} lost ones are gone`} onGone={onGone} />
+    </p>
   );
 }
 

@@ -26,6 +26,9 @@ import (
 // Access is the chain of accounts, access keys, roles and sign-ins.
 const Access = "access"
 
+// KeyAdded is the action of an entry that names a key which signs heads from then on.
+const KeyAdded = "audit.key-added"
+
 // ProjectChain names a project's chain.
 func ProjectChain(id int64) string { return fmt.Sprintf("project:%d", id) }
 
@@ -51,7 +54,19 @@ type Entry struct {
 	Personal    []string  `json:"personal,omitempty"` // salted digests, in the order of the places
 	Document    string    `json:"document,omitempty"` // digest of the document as it is now
 	Refers      int64     `json:"refers,omitempty"`   // the entry of this chain that this one adds to
+	Records     []Record  `json:"records,omitempty"`  // rows that were written, as they are now
 }
+
+// Record is a row of the records as an entry left it: a digest under the installation's
+// secret, or none where the row is gone.
+type Record struct {
+	Of     string `json:"of"` // table and key
+	Digest string `json:"digest,omitempty"`
+	MayGo  bool   `json:"mayGo,omitempty"` // the row is forgotten some day, without an entry
+}
+
+// Adopted is the action of an entry that speaks of rows that were written before chains did.
+const Adopted = "records.adopted"
 
 // Plain is a personal value with the salt that its digest was made with.
 type Plain struct {

@@ -149,13 +149,13 @@ func TestExport(t *testing.T) {
 		}
 		b.Write(raw)
 	}
-	if r, err := VerifyExport(bytes.NewReader(b.Bytes())); err != nil || r.Sound() {
+	if r, err := VerifyExport(bytes.NewReader(b.Bytes()), "", nil); err != nil || r.Sound() {
 		t.Errorf("an export that broke off: %+v %v", r, err)
 	}
 	rows := int64(4)
 	raw, _ := Encode(Line{End: &rows})
 	b.Write(raw)
-	report, err := VerifyExport(bytes.NewReader(b.Bytes()))
+	report, err := VerifyExport(bytes.NewReader(b.Bytes()), "", nil)
 	if err != nil || !report.Sound() || report.Entries != 4 {
 		t.Fatalf("%+v %v", report, err)
 	}
@@ -165,7 +165,7 @@ func TestExport(t *testing.T) {
 			continue
 		}
 		altered[i] ^= 1
-		if r, err := VerifyExport(bytes.NewReader(altered)); err == nil && r.Sound() && !sameMeaning(altered, b.Bytes()) {
+		if r, err := VerifyExport(bytes.NewReader(altered), "", nil); err == nil && r.Sound() && !sameMeaning(altered, b.Bytes()) {
 			t.Fatalf("byte %d is altered and not found", i)
 		}
 	}

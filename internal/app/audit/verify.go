@@ -8,6 +8,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
+	"time"
 )
 
 // SignedHead is a head with a node's signature over [Head.message].
@@ -46,9 +48,13 @@ func (f Finding) String() string { return fmt.Sprintf("%s/%d: %s", f.Chain, f.Se
 // Report says what a verification looked at and found.
 type Report struct {
 	Entries  int64     `json:"entries"`
-	Chains   []Head    `json:"chains"` // as far as they were read
-	Signed   int       `json:"signed"` // heads whose signatures were checked
+	Chains   []Head    `json:"chains"`           // as far as they were read
+	Signed   int       `json:"signed"`           // heads whose signatures were checked
+	Pinned   int       `json:"pinned,omitempty"` // of those, how many were signed with the key that was pinned
+	Records  int64     `json:"records"`          // that were held against what the chain says of them
+	Moving   []string  `json:"moving,omitempty"` // chains that went on meanwhile: their records were not compared this time
 	Findings []Finding `json:"findings"`
+	Cursor   string    `json:"cursor,omitempty"` // there is more: ask again from here
 }
 
 // Sound tells whether nothing was found.
@@ -57,28 +63,55 @@ func (r *Report) Sound() bool { return len(r.Findings) == 0 }
 // Verifier checks rows one after the other, chain by chain in order of sequence.
 type Verifier struct {
 	report Report
-	signed map[string]map[int64]SignedHead
+	signed map[string]map[int64][]SignedHead // every head counts: one does not replace another
 	open   *Head
 	now    []Head // heads that a chain must end at or behind
-	keys   map[string]bool
+	keys   map[string]int64
+	pinned string
+	spoken map[string]Record // by table and key: what the open chain last said of it
+	change string            // the change whose entry last spoke of records
+	older  int64             // an entry of a program that did not say what it wrote
+	last   int64             // the highest revision that the open chain names
 }
 
-// NewVerifier makes a verifier that also holds the chains against signed heads. Keys are
-// the public keys that may sign; nil takes any.
-func NewVerifier(heads []SignedHead, keys map[string]bool) *Verifier {
-	v := &Verifier{signed: map[string]map[int64]SignedHead{}, keys: keys, report: Report{Findings: []Finding{}, Chains: []Head{}}}
+// Keys are the public keys that may sign, with the time from which each may; nil takes any.
+type Keys map[string]int64
+
+// NewVerifier makes a verifier that also holds the chains against signed heads, those of the
+// records and those that were kept elsewhere.
+func NewVerifier(heads []SignedHead, keys Keys) *Verifier {
+	v := &Verifier{signed: map[string]map[int64][]SignedHead{}, keys: keys, report: Report{Findings: []Finding{}, Chains: []Head{}}}
 	for _, h := range heads {
-		if v.signed[h.Chain] == nil {
-			v.signed[h.Chain] = map[int64]SignedHead{}
-		}
-		if !h.valid() || keys != nil && !keys[h.Key] {
-			v.find(h.Chain, h.Sequence, "the signed head's signature is wrong, or its key is not one of this installation's")
-			continue
-		}
-		v.report.Signed++
-		v.signed[h.Chain][h.Sequence] = h
+		v.Held(h)
 	}
 	return v
+}
+
+// Pin has a key count that is known from elsewhere: at least one head must be signed with it,
+// and heads signed with it count whatever the access chain says of keys.
+func (v *Verifier) Pin(key string) { v.pinned = key }
+
+// Held adds a signed head that the chain must agree with.
+func (v *Verifier) Held(h SignedHead) {
+	if v.signed[h.Chain] == nil {
+		v.signed[h.Chain] = map[int64][]SignedHead{}
+	}
+	since, known := v.keys[h.Key]
+	switch {
+	case !h.valid():
+		v.find(h.Chain, h.Sequence, "the signed head's signature is wrong")
+	case v.keys != nil && h.Key != v.pinned && !known:
+		v.find(h.Chain, h.Sequence, "the head is signed with a key that is not one of this installation's")
+	case v.keys != nil && h.Key != v.pinned && h.At < since:
+		v.find(h.Chain, h.Sequence, "the head is signed with a key that was added later")
+	case slices.Contains(v.signed[h.Chain][h.Sequence], h): // kept in two places
+	default:
+		v.report.Signed++
+		v.signed[h.Chain][h.Sequence] = append(v.signed[h.Chain][h.Sequence], h)
+		if h.Key == v.pinned {
+			v.report.Pinned++
+		}
+	}
 }
 
 func (v *Verifier) find(chain string, sequence int64, format string, args ...any) {
@@ -90,6 +123,7 @@ func (v *Verifier) Row(r *Row) {
 	if v.open == nil || v.open.Chain != r.Chain {
 		v.close()
 		v.open = &Head{Chain: r.Chain}
+		v.spoken, v.change, v.older, v.last = map[string]Record{}, "", 0, 0
 	}
 	v.report.Entries++
 	if r.Sequence != v.open.Sequence+1 {
@@ -111,9 +145,12 @@ func (v *Verifier) Row(r *Row) {
 		v.find(r.Chain, r.Sequence, "its columns differ from the entry")
 	}
 	v.plain(r, &e)
+	v.speak(&e)
 	v.open.Sequence, v.open.Digest = r.Sequence, r.Digest
-	if h, ok := v.signed[r.Chain][r.Sequence]; ok && h.Digest != r.Digest {
-		v.find(r.Chain, r.Sequence, "it differs from the head that was signed")
+	for _, h := range v.signed[r.Chain][r.Sequence] {
+		if h.Digest != r.Digest {
+			v.find(r.Chain, r.Sequence, "it differs from the head that was signed at %s with key %s…", time.UnixMilli(h.At).UTC().Format(time.RFC3339), h.Key[:min(12, len(h.Key))])
+		}
 	}
 }
 
@@ -135,6 +172,73 @@ func (v *Verifier) plain(r *Row, e *Entry) {
 	if kept, err := json.Marshal(plain); err != nil || !bytes.Equal(kept, r.Personal) {
 		v.find(r.Chain, r.Sequence, "its personal values were rewritten")
 	}
+}
+
+// speak takes in what an entry says of records.
+func (v *Verifier) speak(e *Entry) {
+	v.last = max(v.last, e.Revision)
+	for _, r := range e.Records {
+		v.spoken[r.Of] = r
+	}
+	switch {
+	case len(e.Records) > 0:
+		v.change = e.Change
+	case len(v.spoken) > 0 && writes[e.Action] && e.Change != v.change && (e.Environment != 0 || e.Action != "environment.made"):
+		v.older = e.Sequence
+	}
+}
+
+// writes are the actions whose entries speak of records. One that does not was written by a
+// program of the release before.
+var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true, "definition.changed": true, "segment.made": true, "segment.changed": true,
+	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true, "test-units.saved": true, "roles.changed": true, "project.made": true,
+	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true, "password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}
+
+// Records holds the rows beside the chain that was just read against what it says of them.
+// visit hands over each row as it is. revision is the environment's, -1 for another chain.
+func (v *Verifier) Records(revision int64, visit func(func(Record)) error) error {
+	if v.open == nil || len(v.spoken) == 0 {
+		return nil // the chain is older than that
+	}
+	if v.older > 0 {
+		v.find(v.open.Chain, v.older, "was written by a program of an older release, which does not say what it wrote: the records beside this chain cannot be compared before the next `greenlever serve` has taken them over")
+		return nil
+	}
+	if revision >= 0 && revision != v.last {
+		v.find(v.open.Chain, v.open.Sequence, "environments: the environment stands at revision %d, and the chain at %d", revision, v.last)
+	}
+	seen := make(map[string]bool, len(v.spoken))
+	err := visit(func(r Record) {
+		v.report.Records++
+		seen[r.Of] = true
+		switch said, known := v.spoken[r.Of]; {
+		case !known:
+			v.find(v.open.Chain, v.open.Sequence, "%s is there, and the chain knows nothing of it", r.Of)
+		case said.Digest == "":
+			v.find(v.open.Chain, v.open.Sequence, "%s is there, and the chain says that it is gone", r.Of)
+		case said.Digest != r.Digest:
+			v.find(v.open.Chain, v.open.Sequence, "%s is not as the chain says: it was changed beside it", r.Of)
+		}
+	})
+	if err != nil {
+		return err
+	}
+	for of, said := range v.spoken {
+		if said.Digest != "" && !said.MayGo && !seen[of] {
+			v.find(v.open.Chain, v.open.Sequence, "%s is missing: it was removed beside the chain", of)
+		}
+	}
+	return nil
+}
+
+// Moved notes that a chain went on while it was read, so that its records could not be compared.
+func (v *Verifier) Moved(chain string) { v.report.Moving = append(v.report.Moving, chain) }
+
+// SoFar is the report of what was looked at until now.
+func (v *Verifier) SoFar() *Report {
+	so := v.report
+	so.Findings, so.Chains = slices.Clone(so.Findings), slices.Clone(so.Chains)
+	return &so
 }
 
 // Expect says where a chain must at least end.
@@ -170,6 +274,9 @@ func (v *Verifier) Done() *Report {
 			}
 		}
 	}
+	if v.pinned != "" && v.report.Pinned == 0 {
+		v.find("access", 0, "no head is signed with the key that was pinned")
+	}
 	return &v.report
 }
 
@@ -198,7 +305,10 @@ func ExportRow(r *Row) Line {
 
 // VerifyExport checks an export: lines of JSON, as [Line]. It needs nothing but the file.
 // It returns an error for what is no export.
-func VerifyExport(in io.Reader) (*Report, error) {
+//
+// pinned is a public key that is known from elsewhere, or empty; held are signed heads that
+// were kept elsewhere.
+func VerifyExport(in io.Reader, pinned string, held []SignedHead) (*Report, error) {
 	var rows []*Row
 	var heads []SignedHead
 	end := int64(-1)
@@ -232,7 +342,11 @@ func VerifyExport(in io.Reader) (*Report, error) {
 	if err := scan.Err(); err != nil {
 		return nil, err
 	}
-	v := NewVerifier(heads, nil)
+	v := NewVerifier(nil, keysOf(rows))
+	v.Pin(pinned)
+	for _, h := range append(heads, held...) {
+		v.Held(h)
+	}
 	for _, r := range rows {
 		v.Row(r)
 	}
@@ -240,6 +354,23 @@ func VerifyExport(in io.Reader) (*Report, error) {
 		v.find("export", end, "the export broke off, or lines are missing: %d rows are here", len(rows))
 	}
 	return v.Done(), nil
+}
+
+// keysOf are the keys that an export's access chain names; nil where it does not hold that chain.
+func keysOf(rows []*Row) Keys {
+	var keys Keys
+	for _, r := range rows {
+		if r.Chain != Access {
+			continue
+		}
+		if keys == nil {
+			keys = Keys{}
+		}
+		if r.Action == KeyAdded && keys[r.Subject] == 0 {
+			keys[r.Subject] = r.At
+		}
+	}
+	return keys
 }
 
 // Encode gives a line of an export with its line break. Unlike encoding/json by itself it

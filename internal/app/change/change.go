@@ -18,7 +18,6 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -33,12 +32,14 @@ import (
 // memory keeps the results of requests by idempotency key.
 type memory interface {
 	Remembered(scope, id string) (request string, result []byte, err error)
-	Remember(scope, id, request string, result []byte, at int64) error
+	Claim(scope, id, request string, at int64) error
+	Remember(scope, id string, result []byte) error
 }
 
 // chain appends to the audit.
 type chain interface {
-	Append(chain string, e audit.Entry, personal []string) error
+	Append(chain string, e audit.Entry, personal []string) (digest string, err error)
+	AppendAll(chain string, entries []audit.Entry, personal [][]string) (digest string, err error)
 }
 
 // environments reads and writes environments under their locks.
@@ -51,6 +52,7 @@ type environments interface {
 	AddProject(*app.Project) error
 	AddEnvironment(*app.Environment) error
 	UpdateEnvironment(*app.Environment) error
+	NoteRevision(environment int64, e *flag.Event, change string) error
 	AddRevision(environment int64, e *flag.Event, change string) error
 }
 
@@ -75,9 +77,12 @@ type segments interface {
 
 // stops reads and writes stops.
 type stops interface {
-	StandingStops(environment int64) ([]app.StopRecord, error)
+	StandingStops(environment int64, ids []string) ([]app.StopRecord, error)
+	StopsLike(environment int64, flags []string) ([]app.StopRecord, error)
+	StopOf(environment int64, key string) (string, error)
+	UnknownFlags(environment int64, keys []string) ([]string, error)
 	AddStop(*app.StopRecord) error
-	LiftStop(id, by string, at, revision int64) error
+	LiftStops(ids []string, by string, at, revision int64) error
 }
 
 // credentials reads and writes access keys and roles.
@@ -94,7 +99,7 @@ type targeting interface {
 	Attributes(project int64) ([]app.Attribute, error)
 	PutAttribute(project int64, a *app.Attribute) error
 	RemoveAttribute(project int64, name string) error
-	PutList(*app.ListBody) error
+	PutList(project int64, l, base *app.ListBody, at int64) error
 	SetSampling(environment int64, off bool, days int) error
 	EraseUnit(environment int64, unit string) (int64, error)
 	PutTestUnit(project int64, u *app.TestUnit) error
@@ -103,7 +108,7 @@ type targeting interface {
 
 // instances reads and writes the processes that decide.
 type instances interface {
-	AccountFor(environment int64, instance string, at int64) (*app.Instance, error)
+	AccountFor(environment int64, instance string, silentSince, at int64) ([]app.Instance, error)
 }
 
 // Tx is the transaction that a change runs in.
@@ -123,6 +128,9 @@ type Tx interface {
 type Service struct {
 	// Write runs fn in one transaction, again if it lost against another one.
 	Write func(ctx context.Context, fn func(Tx) error) error
+	// Insist is Write for what must arrive: it tries again until the caller's deadline,
+	// whatever breaks.
+	Insist func(ctx context.Context, fn func(Tx) error) error
 	// Now is the clock.
 	Now func() time.Time
 	// Committed is called after a commit and before its answer, so that who asks next sees
@@ -157,20 +165,37 @@ var errDryRun = errors.New("dry run")
 
 // do runs one change in a transaction and gives its result as JSON.
 func (s *Service) do(ctx context.Context, r Request, fn func(tx Tx, c *commit) (any, error)) (json.RawMessage, error) {
+	return s.by(ctx, s.Write, r, fn)
+}
+
+// insist is do for what must arrive. A request without an id of its own gets one, so that a
+// try of which nobody knows whether it was committed can be repeated.
+func (s *Service) insist(ctx context.Context, r Request, fn func(tx Tx, c *commit) (any, error)) (json.RawMessage, error) {
+	if r.ID == "" && !r.DryRun {
+		r.ID = "own " + newID()
+	}
+	return s.by(ctx, s.Insist, r, fn)
+}
+
+func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) error) error, r Request, fn func(tx Tx, c *commit) (any, error)) (json.RawMessage, error) {
 	var out json.RawMessage
 	keys := false
-	err := s.Write(ctx, func(tx Tx) error {
+	err := write(ctx, func(tx Tx) error {
 		if r.ID != "" {
 			request, result, err := tx.Remembered(r.Actor.ID, r.ID)
 			if err != nil {
 				return err
 			}
-			if request != "" {
+			if result != nil {
 				out = result
 				if request != r.Digest {
 					return app.InvalidField("Idempotency-Key", "was used for another request: choose a new one for each change")
 				}
 				return nil
+			}
+			// Of two requests with one id at a time, the second waits here and gets the first's result.
+			if err := tx.Claim(r.Actor.ID, r.ID, r.Digest, s.Now().UnixMilli()); err != nil {
+				return err
 			}
 		}
 		c := &commit{tx: tx, request: r, at: s.Now().UnixMilli(), change: newID()}
@@ -194,7 +219,7 @@ func (s *Service) do(ctx context.Context, r Request, fn func(tx Tx, c *commit) (
 				return err
 			}
 		}
-		return tx.Remember(r.Actor.ID, r.ID, r.Digest, kept, c.at)
+		return tx.Remember(r.Actor.ID, r.ID, kept)
 	})
 	if errors.Is(err, errDryRun) {
 		return out, nil
@@ -226,21 +251,35 @@ func (c *commit) entry(action string, project int64) audit.Entry {
 func (c *commit) project(e audit.Entry, lines ...diff.Line) error {
 	var personal []string
 	e.Difference, personal = audit.Differences(lines)
-	return c.tx.Append(audit.ProjectChain(e.Project), e, personal)
+	_, err := c.tx.Append(audit.ProjectChain(e.Project), e, personal)
+	return err
 }
 
 // revise gives the environment its next revision and appends the entry that belongs to it.
 func (c *commit) revise(env *app.Environment, e *flag.Event, entry audit.Entry, lines []diff.Line) error {
+	return c.reviseAll(env, e, []audit.Entry{entry}, [][]diff.Line{lines})
+}
+
+// reviseAll is revise with several entries. The digest of the first is the revision's identity.
+func (c *commit) reviseAll(env *app.Environment, e *flag.Event, entries []audit.Entry, lines [][]diff.Line) error {
 	epoch, err := c.tx.Epoch()
 	if err != nil {
 		return err
 	}
 	env.Revision++
 	e.Format, e.Epoch, e.Revision, e.At = flag.Format, epoch, env.Revision, c.at
-	if err := c.tx.AddRevision(env.ID, e, c.change); err != nil {
+	personal := make([][]string, len(entries))
+	for i := range entries {
+		entries[i].Environment, entries[i].Project, entries[i].Revision = env.ID, env.ProjectID, env.Revision
+		entries[i].Difference, personal[i] = audit.Differences(lines[i])
+	}
+	if err := c.tx.NoteRevision(env.ID, e, c.change); err != nil {
 		return err
 	}
-	return c.environment(env, entry, lines)
+	if e.Digest, err = c.tx.AppendAll(audit.EnvironmentChain(env.ID), entries, personal); err != nil {
+		return err
+	}
+	return c.tx.AddRevision(env.ID, e, c.change)
 }
 
 // environment appends an entry to the environment's chain.
@@ -248,14 +287,21 @@ func (c *commit) environment(env *app.Environment, e audit.Entry, lines []diff.L
 	e.Environment, e.Project, e.Revision = env.ID, env.ProjectID, env.Revision
 	var personal []string
 	e.Difference, personal = audit.Differences(lines)
-	return c.tx.Append(audit.EnvironmentChain(env.ID), e, personal)
+	_, err := c.tx.Append(audit.EnvironmentChain(env.ID), e, personal)
+	return err
+}
+
+// access appends an entry to the access chain.
+func (c *commit) access(e audit.Entry) error {
+	_, err := c.tx.Append(audit.Access, e, nil)
+	return err
 }
 
 // open checks that the environment takes changes from this request.
 func (c *commit) open(env *app.Environment) error {
-	if env.Behind > env.Revision {
+	if env.Behind > 0 {
 		return &app.Fault{Kind: app.Conflict, More: map[string]any{"behind": env.Behind, "revision": env.Revision},
-			Detail: "a follower has had a higher revision than the records know, so they were restored from a backup: run `greenlever epoch new`, until then only stops are taken"}
+			Detail: "a follower has had a revision that the records do not know, so they were restored from a backup: run `greenlever epoch new`, until then only stops are taken"}
 	}
 	if env.AskFirst && strings.TrimSpace(c.request.Reason) == "" {
 		return app.InvalidField("reason", "environment %s asks first: say why in one sentence", env.Key)
@@ -315,42 +361,4 @@ func newSalt() string {
 	var b [8]byte
 	rand.Read(b[:]) // never fails
 	return hex.EncodeToString(b[:])
-}
-
-// gates let few ordinary changes of an environment wait for its lock at a time, so that a
-// stop, which passes no gate, is never behind a long queue.
-type gates struct {
-	mu   sync.Mutex
-	open map[int64]chan struct{}
-}
-
-const gateWidth = 2
-
-func (g *gates) pass(ctx context.Context, project int64) (leave func(), err error) {
-	g.mu.Lock()
-	if g.open == nil {
-		g.open = map[int64]chan struct{}{}
-	}
-	gate := g.open[project]
-	if gate == nil {
-		gate = make(chan struct{}, gateWidth)
-		g.open[project] = gate
-	}
-	g.mu.Unlock()
-	select {
-	case gate <- struct{}{}:
-		return func() { <-gate }, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	}
-}
-
-// queue is do behind the project's gate.
-func (s *Service) queue(ctx context.Context, project int64, r Request, fn func(tx Tx, c *commit) (any, error)) (json.RawMessage, error) {
-	leave, err := s.gates.pass(ctx, project)
-	if err != nil {
-		return nil, err
-	}
-	defer leave()
-	return s.do(ctx, r, fn)
 }

@@ -51,12 +51,12 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 		if err := s.allowDocument(&r.Actor, env, old.Document, &now); err != nil {
 			return nil, err
 		}
-		standing, err := tx.StandingStops(env.ID)
+		stop, err := tx.StopOf(env.ID, doc.Key)
 		if err != nil {
 			return nil, err
 		}
-		stopped := stopOf(standing, doc.Key)
-		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document, "sentence": sentence.Of(old.Document, stopped != nil), "says": sentence.Parts(old.Document)}); err != nil {
+		stopped := stop != ""
+		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document, "sentence": sentence.Of(old.Document, stopped), "says": sentence.Parts(old.Document)}); err != nil {
 			return nil, err
 		}
 		if err := c.open(env); err != nil {
@@ -75,13 +75,13 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 		if err := stillAlike(tx, env.ID, old.Document, &now); err != nil {
 			return nil, err
 		}
-		if stopped != nil && (now.Resting != old.Document.Resting || !sameJSON(now.Variants[now.Resting], old.Document.Variants[now.Resting])) {
-			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"stop": stopped.ID},
-				Detail: "while stop " + stopped.ID + " stands, the resting variant and its value cannot be edited: lift it first, or leave them as they are"}
+		if stopped && (now.Resting != old.Document.Resting || !sameJSON(now.Variants[now.Resting], old.Document.Variants[now.Resting])) {
+			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"stop": stop},
+				Detail: "while stop " + stop + " stands, the resting variant and its value cannot be edited: lift it first, or leave them as they are"}
 		}
 		lines := diff.Flags(old.Document, &now)
 		saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now,
-			Sentence: sentence.Of(&now, stopped != nil), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
+			Sentence: sentence.Of(&now, stopped), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
 			return saved, nil
 		}
@@ -407,13 +407,4 @@ func below(place string, problems []flag.Problem) []flag.Problem {
 		problems[i].Place = place + "." + problems[i].Place
 	}
 	return problems
-}
-
-func stopOf(standing []app.StopRecord, key string) *app.StopRecord {
-	for i := range standing {
-		if slices.Contains(standing[i].Flags, key) {
-			return &standing[i]
-		}
-	}
-	return nil
 }

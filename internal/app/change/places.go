@@ -98,7 +98,7 @@ func (c *commit) setRoles(project *app.Project, account string, old, roles []app
 	e := c.entry("roles.changed", 0)
 	e.Subject = account
 	e.Difference, _ = audit.Differences([]diff.Line{{Text: fmt.Sprintf("roles in project %s: %v → %v", project.Key, old, roles)}})
-	return c.tx.Append(audit.Access, e, nil)
+	return c.access(e)
 }
 
 // MadeEnvironment is the result of making an environment: the secrets of its first access
@@ -319,7 +319,7 @@ func (c *commit) keyEntry(action string, env *app.Environment, k *app.AccessKey)
 	e := c.entry(action, 0)
 	e.Subject = k.ID
 	e.Difference = []string{fmt.Sprintf("%s key %s… for %q of environment %s (%d)", k.Kind, k.Hint, k.Purpose, env.Key, env.ID)}
-	return c.tx.Append(audit.Access, e, nil)
+	return c.access(e)
 }
 
 // RevokeKey ends an access key; its streams end within seconds.
@@ -349,26 +349,5 @@ func (s *Service) RevokeKey(ctx context.Context, r Request, env *app.Environment
 			return nil, err
 		}
 		return &k, c.keyEntry("access-key.revoked", env, &k)
-	})
-}
-
-// NewEpoch starts a new generation of the installation, after its records were restored
-// from a backup. Followers then take the restored state, older as it may be.
-func (s *Service) NewEpoch(ctx context.Context, r Request) (json.RawMessage, error) {
-	return s.do(ctx, r, func(tx Tx, c *commit) (any, error) {
-		if err := app.AllowInstallation(&r.Actor); err != nil {
-			return nil, err
-		}
-		before, err := tx.Epoch()
-		if err != nil {
-			return nil, err
-		}
-		epoch, err := tx.RaiseEpoch(c.at)
-		if err != nil {
-			return nil, err
-		}
-		e := c.entry("epoch.new", 0)
-		e.Difference = []string{fmt.Sprintf("epoch %d → %d", before, epoch)}
-		return map[string]int64{"epoch": epoch}, tx.Append(audit.Access, e, nil)
 	})
 }

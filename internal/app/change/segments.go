@@ -40,6 +40,9 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		if doc.When = when; len(problems) > 0 {
 			return nil, app.InvalidFields(problems)
 		}
+		if err := knownLists(nil, &doc, nil); err != nil {
+			return nil, err
+		}
 		if err := tx.AddSegmentDefinition(project.ID, doc.Key, title, c.at); err != nil {
 			return nil, err
 		}
@@ -80,8 +83,9 @@ func (s *Service) fitsSegment(ctx context.Context, env int64, now, old *flag.Seg
 }
 
 // PutSegment saves a segment in an environment. Lists that live outside the document are
-// given beside it where they are new; one that is named as it was stays as it was.
-func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environment, doc *flag.Segment, lists ...*app.ListBody) (json.RawMessage, error) {
+// given beside it where they are new, with the one before, as the difference to which they
+// are kept; one that is named as it was stays as it was.
+func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environment, doc *flag.Segment, base *app.ListBody, lists ...*app.ListBody) (json.RawMessage, error) {
 	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
 		env, err := c.enter(app.Define, env)
 		if err != nil {
@@ -114,7 +118,7 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 			return saved, nil
 		}
 		for _, l := range lists {
-			if err := tx.PutList(l); err != nil {
+			if err := tx.PutList(env.ProjectID, l, base, c.at); err != nil {
 				return nil, err
 			}
 		}
@@ -127,6 +131,9 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 
 // knownLists checks that long lists are the ones that stand or come with the change.
 func knownLists(old, now *flag.Segment, lists []*app.ListBody) error {
+	if old == nil {
+		old = &flag.Segment{}
+	}
 	for place, pair := range map[string][2]*flag.List{"in": {old.In, now.In}, "out": {old.Out, now.Out}} {
 		before, l := pair[0], pair[1]
 		if l == nil || l.Digest == "" || before != nil && *before.Ref() == *l.Ref() {

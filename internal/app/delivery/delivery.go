@@ -11,6 +11,7 @@ package delivery
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -21,8 +22,9 @@ import (
 
 // Of computes how a revision spread. Expected are the instances that were alive when it was
 // committed: started, heard of lately, and not gone. One that left since, without the
-// revision, is expected no more; one that fell silent still is, by name.
-func Of(epoch, revision, at int64, instances []app.Instance, applied map[string][]app.Applied, now int64) app.Delivery {
+// revision, is expected no more; one that fell silent still is, by name. newest is the last
+// revision that the records know: a higher one is of a history that they lost.
+func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]app.Applied, now int64) app.Delivery {
 	d := app.Delivery{Epoch: epoch, Revision: revision, At: at, Half: -1, Most: -1, All: -1, Waiting: []app.Instance{}, Lost: []app.Instance{}}
 	var took []int64
 	for _, i := range instances {
@@ -31,11 +33,11 @@ func Of(epoch, revision, at int64, instances []app.Instance, applied map[string]
 		}
 		reached := int64(-1)
 		for _, a := range applied[i.ID] {
-			if a.Epoch == epoch && a.Revision >= revision && (reached < 0 || a.At < reached) {
+			if a.Epoch == epoch && a.Revision >= revision && a.Revision <= newest && (reached < 0 || a.At < reached) {
 				reached = a.At
 			}
 		}
-		if reached < 0 && i.Epoch == epoch && i.Revision >= revision {
+		if reached < 0 && i.Epoch == epoch && i.Revision >= revision && !i.Other {
 			reached = i.Seen // what it applied on the way is not known any more
 		}
 		if reached < 0 && i.Left {
@@ -78,7 +80,7 @@ type Records interface {
 type Tx interface {
 	Fence(name string, fence int64) (bool, error)
 	AddDeliveries(environment int64, all []app.Delivery) (bool, error)
-	Append(chain string, e audit.Entry, personal []string) error
+	Append(chain string, e audit.Entry, personal []string) (string, error)
 }
 
 // Service keeps deliveries.
@@ -87,6 +89,9 @@ type Service struct {
 	Write   func(ctx context.Context, fn func(Tx) error) error
 	Now     func() time.Time
 	Node    string // names this process
+	// Settled tells whether the clocks have run evenly for long enough to say who is silent.
+	// Nil: they have.
+	Settled func() bool
 }
 
 const (
@@ -102,14 +107,14 @@ const (
 
 // Newest computes the delivery of an environment's newest revision.
 func (s *Service) Newest(ctx context.Context, environment, epoch, revision int64) (*app.Delivery, error) {
-	all, err := s.between(ctx, environment, epoch, revision, 1)
+	all, err := s.between(ctx, environment, epoch, revision, revision, 1)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
 	return &all[0], nil
 }
 
-func (s *Service) between(ctx context.Context, environment, epoch, from int64, limit int) ([]app.Delivery, error) {
+func (s *Service) between(ctx context.Context, environment, epoch, from, newest int64, limit int) ([]app.Delivery, error) {
 	now := s.Now().UnixMilli()
 	times, err := s.Records.CommitTimes(ctx, environment, from, limit)
 	if err != nil || len(times) == 0 {
@@ -129,7 +134,7 @@ func (s *Service) between(ctx context.Context, environment, epoch, from int64, l
 		if !ok {
 			return out, nil
 		}
-		out = append(out, Of(epoch, revision, at, instances, applied, now))
+		out = append(out, Of(epoch, revision, newest, at, instances, applied, now))
 	}
 }
 
@@ -142,6 +147,9 @@ func over(d *app.Delivery, now int64) bool {
 // Record puts the deliveries that are over into the records and the audit. One process does
 // it at a time; what it leaves undone the next one does.
 func (s *Service) Record(ctx context.Context) error {
+	if s.Settled != nil && !s.Settled() {
+		return nil // after a jump everybody looks silent, or nobody
+	}
 	fence, err := s.Records.Lease(ctx, lease, s.Node, leaseLife)
 	if err != nil || fence == 0 {
 		return err
@@ -151,11 +159,11 @@ func (s *Service) Record(ctx context.Context) error {
 		return err
 	}
 	for i := range envs {
-		if err := s.record(ctx, &envs[i], epoch, fence); err != nil {
-			return err
+		if e := s.record(ctx, &envs[i], epoch, fence); e != nil { // one environment's trouble is not the others'
+			err = errors.Join(err, e)
 		}
 	}
-	return nil
+	return err
 }
 
 func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence int64) error {
@@ -163,7 +171,7 @@ func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence
 	if err != nil || from >= env.Revision {
 		return err
 	}
-	all, err := s.between(ctx, env.ID, epoch, from+1, atOnce)
+	all, err := s.between(ctx, env.ID, epoch, from+1, env.Revision, atOnce)
 	if err != nil {
 		return err
 	}
@@ -189,8 +197,9 @@ func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence
 			return nil
 		}
 		last := all[len(all)-1].Revision
-		return tx.Append(audit.EnvironmentChain(env.ID), audit.Entry{At: now, Actor: app.Actor{Kind: "service", Through: "delivery"}, Action: "revision.delivered",
+		_, err := tx.Append(audit.EnvironmentChain(env.ID), audit.Entry{At: now, Actor: app.Actor{Kind: "service", Through: "delivery"}, Action: "revision.delivered",
 			Project: env.ProjectID, Environment: env.ID, Revision: last, Difference: said}, nil)
+		return err
 	})
 }
 

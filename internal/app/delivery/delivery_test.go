@@ -42,7 +42,7 @@ func TestOf(t *testing.T) {
 		"outpost":                {{Epoch: 2, Revision: 7, At: at - 5}}, // by a clock that is a little off
 		"waits":                  {{Epoch: 2, Revision: 6, At: at + 20}},
 	}
-	d := Of(2, 7, at, all, applied, now)
+	d := Of(2, 7, 1_000, at, all, applied, now)
 	if d.Expected != 7 || d.Reached != 5 || len(d.Waiting) != 1 || d.Waiting[0].ID != "waits" || len(d.Lost) != 1 || d.Lost[0].ID != "lost" {
 		t.Errorf("%+v", d)
 	}
@@ -55,10 +55,10 @@ func TestOf(t *testing.T) {
 	for i := range all {
 		all[i].Revision = 7
 	}
-	if d = Of(2, 7, at, all, map[string][]app.Applied{}, now); d.Reached != d.Expected || d.All < 0 || d.Expected != 8 {
+	if d = Of(2, 7, 1_000, at, all, map[string][]app.Applied{}, now); d.Reached != d.Expected || d.All < 0 || d.Expected != 8 {
 		t.Errorf("all have it: %+v", d)
 	}
-	if d = Of(2, 7, at, nil, nil, now); d.Expected != 0 || d.All != -1 || len(Words([]app.Delivery{d})) != 0 {
+	if d = Of(2, 7, 1_000, at, nil, nil, now); d.Expected != 0 || d.All != -1 || len(Words([]app.Delivery{d})) != 0 {
 		t.Errorf("nobody there: %+v", d)
 	}
 }

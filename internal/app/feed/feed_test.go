@@ -40,10 +40,10 @@ func (l *revisionLog) add(n int) {
 func (l *revisionLog) Heads(context.Context) (map[int64]Head, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return map[int64]Head{1: {l.epoch, l.base + int64(len(l.events))}}, l.err
+	return map[int64]Head{1: {Epoch: l.epoch, Revision: l.base + int64(len(l.events))}}, l.err
 }
 
-func (l *revisionLog) Revisions(_ context.Context, _, after int64, limit int) ([]*flag.Event, error) {
+func (l *revisionLog) Revisions(_ context.Context, _, after int64, _ string, limit int) ([]*flag.Event, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if after < l.kept {
@@ -53,7 +53,7 @@ func (l *revisionLog) Revisions(_ context.Context, _, after int64, limit int) ([
 	return some[:min(limit, len(some))], l.err
 }
 
-func (l *revisionLog) Ruleset(context.Context, int64) (*flag.Ruleset, error) {
+func (l *revisionLog) Ruleset(context.Context, int64) (*flag.Ruleset, []app.Aside, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	snap := &flag.Snapshot{Format: 1, Epoch: l.epoch, Revision: l.base + int64(len(l.events))}
@@ -61,7 +61,7 @@ func (l *revisionLog) Ruleset(context.Context, int64) (*flag.Ruleset, error) {
 		snap.Flags = l.events[n-1].Flags
 	}
 	rs, err := flag.NewRuleset(snap)
-	return rs, errors.Join(err, l.err)
+	return rs, nil, errors.Join(err, l.err)
 }
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -255,7 +255,7 @@ func TestKeyring(t *testing.T) {
 	}
 }
 
-func (l *revisionLog) List(context.Context, string) (flag.Hashes, error) {
+func (l *revisionLog) List(context.Context, int64, string) (flag.Hashes, error) {
 	return flag.Hashes{1, 2, 3}, nil
 }
 

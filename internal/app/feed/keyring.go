@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"log/slog"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/singleflight"
 	"golang.org/x/time/rate"
 
 	"greenlever.example/greenlever/internal/app"
@@ -26,6 +28,12 @@ const keysEvery = 2 * time.Second
 // missEvery bounds how often an unknown secret makes the keyring read the keys.
 const missEvery = 100 * time.Millisecond
 
+// What an unknown secret waits for the records to know it, and how long they may take.
+const (
+	missWait    = time.Second
+	refreshTime = 5 * time.Second
+)
+
 // Keyring knows the live access keys, so that taking one needs no request to the records.
 type Keyring struct {
 	keys  Keys
@@ -33,8 +41,12 @@ type Keyring struct {
 	ring  atomic.Pointer[map[[32]byte]*Live]
 	nudge chan struct{}
 
-	mu     sync.Mutex // one refreshes at a time
+	once   singleflight.Group
+	mu     sync.Mutex // guards missed
 	missed time.Time
+	turn   sync.Mutex // one takes over what was read at a time
+	seen   int64      // of readings taken over, the newest
+	read   atomic.Int64
 }
 
 // Live is an access key that is not revoked. Done is closed when it is.
@@ -43,6 +55,17 @@ type Live struct {
 	Done chan struct{}
 
 	limiter atomic.Pointer[rate.Limiter]
+	streams atomic.Int64
+}
+
+// Open counts one more stream with the key, unless it has as many as it may; close counts it
+// off again.
+func (l *Live) Open(most int) (close func(), ok bool) {
+	if l.streams.Add(1) > int64(most) {
+		l.streams.Add(-1)
+		return nil, false
+	}
+	return func() { l.streams.Add(-1) }, true
 }
 
 // Allow tells whether the key may be used once more, at most perSecond times a second.
@@ -74,9 +97,17 @@ func (k *Keyring) Nudge() {
 func (k *Keyring) Run(ctx context.Context) {
 	tick := time.NewTicker(keysEvery)
 	defer tick.Stop()
+	failed := false
 	for {
-		if err := k.Refresh(ctx); err != nil && ctx.Err() == nil {
-			k.log.Warn("access keys cannot be read; those known stay in use", "error", err)
+		one, cancel := context.WithTimeout(ctx, refreshTime)
+		err := k.Refresh(one)
+		cancel()
+		if ctx.Err() == nil && (err != nil) != failed {
+			if failed = err != nil; failed {
+				k.log.Warn("access keys cannot be read; those known stay in use", "error", err)
+			} else {
+				k.log.Info("access keys can be read again")
+			}
 		}
 		select {
 		case <-ctx.Done():
@@ -89,12 +120,29 @@ func (k *Keyring) Run(ctx context.Context) {
 
 // Refresh reads the keys and ends what the revoked ones have open.
 func (k *Keyring) Refresh(ctx context.Context) error {
-	k.mu.Lock()
-	defer k.mu.Unlock()
+	n := k.read.Add(1)
 	list, err := k.keys.LiveAccessKeys(ctx)
 	if err != nil {
 		return err
 	}
+	k.turn.Lock()
+	defer k.turn.Unlock()
+	if n < k.seen { // one that was read later is in use already
+		return nil
+	}
+	k.seen = n
+	k.put(list)
+	return nil
+}
+
+// Put takes over keys that were known before, until they can be read.
+func (k *Keyring) Put(list []app.AccessKey) {
+	k.turn.Lock()
+	defer k.turn.Unlock()
+	k.put(list)
+}
+
+func (k *Keyring) put(list []app.AccessKey) {
 	old := *k.ring.Load()
 	now := make(map[[32]byte]*Live, len(list))
 	for _, key := range list {
@@ -109,8 +157,10 @@ func (k *Keyring) Refresh(ctx context.Context) error {
 			close(live.Done)
 		}
 	}
-	return nil
 }
+
+// All lists the live access keys.
+func (k *Keyring) All() []*Live { return slices.Collect(maps.Values(*k.ring.Load())) }
 
 // ByID gives a live access key by its id; nil where there is none.
 func (k *Keyring) ByID(id string) *Live {
@@ -133,7 +183,8 @@ func (k *Keyring) Of(environment int64) (keys []*Live) {
 	return keys
 }
 
-// Find gives the access key of a secret; nil where there is no live one.
+// Find gives the access key of a secret; nil where there is no live one. A secret that is not
+// known is looked for in the records once more, for a moment: it may be new.
 func (k *Keyring) Find(ctx context.Context, secret string) *Live {
 	d := sha256.Sum256([]byte(secret))
 	if live := (*k.ring.Load())[d]; live != nil {
@@ -145,8 +196,20 @@ func (k *Keyring) Find(ctx context.Context, secret string) *Live {
 		k.missed = time.Now()
 	}
 	k.mu.Unlock()
-	if !again || k.Refresh(ctx) != nil {
+	if !again {
 		return nil
+	}
+	fresh := k.once.DoChan("", func() (any, error) {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), refreshTime)
+		defer cancel()
+		return nil, k.Refresh(ctx)
+	})
+	wait := time.NewTimer(missWait)
+	defer wait.Stop()
+	select {
+	case <-fresh:
+	case <-wait.C:
+	case <-ctx.Done():
 	}
 	return (*k.ring.Load())[d]
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
 	"greenlever.example/greenlever/internal/app"
@@ -41,9 +42,12 @@ func work(ctx context.Context, password string, salt []byte) ([]byte, error) {
 	return argon2.IDKey([]byte(password), salt, passes, memoryKiB, lanes, hashLen), nil
 }
 
-func hashPassword(ctx context.Context, password string) (string, error) {
+func hashPassword(ctx context.Context, password string, about ...string) (string, error) {
 	if len(password) < MinPassword || len(password) > MaxPassword {
 		return "", app.InvalidField("password", "must be %d to %d bytes", MinPassword, MaxPassword)
+	}
+	if common(password, about) {
+		return "", app.InvalidField("password", "is one that others guess first: take three or four words that do not belong together")
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
@@ -52,6 +56,20 @@ func hashPassword(ctx context.Context, password string) (string, error) {
 		return "", err
 	}
 	return format(salt, sum), nil
+}
+
+// leastGuesses is how many guesses a password must stand, of those who know lists of
+// passwords, names and words, and what stands on the keyboard beside what.
+const leastGuesses = 1e6
+
+// common tells whether a password stands on such lists, or is made of what is known of its owner.
+func common(password string, about []string) bool {
+	var known []string
+	for _, a := range about {
+		known = append(known, a)
+		known = append(known, strings.FieldsFunc(a, func(r rune) bool { return strings.ContainsRune(" .@-_", r) })...)
+	}
+	return zxcvbn.PasswordStrength(password[:min(len(password), 60)], known).Guesses < leastGuesses
 }
 
 // format is the PHC string format.

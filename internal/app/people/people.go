@@ -5,12 +5,14 @@ package people
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/mail"
+	"slices"
 	"strings"
 	"time"
 
@@ -22,11 +24,14 @@ import (
 
 // Tx is the transaction that this package writes in.
 type Tx interface {
-	Append(chain string, e audit.Entry, personal []string) error
+	Append(chain string, e audit.Entry, personal []string) (string, error)
 	AddAccount(*app.Account) error
-	SetPassword(account, hash string, butSession []byte) error
+	LockAccounts() ([]app.Account, error)
+	SetAccount(a *app.Account, by string) error
+	SetPassword(account, hash string, butSession []byte, keepTokens []string) error
 	UseSetUpCode(digest []byte) (bool, error)
-	AddSession(digest []byte, account, csrf string, created, expires int64) error
+	AddSession(*app.Session) error
+	EndSession(account string, digest []byte) (bool, error)
 	AddToken(*app.Token) error
 	RemoveToken(account, id string) (name string, err error)
 }
@@ -35,7 +40,9 @@ type Tx interface {
 type Records interface {
 	Account(ctx context.Context, id string) (*app.Account, error)
 	AccountByEmail(ctx context.Context, email string) (*app.Account, error)
-	SetUpCode(ctx context.Context, digest []byte) (bool, error)
+	Sessions(ctx context.Context, account string, now int64) ([]app.Session, error)
+	SetUpSecret(ctx context.Context) ([]byte, error)
+	SetUpCode(ctx context.Context, digest []byte) error
 }
 
 // Lifetimes.
@@ -49,6 +56,14 @@ type Service struct {
 	Write   func(ctx context.Context, fn func(Tx) error) error
 	Records Records
 	Now     func() time.Time
+
+	strangers quota
+}
+
+// From is where a request comes from, for the audit.
+type From struct {
+	Address string
+	Agent   string
 }
 
 // NewSecret makes 192 random bits as text.
@@ -64,20 +79,39 @@ func Digest(secret string) []byte {
 	return sum[:]
 }
 
+// Address is an e-mail address in the one form in which it is kept and looked for.
+func Address(email string) string { return strings.ToLower(strings.TrimSpace(email)) }
+
 func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 func (s *Service) entry(actor app.Actor, action, subject string, said ...string) audit.Entry {
 	return audit.Entry{At: s.Now().UnixMilli(), Actor: actor, Action: action, Subject: subject, Change: newID(), Difference: said}
 }
 
-// NewSetUpCode makes a code for the first account; empty where there is an account already.
-func (s *Service) NewSetUpCode(ctx context.Context) (string, error) {
-	code := NewSecret()
-	kept, err := s.Records.SetUpCode(ctx, Digest(code))
-	if err != nil || !kept {
+// write appends one entry to the access chain beside what fn does.
+func (s *Service) write(ctx context.Context, e audit.Entry, personal []string, fn func(Tx) error) error {
+	return s.Write(ctx, func(tx Tx) error {
+		if fn != nil {
+			if err := fn(tx); err != nil {
+				return err
+			}
+		}
+		_, err := tx.Append(audit.Access, e, personal)
+		return err
+	})
+}
+
+// SetUpCode gives the code for the first account, the same on every process of the service;
+// empty where there is an account already.
+func (s *Service) SetUpCode(ctx context.Context) (string, error) {
+	secret, err := s.Records.SetUpSecret(ctx)
+	if err != nil || len(secret) == 0 {
 		return "", err
 	}
-	return code, nil
+	mac := hmac.New(sha256.New, secret)
+	mac.Write([]byte("greenlever set-up"))
+	code := base64.RawURLEncoding.EncodeToString(mac.Sum(nil)[:24])
+	return code, s.Records.SetUpCode(ctx, Digest(code))
 }
 
 // SetUp makes the first account, an installation keeper, for who knows the code.
@@ -112,19 +146,27 @@ func (s *Service) AddAccount(ctx context.Context, actor app.Actor, email, name, 
 }
 
 func (s *Service) newAccount(ctx context.Context, email, name, password string, keeper bool) (*app.Account, error) {
-	email = strings.ToLower(strings.TrimSpace(email))
+	email = Address(email)
 	if parsed, err := mail.ParseAddress(email); err != nil || parsed.Address != email || len(email) > 200 {
 		return nil, app.InvalidField("email", "must be an address such as ida.holm@pinecrest.example")
 	}
-	name = strings.TrimSpace(name)
-	if name == "" || len(name) > 200 {
-		return nil, app.InvalidField("name", "must be 1 to 200 bytes")
+	name, err := checkName(name)
+	if err != nil {
+		return nil, err
 	}
-	hash, err := hashPassword(ctx, password)
+	hash, err := hashPassword(ctx, password, email, name)
 	if err != nil {
 		return nil, err
 	}
 	return &app.Account{ID: newID(), Email: email, Name: name, Password: hash, Keeper: keeper, Created: s.Now().UnixMilli()}, nil
+}
+
+func checkName(name string) (string, error) {
+	name = strings.TrimSpace(name)
+	if mend := app.CheckText(name, 1, 200); mend != "" {
+		return "", app.InvalidField("name", "%s", mend)
+	}
+	return name, nil
 }
 
 func (s *Service) addAccount(tx Tx, a *app.Account, actor app.Actor) error {
@@ -132,53 +174,166 @@ func (s *Service) addAccount(tx Tx, a *app.Account, actor app.Actor) error {
 		return err
 	}
 	e := s.entry(actor, "account.made", a.ID, fmt.Sprintf("account ⟨0⟩ of ⟨1⟩ made, installation keeper %t", a.Keeper))
-	return tx.Append(audit.Access, e, []string{a.Email, a.Name})
+	_, err := tx.Append(audit.Access, e, []string{a.Email, a.Name})
+	return err
+}
+
+// Edit says what to change of an account; nil fields stay.
+type Edit struct {
+	Name     *string `json:"name,omitempty"`
+	Keeper   *bool   `json:"keeper,omitempty"`   // of the installation
+	Disabled *bool   `json:"disabled,omitempty"` // its sessions and tokens end; they do not come back
+}
+
+// EditAccount changes an account. Somebody must stay who keeps the installation.
+func (s *Service) EditAccount(ctx context.Context, actor app.Actor, id string, edit Edit) (*app.Account, error) {
+	if err := app.AllowInstallation(&actor); err != nil {
+		return nil, err
+	}
+	var out app.Account
+	err := s.Write(ctx, func(tx Tx) error {
+		all, err := tx.LockAccounts()
+		if err != nil {
+			return err
+		}
+		at := slices.IndexFunc(all, func(a app.Account) bool { return a.ID == id })
+		if at < 0 {
+			return app.Faultf(app.NotFound, "there is no such account")
+		}
+		a := &all[at]
+		said, personal, err := edit.apply(a, s.Now().UnixMilli())
+		if err != nil {
+			return err
+		}
+		if out = *a; len(said) == 0 {
+			return nil
+		}
+		if !slices.ContainsFunc(all, func(a app.Account) bool { return a.Keeper && a.Disabled == 0 }) {
+			return app.Faultf(app.Conflict, "somebody must keep the installation: make somebody else its keeper first")
+		}
+		if err := tx.SetAccount(a, actor.ID); err != nil {
+			return err
+		}
+		_, err = tx.Append(audit.Access, s.entry(actor, "account.changed", a.ID, said...), personal)
+		return err
+	})
+	return &out, err
+}
+
+func (edit *Edit) apply(a *app.Account, now int64) (said, personal []string, err error) {
+	if edit.Name != nil && strings.TrimSpace(*edit.Name) != a.Name {
+		name, err := checkName(*edit.Name)
+		if err != nil {
+			return nil, nil, err
+		}
+		said, personal = append(said, "name ⟨0⟩ → ⟨1⟩"), []string{a.Name, name}
+		a.Name = name
+	}
+	if edit.Keeper != nil && *edit.Keeper != a.Keeper {
+		said = append(said, fmt.Sprintf("installation keeper %t → %t", a.Keeper, *edit.Keeper))
+		a.Keeper = *edit.Keeper
+	}
+	if edit.Disabled != nil && *edit.Disabled != (a.Disabled > 0) {
+		if a.Disabled = 0; *edit.Disabled {
+			a.Disabled = now
+			said = append(said, "disabled: sessions and personal tokens ended")
+		} else {
+			said = append(said, "enabled again, without sessions and tokens")
+		}
+	}
+	return said, personal, nil
 }
 
 // errSignIn says no more than it must.
 var errSignIn = app.Faultf(app.Unauthorized, "the e-mail address or the password is wrong")
 
-// SignIn starts a session. It takes as long for an unknown address as for a wrong password.
-func (s *Service) SignIn(ctx context.Context, email, password string) (secret, csrf string, a *app.Account, err error) {
-	a, err = s.Records.AccountByEmail(ctx, strings.ToLower(strings.TrimSpace(email)))
+// SignIn starts a session. It does the same work for an unknown address, a disabled account
+// and a wrong password, and records each with where it came from.
+func (s *Service) SignIn(ctx context.Context, email, password string, from From) (secret string, session *app.Session, a *app.Account, err error) {
+	a, err = s.Records.AccountByEmail(ctx, Address(email))
 	var f *app.Fault
-	switch {
-	case errors.As(err, &f) && f.Kind == app.NotFound:
-		_, err = checkPassword(ctx, nobodysHash, password)
-		if err == nil {
-			err = errSignIn
-		}
-		return "", "", nil, err
-	case err != nil:
-		return "", "", nil, err
+	if err != nil && !(errors.As(err, &f) && f.Kind == app.NotFound) {
+		return "", nil, nil, err
 	}
-	ok, err := checkPassword(ctx, a.Password, password)
-	if err != nil {
-		return "", "", nil, err
+	hash := nobodysHash
+	if err == nil {
+		hash = a.Password
 	}
-	actor := app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}
-	if !ok {
-		err := s.Write(ctx, func(tx Tx) error {
-			return tx.Append(audit.Access, s.entry(actor, "sign-in.refused", a.ID, "wrong password"), nil)
-		})
-		if err != nil {
-			return "", "", nil, err
-		}
-		return "", "", nil, errSignIn
+	ok, e := checkPassword(ctx, hash, password)
+	if e != nil {
+		return "", nil, nil, e
 	}
-	secret, csrf = NewSecret(), NewSecret()
+	if err != nil || !ok || a.Disabled > 0 {
+		return "", nil, nil, s.refuse(ctx, a, err == nil, email, from)
+	}
 	now := s.Now()
-	err = s.Write(ctx, func(tx Tx) error {
-		if err := tx.AddSession(Digest(secret), a.ID, csrf, now.UnixMilli(), now.Add(SessionLifetime).UnixMilli()); err != nil {
-			return err
-		}
-		return tx.Append(audit.Access, s.entry(actor, "signed-in", a.ID, "signed in"), nil)
-	})
-	return secret, csrf, a, err
+	secret = NewSecret()
+	session = &app.Session{Digest: Digest(secret), AccountID: a.ID, CSRF: NewSecret(), Created: now.UnixMilli(), Expires: now.Add(SessionLifetime).UnixMilli(),
+		Address: cut(from.Address, 64), Agent: cut(app.Plain(from.Agent), 200)}
+	actor := app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}
+	err = s.write(ctx, s.entry(actor, "signed-in", a.ID, "signed in from ⟨0⟩"), []string{from.Address}, func(tx Tx) error { return tx.AddSession(session) })
+	return secret, session, a, err
 }
 
-// ChangePassword replaces one's own password and ends one's other sessions.
-func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session []byte, old, password string) error {
+func cut(text string, most int) string { return strings.ToValidUTF8(text[:min(len(text), most)], "") }
+
+// refuse records a try to sign in that failed. What is tried on addresses that nobody has is
+// recorded as far as a quota goes, so that strangers cannot fill the chain.
+func (s *Service) refuse(ctx context.Context, a *app.Account, known bool, email string, from From) error {
+	e := s.entry(app.Actor{Kind: "stranger", Through: "console"}, "sign-in.refused", "", "no account ⟨0⟩, from ⟨1⟩")
+	personal := []string{cut(Address(email), 200), from.Address}
+	if known {
+		e = s.entry(app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}, "sign-in.refused", a.ID, "wrong password, from ⟨0⟩")
+		if personal = personal[1:]; a.Disabled > 0 {
+			e.Difference = []string{"the account is disabled, from ⟨0⟩"}
+		}
+	} else if !s.strangers.take(s.Now()) {
+		return errSignIn
+	}
+	if err := s.write(ctx, e, personal, nil); err != nil {
+		return err
+	}
+	return errSignIn
+}
+
+// SignOut ends a session.
+func (s *Service) SignOut(ctx context.Context, actor app.Actor, digest []byte, from From) error {
+	return s.write(ctx, s.entry(actor, "signed-out", actor.ID, "signed out, from ⟨0⟩"), []string{from.Address}, func(tx Tx) error {
+		_, err := tx.EndSession(actor.ID, digest)
+		return err
+	})
+}
+
+// EndSession ends a session of somebody's by its name: one's own, or anybody's as a keeper of the installation.
+func (s *Service) EndSession(ctx context.Context, actor app.Actor, account, id string) error {
+	if err := own(actor, account); err != nil {
+		return err
+	}
+	all, err := s.Records.Sessions(ctx, account, s.Now().UnixMilli())
+	if err != nil {
+		return err
+	}
+	at := slices.IndexFunc(all, func(v app.Session) bool { return v.ID() == id })
+	if at < 0 {
+		return app.Faultf(app.NotFound, "there is no session %s: it has ended", id)
+	}
+	return s.write(ctx, s.entry(actor, "session.ended", account, "session "+id+" ended"), nil, func(tx Tx) error {
+		_, err := tx.EndSession(account, all[at].Digest)
+		return err
+	})
+}
+
+// own lets people at what is theirs, and keepers of the installation at everybody's.
+func own(actor app.Actor, account string) error {
+	if actor.ID == account {
+		return nil
+	}
+	return app.AllowInstallation(&actor)
+}
+
+// ChangePassword replaces one's own password. One's other sessions end, and one's tokens but
+// for those that are named.
+func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session []byte, old, password string, keepTokens []string, from From) error {
 	a, err := s.Records.Account(ctx, actor.ID)
 	if err != nil {
 		return err
@@ -188,40 +343,43 @@ func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session [
 		return err
 	}
 	if !ok {
+		if err := s.write(ctx, s.entry(actor, "password.refused", a.ID, "wrong present password, from ⟨0⟩"), []string{from.Address}, nil); err != nil {
+			return err
+		}
 		return app.InvalidField("old", "is not your present password")
 	}
-	return s.setPassword(ctx, actor, a.ID, password, session, "password.changed")
+	return s.setPassword(ctx, actor, a, password, session, keepTokens, "password.changed")
 }
 
-// ResetPassword gives somebody a new password and ends all of their sessions.
+// ResetPassword gives somebody a new password and ends all of their sessions and tokens.
 func (s *Service) ResetPassword(ctx context.Context, actor app.Actor, account, password string) error {
 	if err := app.AllowInstallation(&actor); err != nil {
 		return err
 	}
-	if _, err := s.Records.Account(ctx, account); err != nil {
-		return err
-	}
-	return s.setPassword(ctx, actor, account, password, nil, "password.reset")
-}
-
-func (s *Service) setPassword(ctx context.Context, actor app.Actor, account, password string, session []byte, action string) error {
-	hash, err := hashPassword(ctx, password)
+	a, err := s.Records.Account(ctx, account)
 	if err != nil {
 		return err
 	}
-	return s.Write(ctx, func(tx Tx) error {
-		if err := tx.SetPassword(account, hash, session); err != nil {
-			return err
-		}
-		return tx.Append(audit.Access, s.entry(actor, action, account, "other sessions ended"), nil)
-	})
+	return s.setPassword(ctx, actor, a, password, nil, nil, "password.reset")
+}
+
+func (s *Service) setPassword(ctx context.Context, actor app.Actor, a *app.Account, password string, session []byte, keepTokens []string, action string) error {
+	hash, err := hashPassword(ctx, password, a.Email, a.Name)
+	if err != nil {
+		return err
+	}
+	said := "other sessions and all personal tokens ended"
+	if len(keepTokens) > 0 {
+		said = fmt.Sprintf("other sessions ended, and personal tokens but for %q", keepTokens)
+	}
+	return s.write(ctx, s.entry(actor, action, a.ID, said), nil, func(tx Tx) error { return tx.SetPassword(a.ID, hash, session, keepTokens) })
 }
 
 // AddToken makes a personal token with its person's rights; the secret is shown once.
 func (s *Service) AddToken(ctx context.Context, actor app.Actor, name string, days int) (*app.Token, string, error) {
 	name = strings.TrimSpace(name)
-	if name == "" || len(name) > 200 {
-		return nil, "", app.InvalidField("name", "must be 1 to 200 bytes, such as what the token is for")
+	if mend := app.CheckText(name, 1, 200); mend != "" {
+		return nil, "", app.InvalidField("name", "%s, such as what the token is for", mend)
 	}
 	if days < 1 || days > MaxTokenDays {
 		return nil, "", app.InvalidField("days", "must be 1 to %d", MaxTokenDays)
@@ -229,25 +387,24 @@ func (s *Service) AddToken(ctx context.Context, actor app.Actor, name string, da
 	secret := "glt_" + NewSecret()
 	now := s.Now()
 	k := &app.Token{ID: newID(), AccountID: actor.ID, Name: name, Digest: Digest(secret), Created: now.UnixMilli(), Expires: now.AddDate(0, 0, days).UnixMilli()}
-	err := s.Write(ctx, func(tx Tx) error {
-		if err := tx.AddToken(k); err != nil {
-			return err
-		}
-		return tx.Append(audit.Access, s.entry(actor, "token.made", k.ID, fmt.Sprintf("personal token %q for %d days", name, days)), nil)
-	})
+	err := s.write(ctx, s.entry(actor, "token.made", k.ID, fmt.Sprintf("personal token %q for %d days", name, days)), nil, func(tx Tx) error { return tx.AddToken(k) })
 	return k, secret, err
 }
 
-// RemoveToken ends one of one's own tokens.
-func (s *Service) RemoveToken(ctx context.Context, actor app.Actor, id string) error {
+// RemoveToken ends a personal token: one's own, or anybody's as a keeper of the installation.
+func (s *Service) RemoveToken(ctx context.Context, actor app.Actor, account, id string) error {
+	if err := own(actor, account); err != nil {
+		return err
+	}
 	return s.Write(ctx, func(tx Tx) error {
-		name, err := tx.RemoveToken(actor.ID, id)
+		name, err := tx.RemoveToken(account, id)
 		if err != nil {
 			return err
 		}
 		if name == "" {
-			return app.Faultf(app.NotFound, "you have no token %s", id)
+			return app.Faultf(app.NotFound, "there is no personal token %s: it was removed, or has expired", id)
 		}
-		return tx.Append(audit.Access, s.entry(actor, "token.removed", id, fmt.Sprintf("personal token %q removed", name)), nil)
+		_, err = tx.Append(audit.Access, s.entry(actor, "token.removed", id, fmt.Sprintf("personal token %q removed", name)), nil)
+		return err
 	})
 }

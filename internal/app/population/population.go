@@ -9,10 +9,13 @@
 package population
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -26,6 +29,7 @@ import (
 	"greenlever.example/core/sample"
 	"greenlever.example/core/shift"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/guard"
 )
 
 // Records are what this package reads and writes.
@@ -50,6 +54,7 @@ const seenFor = 7 * 24 * time.Hour
 type Service struct {
 	Records Records
 	Now     func() time.Time
+	Log     *slog.Logger
 
 	mu      sync.Mutex
 	known   map[int64]*kept
@@ -91,20 +96,31 @@ type kept struct {
 	reading bool
 }
 
-// Known gives what is known of an environment; it may be two seconds old, and older while
-// the records cannot be reached.
+// Known gives what is known of an environment. It waits for the records the first time only:
+// after that it may be two seconds old, and older while they cannot be reached.
 func (s *Service) Known(ctx context.Context, environment int64) (*Known, error) {
 	s.mu.Lock()
 	k := s.known[environment]
-	if k != nil && !k.stale {
-		if time.Since(k.at) >= fresh && !k.reading {
-			k.reading = true
-			go s.refresh(context.WithoutCancel(ctx), environment, k)
-		}
+	if k == nil {
 		s.mu.Unlock()
-		return k.Known, nil
+		return s.read(ctx, environment)
+	}
+	if (k.stale || time.Since(k.at) >= fresh) && !k.reading {
+		k.reading = true
+		guard.Go(s.Log, "read how units are sampled", func() { s.refresh(context.WithoutCancel(ctx), environment, k) })
 	}
 	s.mu.Unlock()
+	return k.Known, nil
+}
+
+// Fresh is Known for who changes things: what was changed a moment ago is in it.
+func (s *Service) Fresh(ctx context.Context, environment int64) (*Known, error) {
+	s.mu.Lock()
+	k := s.known[environment]
+	s.mu.Unlock()
+	if k != nil && !k.stale {
+		return s.Known(ctx, environment)
+	}
 	next, err := s.read(ctx, environment)
 	if err != nil && k != nil { // better old than nothing: personal attributes stay personal
 		return k.Known, nil
@@ -115,10 +131,23 @@ func (s *Service) Known(ctx context.Context, environment int64) (*Known, error) 
 func (s *Service) refresh(ctx context.Context, environment int64, k *kept) {
 	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 	defer cancel()
-	if _, err := s.read(ctx, environment); err != nil {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		k.at, k.reading = time.Now(), false
+	_, err := s.read(ctx, environment)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if k.reading = false; err != nil {
+		k.at = time.Now() // asked again after a while
+	}
+}
+
+// Put takes over what was known before, until it can be read.
+func (s *Service) Put(environment int64, k *Known) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.known == nil {
+		s.known = map[int64]*kept{}
+	}
+	if s.known[environment] == nil {
+		s.known[environment] = &kept{Known: k}
 	}
 }
 
@@ -171,7 +200,7 @@ type Order struct {
 
 // Order gives what clients of an environment are told.
 func (s *Service) Order(ctx context.Context, environment int64) (*Order, error) {
-	k, err := s.Known(ctx, environment)
+	k, err := s.Fresh(ctx, environment)
 	if err != nil {
 		return nil, err
 	}
@@ -190,36 +219,82 @@ const (
 	maxUnitText = 1_000
 )
 
-// Take takes what a client reports of units and attributes. What does not fit is left out:
-// it is a sample.
-func (s *Service) Take(ctx context.Context, environment int64, r *app.Report) error {
-	if len(r.Units) == 0 && r.Contexts == 0 {
+// Take takes what clients of an environment report of units and attributes, all together.
+// What does not fit is left out: it is a sample.
+func (s *Service) Take(ctx context.Context, environment int64, all []*app.Report) error {
+	all = slices.DeleteFunc(slices.Clone(all), func(r *app.Report) bool { return len(r.Units) == 0 && r.Contexts == 0 })
+	if len(all) == 0 {
 		return nil
 	}
-	k, err := s.Known(ctx, environment)
+	k, err := s.Fresh(ctx, environment)
 	if err != nil || k.Sampling.Off {
 		return err
 	}
 	now := s.Now().UnixMilli()
-	byName := map[string][]app.UnitRow{}
-	for _, u := range r.Units[:min(len(r.Units), maxUnits)] {
-		// The hash is the service's own: a client must not choose who is in the sample.
-		hash := sample.Hash(k.Sampling.Seed, u.Unit)
-		if u.Unit == "" || len(u.Unit) > maxUnitText || !utf8.ValidString(u.Unit) || len(u.Attributes) > maxAttrs || condition.CheckAttribute(u.Of) != "" {
-			continue
+	newest := map[string]map[uint64]app.UnitRow{} // by what the unit is of
+	var seen sample.Attributes
+	for _, r := range all {
+		for _, u := range r.Units[:min(len(r.Units), maxUnits)] {
+			row, ok := k.row(&u, now)
+			if !ok {
+				continue
+			}
+			if newest[u.Of] == nil {
+				newest[u.Of] = map[uint64]app.UnitRow{}
+			}
+			if had, is := newest[u.Of][row.Hash]; !is || had.Seen <= row.Seen {
+				newest[u.Of][row.Hash] = row
+			}
 		}
-		if _, personal := k.Personal[u.Of]; personal {
-			continue
-		}
-		c, err := condition.ParseContext(u.Attributes)
-		if err != nil {
-			continue
-		}
-		clean, _ := sample.Clean(c, k.Personal) // the client may not know the newest catalogue
-		row := app.UnitRow{Hash: hash, Unit: u.Unit, Context: mustJSON(clean), Seen: min(max(u.Seen, now-int64(time.Hour/time.Millisecond)), now)}
-		byName[u.Of] = append(byName[u.Of], row)
+		seen.Add(r.Contexts, k.fit(r.Seen, now))
 	}
-	return s.merge(ctx, environment, k, byName, r.Contexts, r.Seen)
+	byName := map[string][]app.UnitRow{}
+	for of, rows := range newest {
+		byName[of] = slices.SortedFunc(maps.Values(rows), func(a, b app.UnitRow) int { return cmp.Compare(a.Hash, b.Hash) }) // one order of locks
+	}
+	contexts, names := seen.Take()
+	return s.merge(ctx, environment, k, byName, contexts, names)
+}
+
+// row is a reported unit as it is kept; false where it does not fit.
+func (k *Known) row(u *app.UnitLine, now int64) (app.UnitRow, bool) {
+	if u.Unit == "" || len(u.Unit) > maxUnitText || !utf8.ValidString(u.Unit) || len(u.Attributes) > maxAttrs || condition.CheckAttribute(u.Of) != "" {
+		return app.UnitRow{}, false
+	}
+	if _, personal := k.Personal[u.Of]; personal {
+		return app.UnitRow{}, false
+	}
+	c, err := condition.ParseContext(u.Attributes)
+	if err != nil {
+		return app.UnitRow{}, false
+	}
+	clean, _ := sample.Clean(c, k.Personal) // the client may not know the newest catalogue
+	// The hash is the service's own: a client must not choose who is in the sample.
+	return app.UnitRow{Hash: sample.Hash(k.Sampling.Seed, u.Unit), Unit: u.Unit, Context: mustJSON(clean), Seen: min(max(u.Seen, now-int64(time.Hour/time.Millisecond)), now)}, true
+}
+
+// kinds are those in which values come.
+var kinds = map[string]bool{"string": true, "number": true, "boolean": true, "list": true, "other": true}
+
+// fit is what is kept of attributes that somebody saw.
+func (k *Known) fit(names []sample.Seen, now int64) (fit []sample.Seen) {
+	for _, one := range names[:min(len(names), sample.MaxAttributes)] {
+		if condition.CheckAttribute(one.Name) != "" {
+			continue
+		}
+		if _, personal := k.Personal[one.Name]; personal {
+			one.Values = nil
+		}
+		one.Values = slices.Clone(one.Values[:min(len(one.Values), sample.MaxValues)])
+		one.Values = slices.DeleteFunc(one.Values, func(v sample.ValueCount) bool {
+			return len(v.Value) > sample.MaxValueText || !utf8.ValidString(v.Value)
+		})
+		one.Kinds = maps.Clone(one.Kinds)
+		maps.DeleteFunc(one.Kinds, func(kind string, _ uint64) bool { return !kinds[kind] })
+		one.Last = min(one.Last, now)
+		fit = append(fit, one)
+	}
+	return fit
 }
 
 func (s *Service) merge(ctx context.Context, environment int64, k *Known, byName map[string][]app.UnitRow, contexts uint64, names []sample.Seen) error {
@@ -236,22 +311,7 @@ func (s *Service) merge(ctx context.Context, environment int64, k *Known, byName
 		err = errors.Join(err, s.Records.MergeUnits(ctx, environment, name, rows, now, keep))
 	}
 	if contexts > 0 {
-		var fit []sample.Seen
-		for _, one := range names[:min(len(names), sample.MaxAttributes)] {
-			if condition.CheckAttribute(one.Name) != "" {
-				continue
-			}
-			if _, personal := k.Personal[one.Name]; personal {
-				one.Values = nil
-			}
-			one.Values = one.Values[:min(len(one.Values), sample.MaxValues)]
-			one.Values = slices.DeleteFunc(one.Values, func(v sample.ValueCount) bool {
-				return len(v.Value) > sample.MaxValueText || !utf8.ValidString(v.Value)
-			})
-			one.Last = min(one.Last, now)
-			fit = append(fit, one)
-		}
-		err = errors.Join(err, s.Records.AddSeen(ctx, environment, now, contexts, fit))
+		err = errors.Join(err, s.Records.AddSeen(ctx, environment, now, contexts, k.fit(names, now)))
 	}
 	return err
 }
@@ -323,7 +383,7 @@ func (s *Service) Seen(ctx context.Context, environment int64) (names map[string
 
 // Judge gives what checks need to know of attributes: declared and seen.
 func (s *Service) Judge(ctx context.Context, environment int64) (all map[string]lint.Attribute, declared bool, contexts uint64, err error) {
-	k, err := s.Known(ctx, environment)
+	k, err := s.Fresh(ctx, environment)
 	if err != nil {
 		return nil, false, 0, err
 	}

@@ -102,7 +102,7 @@ func TestTakeTrustsNobody(t *testing.T) {
 			{Of: "targetingKey", Hash: "0", Unit: "broken", Attributes: json.RawMessage(`[1]`)},
 			{Of: "email", Hash: "0", Unit: "ida@pinecrest.example", Attributes: json.RawMessage(`{}`)},
 		}}
-	if err := s.Take(ctx, 1, report); err != nil {
+	if err := s.Take(ctx, 1, []*app.Report{report}); err != nil {
 		t.Fatal(err)
 	}
 	rows := r.merged["targetingKey"]
@@ -118,7 +118,7 @@ func TestTakeTrustsNobody(t *testing.T) {
 	}
 	r.off = true
 	s.Forget()
-	if err := s.Take(ctx, 1, report); err != nil || len(r.merged["targetingKey"]) != 1 {
+	if err := s.Take(ctx, 1, []*app.Report{report}); err != nil || len(r.merged["targetingKey"]) != 1 {
 		t.Errorf("switched off: %+v %v", r.merged, err)
 	}
 }

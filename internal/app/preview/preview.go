@@ -33,7 +33,7 @@ type Service struct {
 	Rules      rules
 	Population population
 	TestUnits  func(ctx context.Context, project int64) ([]app.TestUnit, error)
-	List       func(ctx context.Context, digest string) (flag.Hashes, error)
+	List       func(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
 	Now        func() time.Time
 }
 
@@ -78,7 +78,7 @@ func (s *Service) Of(ctx context.Context, e *app.Environment, edit Edit) (*Previ
 	if err != nil {
 		return nil, err
 	}
-	after, err := s.after(ctx, before, &edit)
+	after, err := s.after(ctx, e.ID, before, &edit)
 	if err != nil {
 		return nil, err
 	}
@@ -129,14 +129,14 @@ func (e *Edit) segments() []string {
 }
 
 // after compiles the ruleset as it would be.
-func (s *Service) after(ctx context.Context, rs *decide.Ruleset, e *Edit) (*decide.Ruleset, error) {
+func (s *Service) after(ctx context.Context, environment int64, rs *decide.Ruleset, e *Edit) (*decide.Ruleset, error) {
 	lists := map[string]flag.Hashes{}
 	for _, seg := range e.Segments {
 		for _, digest := range seg.Digests() {
 			if h := e.Lists[digest]; h != nil {
 				lists[digest] = h
 			} else if rs.Source.Hashes[digest] == nil {
-				h, err := s.List(ctx, digest)
+				h, err := s.List(ctx, environment, digest)
 				if err != nil {
 					return nil, err
 				}

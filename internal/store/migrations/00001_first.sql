@@ -1,17 +1,17 @@
 -- +goose Up
-CREATE TABLE installation (
+CREATE TABLE IF NOT EXISTS installation (
     id TINYINT PRIMARY KEY,
     epoch BIGINT NOT NULL,
     set_up_digest VARBINARY(32) NULL, -- of the code for the first account, until it is used
     CHECK (id = 1)
 );
-CREATE TABLE projects (
+CREATE TABLE IF NOT EXISTS projects (
     id BIGINT AUTO_INCREMENT PRIMARY KEY,
     project_key VARCHAR(100) NOT NULL UNIQUE,
     title VARCHAR(200) NOT NULL,
     created BIGINT NOT NULL
 );
-CREATE TABLE environments (
+CREATE TABLE IF NOT EXISTS environments (
     id BIGINT AUTO_INCREMENT PRIMARY KEY,
     project_id BIGINT NOT NULL REFERENCES projects (id),
     environment_key VARCHAR(100) NOT NULL,
@@ -22,7 +22,7 @@ CREATE TABLE environments (
     created BIGINT NOT NULL,
     UNIQUE (project_id, environment_key)
 );
-CREATE TABLE definitions (
+CREATE TABLE IF NOT EXISTS definitions (
     id BIGINT AUTO_INCREMENT PRIMARY KEY,
     project_id BIGINT NOT NULL REFERENCES projects (id),
     flag VARCHAR(100) NOT NULL,
@@ -30,7 +30,7 @@ CREATE TABLE definitions (
     body LONGTEXT NOT NULL,
     UNIQUE (project_id, flag)
 );
-CREATE TABLE flags (
+CREATE TABLE IF NOT EXISTS flags (
     environment_id BIGINT NOT NULL REFERENCES environments (id),
     flag VARCHAR(100) NOT NULL,
     version BIGINT NOT NULL,
@@ -38,7 +38,7 @@ CREATE TABLE flags (
     document LONGTEXT NOT NULL,
     PRIMARY KEY (environment_id, flag)
 );
-CREATE TABLE flag_versions (
+CREATE TABLE IF NOT EXISTS flag_versions (
     environment_id BIGINT NOT NULL,
     flag VARCHAR(100) NOT NULL,
     version BIGINT NOT NULL,
@@ -46,14 +46,14 @@ CREATE TABLE flag_versions (
     document LONGTEXT NOT NULL,
     PRIMARY KEY (environment_id, flag, version)
 );
-CREATE TABLE segment_definitions (
+CREATE TABLE IF NOT EXISTS segment_definitions (
     project_id BIGINT NOT NULL REFERENCES projects (id),
     segment VARCHAR(100) NOT NULL,
     title VARCHAR(200) NOT NULL,
     created BIGINT NOT NULL,
     PRIMARY KEY (project_id, segment)
 );
-CREATE TABLE segments (
+CREATE TABLE IF NOT EXISTS segments (
     environment_id BIGINT NOT NULL REFERENCES environments (id),
     segment VARCHAR(100) NOT NULL,
     version BIGINT NOT NULL,
@@ -61,7 +61,7 @@ CREATE TABLE segments (
     document LONGTEXT NOT NULL,
     PRIMARY KEY (environment_id, segment)
 );
-CREATE TABLE segment_versions (
+CREATE TABLE IF NOT EXISTS segment_versions (
     environment_id BIGINT NOT NULL,
     segment VARCHAR(100) NOT NULL,
     version BIGINT NOT NULL,
@@ -69,7 +69,7 @@ CREATE TABLE segment_versions (
     document LONGTEXT NOT NULL,
     PRIMARY KEY (environment_id, segment, version)
 );
-CREATE TABLE revisions (
+CREATE TABLE IF NOT EXISTS revisions (
     environment_id BIGINT NOT NULL,
     revision BIGINT NOT NULL,
     at BIGINT NOT NULL,
@@ -77,7 +77,7 @@ CREATE TABLE revisions (
     event LONGTEXT NOT NULL,
     PRIMARY KEY (environment_id, revision)
 );
-CREATE TABLE stops (
+CREATE TABLE IF NOT EXISTS stops (
     id VARCHAR(36) PRIMARY KEY,
     environment_id BIGINT NOT NULL REFERENCES environments (id),
     flags LONGTEXT NOT NULL,
@@ -90,13 +90,13 @@ CREATE TABLE stops (
     lifted_revision BIGINT NOT NULL DEFAULT 0,
     KEY (environment_id, lifted_at)
 );
-CREATE TABLE audit_heads (
+CREATE TABLE IF NOT EXISTS audit_heads (
     chain VARCHAR(40) PRIMARY KEY,
     sequence BIGINT NOT NULL,
     digest CHAR(64) NOT NULL,
     signed BIGINT NOT NULL DEFAULT 0
 );
-CREATE TABLE audit (
+CREATE TABLE IF NOT EXISTS audit (
     chain VARCHAR(40) NOT NULL,
     sequence BIGINT NOT NULL,
     at BIGINT NOT NULL,
@@ -111,7 +111,7 @@ CREATE TABLE audit (
     PRIMARY KEY (chain, sequence),
     KEY (project_id, at)
 );
-CREATE TABLE signed_heads (
+CREATE TABLE IF NOT EXISTS signed_heads (
     chain VARCHAR(40) NOT NULL,
     sequence BIGINT NOT NULL,
     digest CHAR(64) NOT NULL,
@@ -120,7 +120,7 @@ CREATE TABLE signed_heads (
     signature CHAR(128) NOT NULL,
     PRIMARY KEY (chain, sequence, public_key)
 );
-CREATE TABLE accounts (
+CREATE TABLE IF NOT EXISTS accounts (
     id VARCHAR(36) PRIMARY KEY,
     email VARCHAR(200) NOT NULL UNIQUE,
     name VARCHAR(200) NOT NULL,
@@ -128,20 +128,20 @@ CREATE TABLE accounts (
     keeper BOOLEAN NOT NULL,
     created BIGINT NOT NULL
 );
-CREATE TABLE roles (
+CREATE TABLE IF NOT EXISTS roles (
     project_id BIGINT NOT NULL REFERENCES projects (id),
     account_id VARCHAR(36) NOT NULL REFERENCES accounts (id),
     role VARCHAR(20) NOT NULL,
     PRIMARY KEY (project_id, account_id, role)
 );
-CREATE TABLE sessions (
+CREATE TABLE IF NOT EXISTS sessions (
     digest VARBINARY(32) PRIMARY KEY,
     account_id VARCHAR(36) NOT NULL REFERENCES accounts (id),
     csrf VARCHAR(64) NOT NULL,
     created BIGINT NOT NULL,
     expires BIGINT NOT NULL
 );
-CREATE TABLE tokens (
+CREATE TABLE IF NOT EXISTS tokens (
     id VARCHAR(36) PRIMARY KEY,
     account_id VARCHAR(36) NOT NULL REFERENCES accounts (id),
     name VARCHAR(200) NOT NULL,
@@ -149,7 +149,7 @@ CREATE TABLE tokens (
     created BIGINT NOT NULL,
     expires BIGINT NOT NULL
 );
-CREATE TABLE access_keys (
+CREATE TABLE IF NOT EXISTS access_keys (
     id VARCHAR(36) PRIMARY KEY,
     environment_id BIGINT NOT NULL REFERENCES environments (id),
     kind VARCHAR(20) NOT NULL,
@@ -159,7 +159,7 @@ CREATE TABLE access_keys (
     created BIGINT NOT NULL,
     revoked BIGINT NOT NULL DEFAULT 0
 );
-CREATE TABLE idempotency (
+CREATE TABLE IF NOT EXISTS idempotency (
     scope VARCHAR(36) NOT NULL, -- the account
     id VARCHAR(100) NOT NULL,   -- the key that the caller chose
     request CHAR(64) NOT NULL,  -- digest of what was asked
@@ -168,7 +168,7 @@ CREATE TABLE idempotency (
     PRIMARY KEY (scope, id),
     KEY (at)
 );
-CREATE TABLE instances (
+CREATE TABLE IF NOT EXISTS instances (
     environment_id BIGINT NOT NULL,
     id VARCHAR(64) NOT NULL,
     application VARCHAR(100) NOT NULL,
@@ -182,7 +182,7 @@ CREATE TABLE instances (
     gone BOOLEAN NOT NULL,
     PRIMARY KEY (environment_id, id)
 );
-CREATE TABLE counts (
+CREATE TABLE IF NOT EXISTS counts (
     environment_id BIGINT NOT NULL,
     minute BIGINT NOT NULL, -- Unix minutes
     flag VARCHAR(100) NOT NULL,
@@ -190,10 +190,5 @@ CREATE TABLE counts (
     count BIGINT NOT NULL,
     PRIMARY KEY (environment_id, minute, flag, variant)
 );
-INSERT INTO installation (id, epoch) VALUES (1, CAST(UNIX_TIMESTAMP(NOW(3)) * 1000 AS UNSIGNED));
-INSERT INTO audit_heads (chain, sequence, digest) VALUES ('access', 0, '');
-
--- +goose Down
-DROP TABLE counts, instances, idempotency, access_keys, tokens, sessions, roles, accounts, signed_heads, audit,
-    audit_heads, stops, revisions, segment_versions, segments, segment_definitions, flag_versions, flags, definitions,
-    environments, projects, installation;
+INSERT IGNORE INTO installation (id, epoch) VALUES (1, CAST(UNIX_TIMESTAMP(NOW(3)) * 1000 AS UNSIGNED));
+INSERT IGNORE INTO audit_heads (chain, sequence, digest) VALUES ('access', 0, '');

@@ -1,26 +1,26 @@
 -- +goose Up
-CREATE TABLE attributes (
+CREATE TABLE IF NOT EXISTS attributes (
     project_id BIGINT NOT NULL REFERENCES projects (id),
     attribute VARCHAR(200) NOT NULL,
     version BIGINT NOT NULL,
     body LONGTEXT NOT NULL,
     PRIMARY KEY (project_id, attribute)
 );
-CREATE TABLE seen_attributes (
+CREATE TABLE IF NOT EXISTS seen_attributes (
     environment_id BIGINT NOT NULL,
     day BIGINT NOT NULL,            -- Unix days
     attribute VARCHAR(200) NOT NULL, -- empty: the contexts that were looked at
     body LONGTEXT NOT NULL,
     PRIMARY KEY (environment_id, day, attribute)
 );
-CREATE TABLE sampling (
+CREATE TABLE IF NOT EXISTS sampling (
     environment_id BIGINT PRIMARY KEY,
     seed BIGINT UNSIGNED NOT NULL,  -- of the hashes that units are sampled by
     see_as VARBINARY(32) NOT NULL,  -- seed of the key that overrides are signed with
     off BOOLEAN NOT NULL DEFAULT FALSE,
     days INT NOT NULL DEFAULT 7
 );
-CREATE TABLE population (
+CREATE TABLE IF NOT EXISTS population (
     environment_id BIGINT NOT NULL,
     attribute VARCHAR(200) NOT NULL, -- what the unit is of: the targeting key, or what shares are drawn by
     hash BIGINT UNSIGNED NOT NULL,
@@ -30,7 +30,7 @@ CREATE TABLE population (
     PRIMARY KEY (environment_id, attribute, hash),
     KEY (environment_id, seen)
 );
-CREATE TABLE population_covers (
+CREATE TABLE IF NOT EXISTS population_covers (
     environment_id BIGINT NOT NULL,
     attribute VARCHAR(200) NOT NULL,
     collected BIGINT UNSIGNED NOT NULL,
@@ -38,21 +38,21 @@ CREATE TABLE population_covers (
     since BIGINT NOT NULL,
     PRIMARY KEY (environment_id, attribute)
 );
-CREATE TABLE asked (
+CREATE TABLE IF NOT EXISTS asked (
     environment_id BIGINT NOT NULL,
     flag VARCHAR(200) NOT NULL,
     first BIGINT NOT NULL,
     last BIGINT NOT NULL,
     PRIMARY KEY (environment_id, flag)
 );
-CREATE TABLE lists (
+CREATE TABLE IF NOT EXISTS lists (
     digest CHAR(64) NOT NULL,
     kind VARCHAR(8) NOT NULL, -- hashes, as followers get them; or units, the exact list, packed
     part INT NOT NULL,
     body MEDIUMBLOB NOT NULL,
     PRIMARY KEY (digest, kind, part)
 );
-CREATE TABLE test_units (
+CREATE TABLE IF NOT EXISTS test_units (
     project_id BIGINT NOT NULL REFERENCES projects (id),
     unit VARCHAR(200) NOT NULL,
     name VARCHAR(200) NOT NULL,
@@ -60,6 +60,3 @@ CREATE TABLE test_units (
     expected LONGTEXT NOT NULL, -- variants by flag
     PRIMARY KEY (project_id, unit)
 );
-
--- +goose Down
-DROP TABLE test_units, lists, asked, population_covers, population, sampling, seen_attributes, attributes;

@@ -4,6 +4,7 @@ package storetest
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -18,9 +19,9 @@ import (
 	"greenlever.example/greenlever/internal/store"
 )
 
-// Run runs the suite on a store over a fresh database.
-func Run(t *testing.T, st *store.Store) {
-	s := &suite{st: st, ctx: context.Background()}
+// Run runs the suite on a store over a fresh database, which db reaches by itself.
+func Run(t *testing.T, st *store.Store, db *sql.DB) {
+	s := &suite{st: st, ctx: context.Background(), db: db}
 	s.write(t, func(tx *store.Tx) error {
 		p := &app.Project{Key: "pinecrest", Title: "Pinecrest"}
 		if err := tx.AddProject(p); err != nil {
@@ -52,12 +53,33 @@ type suite struct {
 	st  *store.Store
 	ctx context.Context
 	env *app.Environment
+	db  *sql.DB
 }
 
 func (s *suite) write(t *testing.T, fn func(*store.Tx) error) {
 	t.Helper()
-	if err := s.st.Write(s.ctx, fn); err != nil {
+	if err := s.st.Write(s.ctx, spoken(fn)); err != nil {
 		t.Fatal(err)
+	}
+}
+
+// count counts the rows of a table, in the database itself.
+func (s *suite) count(t *testing.T, table string) (n int) {
+	t.Helper()
+	if err := s.db.QueryRow("SELECT COUNT(*) FROM " + table).Scan(&n); err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+// spoken has an entry speak of what fn writes; a transaction without one would not commit.
+func spoken(fn func(*store.Tx) error) func(*store.Tx) error {
+	return func(tx *store.Tx) error {
+		if err := fn(tx); err != nil {
+			return err
+		}
+		_, err := tx.Append("test", audit.Entry{Action: "tested"}, nil)
+		return err
 	}
 }
 
@@ -128,7 +150,7 @@ func (s *suite) past(t *testing.T) {
 	if _, err := s.st.RulesetAt(s.ctx, s.env.ID, 10_000); err == nil {
 		t.Error("a revision of the future is read")
 	}
-	events, err := s.st.Revisions(s.ctx, s.env.ID, revisions[0], 2)
+	events, err := s.st.Revisions(s.ctx, s.env.ID, revisions[0], "", 2)
 	if err != nil || len(events) != 2 || events[0].Revision != revisions[1] {
 		t.Errorf("%+v %v", events, err)
 	}
@@ -172,17 +194,17 @@ func (s *suite) revisions(t *testing.T) {
 	for w := range writers {
 		all.Go(func() {
 			for v := range int64(each) {
-				if err := s.st.Write(s.ctx, func(tx *store.Tx) error {
+				if err := s.st.Write(s.ctx, spoken(func(tx *store.Tx) error {
 					_, err := s.put(tx, fmt.Sprintf("writer-%d", w), v+1, flag.On)
 					return err
-				}); err != nil {
+				})); err != nil {
 					t.Error(err)
 				}
 			}
 		})
 	}
 	all.Wait()
-	events, err := s.st.Revisions(s.ctx, s.env.ID, before[s.env.ID].Revision, 1000)
+	events, err := s.st.Revisions(s.ctx, s.env.ID, before[s.env.ID].Revision, "", 1000)
 	if err != nil || len(events) != writers*each {
 		t.Fatalf("%d revisions, %v", len(events), err)
 	}
@@ -204,8 +226,11 @@ func (s *suite) idempotency(t *testing.T) {
 					return err
 				}
 				if request == "" {
+					if err := tx.Claim("somebody", "once", "digest", 1); err != nil {
+						return err
+					}
 					result = fmt.Appendf(nil, "by %d", i)
-					if err := tx.Remember("somebody", "once", "digest", result, 1); err != nil {
+					if err := tx.Remember("somebody", "once", result); err != nil {
 						return err
 					}
 				}
@@ -222,7 +247,7 @@ func (s *suite) idempotency(t *testing.T) {
 			t.Fatalf("one key, several results: %v", results)
 		}
 	}
-	if err := s.st.Forget(s.ctx, 2); err != nil {
+	if err := s.st.Forget(s.ctx, time.Now().UnixMilli(), nil); err != nil {
 		t.Fatal(err)
 	}
 	s.write(t, func(tx *store.Tx) error {
@@ -244,7 +269,8 @@ func (s *suite) chains(t *testing.T) {
 					if _, err := tx.LockEnvironment(s.env.ID); err != nil {
 						return err
 					}
-					return tx.Append(chain, audit.Entry{Action: "flag.changed", Project: s.env.ProjectID, Environment: s.env.ID, At: 5, Difference: texts}, personal)
+					_, err := tx.Append(chain, audit.Entry{Action: "flag.changed", Project: s.env.ProjectID, Environment: s.env.ID, At: 5, Difference: texts}, personal)
+					return err
 				}); err != nil {
 					t.Error(err)
 				}
@@ -258,7 +284,7 @@ func (s *suite) chains(t *testing.T) {
 	}
 	v := audit.NewVerifier(nil, nil)
 	v.Expect(heads[0])
-	if err := s.st.Rows(s.ctx, chain, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
+	if err := s.st.Rows(s.ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
 		t.Fatal(err)
 	}
 	if r := v.Done(); !r.Sound() || r.Entries != 40 {
@@ -293,7 +319,7 @@ func (s *suite) stops(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return tx.LiftStop("stop", "y", 2, r)
+		return tx.LiftStops([]string{"stop"}, "y", 2, r)
 	})
 	for revision, want := range map[int64]int{made - 1: 0, made: 1, lifted: 0} {
 		rs, err := s.st.RulesetAt(s.ctx, s.env.ID, revision)
@@ -301,7 +327,7 @@ func (s *suite) stops(t *testing.T) {
 			t.Errorf("revision %d: %d stops, want %d (%v)", revision, len(rs.Stops), want, err)
 		}
 	}
-	if all, err := s.st.Stops(s.ctx, s.env.ID); err != nil || len(all) != 1 || all[0].LiftedBy != "y" {
+	if all, err := s.st.Stops(s.ctx, s.env.ID, 100); err != nil || len(all) != 1 || all[0].LiftedBy != "y" {
 		t.Errorf("%+v %v", all, err)
 	}
 }
@@ -340,10 +366,10 @@ func (s *suite) people(t *testing.T) {
 		if err := tx.SetRoles(s.env.ProjectID, a.ID, []app.Role{app.Keeper, app.OnCall}); err != nil {
 			return err
 		}
-		if err := tx.AddSession([]byte("one"), a.ID, "csrf", 1, 100); err != nil {
+		if err := tx.AddSession(&app.Session{Digest: []byte("one"), AccountID: a.ID, CSRF: "csrf", Created: 1, Expires: 100}); err != nil {
 			return err
 		}
-		return tx.AddSession([]byte("two"), a.ID, "csrf", 1, 100)
+		return tx.AddSession(&app.Session{Digest: []byte("two"), AccountID: a.ID, CSRF: "csrf", Created: 1, Expires: 100})
 	})
 	if roles, err := s.st.RolesOf(s.ctx, a.ID); err != nil || fmt.Sprint(roles[s.env.ProjectID]) != "[keeper on-call]" {
 		t.Errorf("%v %v", roles, err)
@@ -351,14 +377,27 @@ func (s *suite) people(t *testing.T) {
 	if v, err := s.st.Session(s.ctx, []byte("one"), 100); v != nil || err != nil {
 		t.Errorf("an expired session: %+v %v", v, err)
 	}
-	s.write(t, func(tx *store.Tx) error { return tx.SetPassword(a.ID, "y", []byte("one")) })
+	s.write(t, func(tx *store.Tx) error {
+		return errors.Join(tx.AddToken(&app.Token{ID: "k", AccountID: a.ID, Name: "kept", Digest: []byte("k"), Expires: 100}), tx.AddToken(&app.Token{ID: "e", AccountID: a.ID, Name: "ends", Digest: []byte("e"), Expires: 100}))
+	})
+	s.write(t, func(tx *store.Tx) error { return tx.SetPassword(a.ID, "y", []byte("one"), []string{"kept"}) })
+	if left, err := s.st.Tokens(s.ctx, a.ID); err != nil || len(left) != 1 || left[0].Name != "kept" {
+		t.Errorf("tokens after a new password: %+v %v", left, err)
+	}
 	one, _ := s.st.Session(s.ctx, []byte("one"), 50)
 	two, _ := s.st.Session(s.ctx, []byte("two"), 50)
 	if one == nil || two != nil {
 		t.Errorf("after a new password: %+v, %+v", one, two)
 	}
-	if ok, err := s.st.SetUpCode(s.ctx, []byte("code")); ok || err != nil {
-		t.Errorf("a set-up code where there is an account: %t %v", ok, err)
+	if secret, err := s.st.SetUpSecret(s.ctx); len(secret) > 0 || err != nil {
+		t.Errorf("a set-up code where there is an account: %v", err)
+	}
+	a.Disabled = 7
+	s.write(t, func(tx *store.Tx) error { return tx.SetAccount(a, "keeper") })
+	one, _ = s.st.Session(s.ctx, []byte("one"), 50)
+	left, _ := s.st.Tokens(s.ctx, a.ID)
+	if now, err := s.st.Account(s.ctx, a.ID); err != nil || now.Disabled != 7 || one != nil || len(left) != 0 {
+		t.Errorf("a disabled account: %+v, session %+v, tokens %+v, %v", now, one, left, err)
 	}
 }
 

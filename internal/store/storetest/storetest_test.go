@@ -2,6 +2,7 @@ package storetest
 
 import (
 	"context"
+	"database/sql"
 	"io"
 	"log/slog"
 	"strings"
@@ -22,7 +23,12 @@ func TestMariaDB(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer st.Close()
-	Run(t, st)
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	Run(t, st, db)
 	again, err := store.Open(context.Background(), dsn, quiet) // finds its tables up to date
 	if err != nil {
 		t.Fatal(err)

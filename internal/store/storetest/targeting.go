@@ -2,8 +2,11 @@ package storetest
 
 import (
 	"bytes"
+	"compress/gzip"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"slices"
 	"sync"
 	"testing"
 
@@ -105,7 +108,7 @@ func (s *suite) sampling(t *testing.T) {
 	if err != nil || err2 != nil || !v.Off || v.Days != 3 || len(rows) != 0 || cover.Part() != 1 {
 		t.Errorf("%+v, %d units, %v %v", v, len(rows), err, err2)
 	}
-	rs, err := s.st.Ruleset(s.ctx, s.env.ID)
+	rs, _, err := s.st.Ruleset(s.ctx, s.env.ID)
 	if err != nil || rs.SeeAs != flag.SeeAsKey(v.SeeAs) {
 		t.Errorf("the ruleset carries %q, %v", rs.SeeAs, err)
 	}
@@ -152,25 +155,61 @@ func (s *suite) lists(t *testing.T) {
 		next += 1 + rng.Uint64N(1<<40)
 		h[i] = next
 	}
-	l := &app.ListBody{Digest: fmt.Sprintf("%064x", 7), Hashes: h, Units: []byte("packed")}
+	l := &app.ListBody{Digest: h.Digest(), Hashes: h, Units: packed("site-1", "site-2", "site-3")}
 	for range 2 { // once is enough, twice does no harm
-		s.write(t, func(tx *store.Tx) error { return tx.PutList(l) })
+		s.write(t, func(tx *store.Tx) error { return tx.PutList(s.env.ProjectID, l, nil, 1) })
 	}
-	got, err := s.st.List(s.ctx, l.Digest)
+	got, err := s.st.List(s.ctx, s.env.ID, l.Digest)
 	if err != nil || len(got) != len(h) || got[0] != h[0] || got[len(got)-1] != h[len(h)-1] {
 		t.Errorf("%d hashes, %v", len(got), err)
 	}
-	if units, err := s.st.ListUnits(s.ctx, l.Digest); err != nil || string(units) != "packed" {
+	if units, err := s.st.ListUnits(s.ctx, s.env.ID, l.Digest); err != nil || string(units) != string(l.Units) {
 		t.Errorf("%q %v", units, err)
 	}
-	if _, err := s.st.List(s.ctx, fmt.Sprintf("%064x", 8)); err == nil {
+	if _, err := s.st.List(s.ctx, s.env.ID, fmt.Sprintf("%064x", 8)); err == nil {
 		t.Error("a list that was never kept is found")
+	}
+	// An edit of a few units is kept as the difference, and reads as the whole; after many of
+	// them one is whole again.
+	base, written := l, 0
+	for i := range 40 {
+		next := append(slices.Clone(base.Hashes[:len(base.Hashes)-1]), base.Hashes[len(base.Hashes)-1]+uint64(i)+1)
+		edited := &app.ListBody{Digest: next.Digest(), Hashes: next, Units: packed("site-1", fmt.Sprint("site-2", i))}
+		s.write(t, func(tx *store.Tx) error { return tx.PutList(s.env.ProjectID, edited, base, 1) })
+		got, err := s.st.List(s.ctx, s.env.ID, edited.Digest)
+		units, err2 := s.st.ListUnits(s.ctx, s.env.ID, edited.Digest)
+		if err != nil || err2 != nil || got.Digest() != edited.Digest || unpacked(t, units) != unpacked(t, edited.Units) {
+			t.Fatalf("edit %d: %d hashes, units %q, %v %v", i, len(got), units, err, err2)
+		}
+		if i > 0 {
+			written++
+		}
+		base = edited
+	}
+	if rows := s.count(t, "lists"); rows > 3*4+2*written+10 {
+		t.Errorf("%d rows are kept of 41 lists", rows)
+	}
+	// Another project cannot read it.
+	var elsewhere app.Environment
+	s.write(t, func(tx *store.Tx) error {
+		p := &app.Project{Key: "elsewhere"}
+		if err := tx.AddProject(p); err != nil {
+			return err
+		}
+		elsewhere = app.Environment{ProjectID: p.ID, Key: "production"}
+		return tx.AddEnvironment(&elsewhere)
+	})
+	if h, err := s.st.List(s.ctx, elsewhere.ID, l.Digest); err == nil {
+		t.Errorf("another project read %d hashes", len(h))
+	}
+	if units, err := s.st.ListUnits(s.ctx, elsewhere.ID, l.Digest); err == nil {
+		t.Errorf("another project read %q", units)
 	}
 	doc := &flag.Segment{Key: "many", In: &flag.List{Digest: l.Digest, Count: len(h), Secret: "AAAAAAAAAAAAAAAAAAAAAA=="}}
 	s.write(t, func(tx *store.Tx) error {
 		return tx.PutSegment(&app.SegmentRecord{EnvironmentID: s.env.ID, Key: "many", Version: 1, Revision: 1, Document: doc})
 	})
-	if rs, err := s.st.Ruleset(s.ctx, s.env.ID); err != nil || len(rs.List(l.Digest)) != len(h) {
+	if rs, _, err := s.st.Ruleset(s.ctx, s.env.ID); err != nil || len(rs.List(l.Digest)) != len(h) {
 		t.Errorf("the ruleset lacks its list: %v", err)
 	}
 }
@@ -209,7 +248,7 @@ func (s *suite) catalogue(t *testing.T) {
 	})
 	for _, at := range []int64{60_000, 120_000} {
 		report := &app.Report{Status: app.Status{Instance: "i", Sequence: at, Application: "door"}, Counts: []app.CountLine{{Flag: "f", Variant: "on", Count: 1}}, Unknown: []app.AskedLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
-		if _, err := s.st.TakeReport(s.ctx, s.env.ID, report, at); err != nil {
+		if _, err := s.st.TakeReports(s.ctx, s.env.ID, []app.Incoming{{Report: report, Key: "key"}}, at); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -217,4 +256,28 @@ func (s *suite) catalogue(t *testing.T) {
 	if err != nil || len(asked) != 2 || asked[1] != (app.Asked{Flag: "g", First: 60_000, Last: 120_000, Type: "number", Fallback: "60", Application: "door"}) {
 		t.Errorf("%+v %v", asked, err)
 	}
+}
+
+// packed are units as they are kept: one a line, with gzip.
+func packed(units ...string) []byte {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	for _, u := range units {
+		fmt.Fprintln(z, u)
+	}
+	_ = z.Close() // into memory
+	return b.Bytes()
+}
+
+func unpacked(t *testing.T, raw []byte) string {
+	t.Helper()
+	z, err := gzip.NewReader(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := io.ReadAll(z)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(text)
 }

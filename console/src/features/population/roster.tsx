@@ -106,7 +106,7 @@ function NewTestUnit({ project, units }: { project: string; units: Schemas["Rost
   const [expected, setExpected] = useState("");
   const path = { project };
   const save = useChange(project, (u: Schemas["TestUnit"]) => must(api.PUT("/api/v1/projects/{project}/test-units", { params: { path }, body: { units: [u] } })));
-  const remove = useChange(project, (key: string) => must(api.DELETE("/api/v1/projects/{project}/test-units/{unit}", { params: { path: { ...path, unit: key } } })));
+  const remove = useChange(project, (key: string) => must(api.POST("/api/v1/projects/{project}/test-units/remove", { params: { path }, body: { unit: key } })));
   return (
     <Sheet title="Test units">
       <ul className="mb-3 flex flex-col gap-0.5">

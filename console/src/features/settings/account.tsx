@@ -1,7 +1,8 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useChange, useMe, useSignOut, useTokens } from "../../api/queries";
+import { useChange, useMe, useSessions, useSignOut, useTokens } from "../../api/queries";
+import Accounts from "./accounts";
 import { Button, Copy, Page, Problem, Sheet, TextField, Time } from "../../ui/controls";
 
 export default function Account() {
@@ -10,12 +11,14 @@ export default function Account() {
   return (
     <Page title={me.data?.account.name ?? "Account"} aside={<Button onClick={() => signOut.mutate()}>Sign out</Button>}>
       <Tokens />
+      <Sessions />
       <Password />
       {me.data?.account.keeper && (
         <p>
           You are an installation keeper: <Link className="underline" to="/new-project">make a project</Link>.
         </p>
       )}
+      {me.data?.account.keeper && <Accounts me={me.data.account.id} />}
     </Page>
   );
 }
@@ -63,7 +66,30 @@ function Tokens() {
   );
 }
 
+function Sessions() {
+  const sessions = useSessions();
+  const end = useChange("sessions", (session: string) => must(api.DELETE("/api/v1/me/sessions/{session}", { params: { path: { session } } })));
+  return (
+    <Sheet title="Where you are signed in">
+      <ul className="flex flex-col gap-1">
+        {sessions.data?.items.map((s) => (
+          <li key={s.id} className="flex flex-wrap items-center gap-3">
+            {s.address} <span className="max-w-md truncate text-soft">{s.agent}</span>
+            <span className="text-soft">
+              since <Time ms={s.created} />
+            </span>
+            {s.own ? <span className="text-soft">this one</span> : <Button tone="bare" onClick={() => end.mutate(s.id)}>end it</Button>}
+          </li>
+        ))}
+      </ul>
+      <Problem error={end.error} />
+    </Sheet>
+  );
+}
+
 function Password() {
+  const tokens = useTokens();
+  const [keep, setKeep] = useState<string[]>([]);
   const [old, setOld] = useState("");
   const [password, setPassword] = useState("");
   const change = useChange("me", (body: Schemas["PasswordBody"]) => must(api.POST("/api/v1/me/password", { params: {}, body })));
@@ -73,7 +99,7 @@ function Password() {
         className="flex flex-wrap items-end gap-3"
         onSubmit={(e) => {
           e.preventDefault();
-          change.mutate({ old, password }, { onSuccess: () => { setOld(""); setPassword(""); } });
+          change.mutate({ old, password, keepTokens: keep }, { onSuccess: () => { setOld(""); setPassword(""); } });
         }}
       >
         <TextField label="Present password" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />
@@ -81,6 +107,16 @@ function Password() {
         <Button type="submit">Change it</Button>
         {change.isSuccess && <span role="status">changed; your other sessions have ended</span>}
       </form>
+      {(tokens.data?.items.length ?? 0) > 0 && (
+        <fieldset className="mt-3 flex flex-wrap gap-x-4">
+          <legend className="text-soft">Your other sessions and your personal tokens end with it, but for the tokens that you keep:</legend>
+          {tokens.data?.items.map((t) => (
+            <label key={t.id} className="flex items-center gap-1">
+              <input type="checkbox" checked={keep.includes(t.name)} onChange={(e) => setKeep(e.target.checked ? [...keep, t.name] : keep.filter((n) => n !== t.name))} /> {t.name}
+            </label>
+          ))}
+        </fieldset>
+      )}
       <Problem error={change.error} />
     </Sheet>
   );

@@ -190,13 +190,14 @@ function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (acc
   const [password, setPassword] = useState("");
   const [role, setRole] = useState("developer");
   const known = accounts.data?.items.some((a) => a.email === email.trim().toLowerCase());
+  const find = useChange("accounts", (address: string) => must(api.POST("/api/v1/accounts/find", { body: { email: address } })));
   const make = useChange("accounts", (body: Schemas["AccountBody"]) => must(api.POST("/api/v1/accounts", { params: {}, body })));
   return (
     <form
       className="mt-4 flex flex-wrap items-end gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        if (known || !installation) onAdd(email.trim().toLowerCase(), role);
+        if (known || !installation) find.mutate(email, { onSuccess: (found) => onAdd(found.account, role) });
         else make.mutate({ email, name, password }, { onSuccess: (a) => onAdd(a.id, role) });
       }}
     >
@@ -209,7 +210,7 @@ function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (acc
       )}
       <Select aria-label="role" value={role} onChange={(e) => setRole(e.target.value)} options={roles} />
       <Button type="submit">{installation && !known ? "Make the account and add" : "Add"}</Button>
-      <Problem error={make.error} />
+      <Problem error={make.error ?? find.error} />
     </form>
   );
 }

@@ -1,8 +1,8 @@
 import { useParams } from "react-router";
 import { useInstances } from "../../api/queries";
-import { useAccountFor } from "../../api/usage";
+import { useAccountFor, useAccountForAll } from "../../api/usage";
 import { Problem, Sheet, Time, Waiting } from "../../ui/controls";
-import { Processes, Spread } from "../../ui/processes";
+import { AllGone, Processes, Spread } from "../../ui/processes";
 import { Place } from "./place";
 
 /** Who decides, by which revision, and how the last revisions spread. */
@@ -10,6 +10,7 @@ export default function ProcessesPage() {
   const { project = "", environment = "" } = useParams();
   const d = useInstances(project, environment);
   const gone = useAccountFor(project, environment);
+  const all = useAccountForAll(project, environment);
   return (
     <Place>
       {d.error && <Problem error={d.error} />}
@@ -18,7 +19,8 @@ export default function ProcessesPage() {
         <>
           <Sheet title={`Revision ${d.data.revision}: delivered to ${d.data.delivered} of ${d.data.alive}`} aside={d.data.newest && <Spread d={d.data.newest} />}>
             <Processes {...d.data} onGone={(instance, reason) => gone.mutate({ instance, reason })} />
-            <Problem error={gone.error} />
+            {d.data.lost.length > 1 && <AllGone count={d.data.lost.length} onGone={(reason) => all.mutate(reason)} />}
+            <Problem error={gone.error ?? all.error} />
           </Sheet>
           <div className="grid gap-4 lg:grid-cols-2">
             <Sheet title="Browsers, and others that ask over HTTP">
@@ -31,6 +33,7 @@ export default function ProcessesPage() {
                 {d.data.nodes.map((n) => (
                   <li key={n.id}>
                     {n.id} <span className="text-soft">revision {n.revision}, up since</span> <Time ms={n.started} />
+                    {n.silent > 0 && <span className="text-alarm"> silent for {Math.round(n.silent / 1000)} s</span>}
                   </li>
                 ))}
               </ul>

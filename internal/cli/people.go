@@ -1,0 +1,126 @@
+package cli
+
+import (
+	"context"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/httpapi"
+)
+
+// account gives the id of an account that is named by its e-mail address, or by its id.
+func (a *api) account(ctx context.Context, who string) (string, error) {
+	if !strings.Contains(who, "@") {
+		return who, nil
+	}
+	var found httpapi.Found
+	err := a.do(ctx, request{method: "POST", path: "/accounts/find", body: map[string]string{"email": who}}, &found)
+	return found.Account, err
+}
+
+// leaveCommand changes what an account may do, up to nothing at all.
+func (s *session) leaveCommand() *cobra.Command {
+	var disable, enable, keeper, noKeeper bool
+	c := &cobra.Command{Use: "change EMAIL", Short: "Disable or enable an account, or say whether it keeps the installation", Args: exactly("EMAIL"),
+		Long:    "Changes an account. One that is disabled has no sessions, tokens and streams any more, on every node within\nseconds; they do not come back when it is enabled again.",
+		Example: "  greenlever person change per.lund@pinecrest.example --disable\n  greenlever person change ida.holm@pinecrest.example --no-keeper",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			edit := map[string]bool{}
+			for _, o := range []struct {
+				given bool
+				name  string
+				value bool
+			}{{disable, "disabled", true}, {enable, "disabled", false}, {keeper, "keeper", true}, {noKeeper, "keeper", false}} {
+				if o.given {
+					edit[o.name] = o.value
+				}
+			}
+			if len(edit) == 0 || disable && enable || keeper && noKeeper {
+				return coded(exitUsage, "say what to change: --disable or --enable, --keeper or --no-keeper")
+			}
+			a, err := s.connect()
+			if err != nil {
+				return err
+			}
+			account, err := a.account(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			var now app.Account
+			if err := a.do(cmd.Context(), request{method: "PATCH", path: "/accounts/" + url.PathEscape(account), body: edit}, &now); err != nil {
+				return err
+			}
+			return s.show(now, func() {
+				s.note("%s: disabled %t, keeps the installation %t", now.Email, now.Disabled > 0, now.Keeper)
+			})
+		}}
+	f := c.Flags()
+	f.BoolVar(&disable, "disable", false, "it may not be used any more")
+	f.BoolVar(&enable, "enable", false, "it may be used again")
+	f.BoolVar(&keeper, "keeper", false, "it makes projects and accounts")
+	f.BoolVar(&noKeeper, "no-keeper", false, "it does not keep the installation any more")
+	return c
+}
+
+// sessionsCommand lists what somebody is signed in with, and ends it.
+func (s *session) sessionsCommand() *cobra.Command {
+	var end string
+	c := &cobra.Command{Use: "sessions [EMAIL]", Short: "Somebody's sessions and personal tokens, or your own; --end ends one",
+		Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.connect()
+			if err != nil {
+				return err
+			}
+			path := "/me"
+			if len(args) == 1 {
+				account, err := a.account(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				path = "/accounts/" + url.PathEscape(account)
+			}
+			var all struct {
+				Sessions []httpapi.SessionView `json:"sessions"`
+				Tokens   []app.Token           `json:"tokens"`
+			}
+			for _, part := range []struct {
+				name string
+				into any
+			}{{"/sessions", &struct{ Items *[]httpapi.SessionView }{&all.Sessions}}, {"/tokens", &struct{ Items *[]app.Token }{&all.Tokens}}} {
+				if err := a.do(cmd.Context(), request{method: "GET", path: path + part.name}, part.into); err != nil {
+					return err
+				}
+			}
+			for i := range all.Sessions {
+				if end != "" && all.Sessions[i].ID == end {
+					s.note("session %s ends", end)
+					return a.do(cmd.Context(), request{method: "DELETE", path: path + "/sessions/" + url.PathEscape(end)}, nil)
+				}
+			}
+			for i := range all.Tokens {
+				if end != "" && all.Tokens[i].ID == end {
+					s.note("token %q ends", all.Tokens[i].Name)
+					return a.do(cmd.Context(), request{method: "DELETE", path: path + "/tokens/" + url.PathEscape(end)}, nil)
+				}
+			}
+			if end != "" {
+				return coded(exitNotFound, "there is no session and no token %s", end)
+			}
+			return s.show(all, func() {
+				var rows [][]any
+				for i := range all.Sessions {
+					v := &all.Sessions[i]
+					rows = append(rows, []any{"session", v.ID, v.Address + "  " + v.Agent, when(v.Created), when(v.Expires)})
+				}
+				for _, t := range all.Tokens {
+					rows = append(rows, []any{"token", t.ID, t.Name, when(t.Created), when(t.Expires)})
+				}
+				s.rows([]any{"what", "id", "from, or for", "since", "until"}, rows)
+			})
+		}}
+	c.Flags().StringVar(&end, "end", "", "id of a session or a token to end")
+	return c
+}

@@ -1,0 +1,140 @@
+package server
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/store"
+)
+
+// replaceFile writes a file beside its place and renames it, readable by its owner only, so
+// that a reader meets a whole one or none.
+func replaceFile(path string, raw []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(raw)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+// auditKey reads this node's key for signing heads, and makes it the first time.
+func auditKey(path string) (ed25519.PrivateKey, error) {
+	raw, err := os.ReadFile(path)
+	if errors.Is(err, os.ErrNotExist) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		if err != nil {
+			return nil, err
+		}
+		return key, replaceFile(path, pem.EncodeToMemory(&pem.Block{Type: "GREENLEVER AUDIT SEED", Bytes: key.Seed()}))
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the audit's key: %w", err)
+	}
+	block, _ := pem.Decode(raw)
+	if block == nil || len(block.Bytes) != ed25519.SeedSize {
+		return nil, fmt.Errorf("the audit's key %s cannot be read: put the right file back, or move it away for a new one", path)
+	}
+	return ed25519.NewKeyFromSeed(block.Bytes), nil
+}
+
+// announceKey puts the public half into the access chain, once.
+func (s *Server) announceKey(ctx context.Context) error {
+	public := hex.EncodeToString(s.key.Public().(ed25519.PublicKey))
+	known, err := s.store.SigningKeys(ctx)
+	if err != nil || known[public] > 0 {
+		return err
+	}
+	return s.store.Write(ctx, func(tx *store.Tx) error {
+		if err := tx.NoteInstallation(); err != nil {
+			return err
+		}
+		_, err := tx.Append(audit.Access, audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"},
+			Action: audit.KeyAdded, Subject: public, Difference: []string{"heads signed with Ed25519 key " + public}}, nil)
+		return err
+	})
+}
+
+// signHeads signs the heads of the chains that moved, and keeps the last of each beside the
+// key, out of reach of who can write to the records.
+func (s *Server) signHeads(ctx context.Context) error {
+	heads, err := s.store.UnsignedHeads(ctx)
+	var signed []audit.SignedHead
+	for _, h := range heads {
+		one := audit.Sign(h, s.config.Now().UnixMilli(), s.key)
+		e := s.store.AddSignedHead(ctx, one)
+		if err = errors.Join(err, e); e == nil {
+			signed = append(signed, one)
+		}
+	}
+	if len(signed) == 0 {
+		return err
+	}
+	return errors.Join(err, s.heads.keep(signed), copyHeads(ctx, s.config.Heads, signed))
+}
+
+// headFile keeps the last signed head of each chain in a file.
+type headFile struct {
+	path string
+	mu   sync.Mutex
+}
+
+func (h *headFile) read() ([]audit.SignedHead, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	return h.load()
+}
+
+func (h *headFile) load() (all []audit.SignedHead, err error) {
+	raw, err := os.ReadFile(h.path)
+	if errors.Is(err, os.ErrNotExist) {
+		return nil, nil
+	}
+	if err == nil {
+		err = json.Unmarshal(raw, &all)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the kept heads %s cannot be read: %w", h.path, err)
+	}
+	return all, nil
+}
+
+// keep takes newer heads in the place of older ones; one never goes back.
+func (h *headFile) keep(signed []audit.SignedHead) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	all, err := h.load()
+	if err != nil {
+		return err
+	}
+	last := map[string]audit.SignedHead{}
+	for _, one := range append(all, signed...) {
+		if one.Sequence >= last[one.Chain].Sequence {
+			last[one.Chain] = one
+		}
+	}
+	all = all[:0]
+	for _, one := range last {
+		all = append(all, one)
+	}
+	raw, err := json.MarshalIndent(all, "", " ")
+	if err != nil {
+		return err
+	}
+	return replaceFile(h.path, raw)
+}

@@ -1,0 +1,3 @@
+-- +goose Up
+-- Nodes were instances before.
+DELETE FROM instances WHERE kind = 'service';

@@ -1,0 +1,2 @@
+-- +goose Up
+UPDATE use_kinds SET last = UNIX_TIMESTAMP() DIV 60 WHERE last = 0;

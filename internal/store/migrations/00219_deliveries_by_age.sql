@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE deliveries ADD KEY IF NOT EXISTS by_age (at);

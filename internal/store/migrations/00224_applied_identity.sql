@@ -1,0 +1,2 @@
+-- +goose Up
+ALTER TABLE applied ADD COLUMN IF NOT EXISTS digest CHAR(64) NOT NULL DEFAULT '';

@@ -1,0 +1,342 @@
+package store
+
+import (
+	"context"
+	"crypto/hmac"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"greenlever.example/greenlever/internal/app/audit"
+)
+
+// What a transaction writes to the records that the chain speaks of, it notes with touch; the
+// next entry of the audit holds the digests, and a transaction that would commit without one
+// fails. The verifier reads the rows again with recordsOf and compares. Both make a row's
+// digest in one place: the functions below.
+
+// touch notes that a row is written as it is in content; none stands for a row that is gone.
+func (t *Tx) touch(r row) error {
+	secret, err := t.store.secret(t.ctx)
+	if err != nil {
+		return err
+	}
+	t.touched = append(t.touched, r.record(secret))
+	return nil
+}
+
+// row is a row as the chain speaks of it.
+type row struct {
+	of      string // table and key
+	content []any  // nil: the row is gone
+	mayGo   bool   // it is forgotten some day, without an entry
+}
+
+// record is the row's digest, under the installation's secret: rows hold addresses and names,
+// which nobody should find by trying.
+func (r row) record(secret []byte) audit.Record {
+	out := audit.Record{Of: r.of, MayGo: r.mayGo}
+	if r.content != nil {
+		mac := hmac.New(sha256.New, secret)
+		fmt.Fprintf(mac, "greenlever record\n%s\n%s", r.of, encode(r.content))
+		out.Digest = hex.EncodeToString(mac.Sum(nil)[:16])
+	}
+	return out
+}
+
+func documentRecord(table string, d documentRow) row {
+	return row{fmt.Sprintf("%s/%d/%s", table, d.EnvironmentID, d.Key), []any{d.Version, d.Revision, string(d.Document)}, false}
+}
+
+func versionRecord(table string, d documentRow) row {
+	return row{fmt.Sprintf("%s/%d/%s/%d", table, d.EnvironmentID, d.Key, d.Version), []any{d.Revision, string(d.Document)}, true}
+}
+
+func revisionRecord(environment, revision, at int64, change, event string) row {
+	return row{fmt.Sprintf("revisions/%d/%d", environment, revision), []any{at, change, event}, true}
+}
+
+func stopRecord(r stopRow) row {
+	return row{"stops/" + r.ID, []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision, r.LiftedBy, r.LiftedAt, r.LiftedRevision}, r.LiftedAt > 0}
+}
+
+func deliveryRecord(environment, epoch, revision, at int64, body string) row {
+	return row{fmt.Sprintf("deliveries/%d/%d/%d", environment, epoch, revision), []any{at, body}, true}
+}
+
+// usualDays is for how many days units are kept where nobody said otherwise.
+const usualDays = 7
+
+func samplingRecord(environment int64, off bool, days int) row {
+	r := row{fmt.Sprintf("sampling/%d", environment), nil, false}
+	if off || days != usualDays { // the row is made with what is usual when it is first read
+		r.content = []any{off, days}
+	}
+	return r
+}
+
+func environmentRecord(id, project int64, key, title string, askFirst bool, created int64) row {
+	return row{fmt.Sprintf("environments/%d", id), []any{project, key, title, askFirst, created}, false}
+}
+
+func projectRecord(id int64, key, title string, created int64) row {
+	return row{fmt.Sprintf("projects/%d", id), []any{key, title, created}, false}
+}
+
+func definitionRecord(d definitionRow) row {
+	return row{fmt.Sprintf("definitions/%d/%s", d.ProjectID, d.Flag), []any{d.Version, string(d.Body)}, false}
+}
+
+func segmentDefinitionRecord(d segmentDefinition) row {
+	return row{fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Segment), []any{d.Title, d.Created}, false}
+}
+
+func attributeRecord(project int64, a attributeRow) row {
+	return row{fmt.Sprintf("attributes/%d/%s", project, a.Attribute), []any{a.Version, string(a.Body)}, false}
+}
+
+// testUnitRecord names the unit by a digest: it may be a person.
+func testUnitRecord(project int64, u testUnitRow) row {
+	return row{fmt.Sprintf("test_units/%d/%s", project, audit.Digest([]byte(u.Unit))[:16]), []any{u.Unit, u.Name, string(u.Context), string(u.Expected)}, false}
+}
+
+type accountRow struct {
+	ID       string `db:"id"`
+	Email    string `db:"email"`
+	Name     string `db:"name"`
+	Password string `db:"password"`
+	Keeper   bool   `db:"keeper"`
+	Created  int64  `db:"created"`
+	Disabled int64  `db:"disabled"`
+	By       string `db:"by_id"`
+}
+
+const accountRows = "SELECT a.id, a.email, a.name, a.password, a.keeper, a.created, COALESCE(d.at, 0) disabled, COALESCE(d.by_id, '') by_id FROM accounts a LEFT JOIN disabled_accounts d ON d.account_id = a.id"
+
+func accountRecord(a accountRow) row {
+	return row{"accounts/" + a.ID, []any{a.Email, a.Name, a.Password, a.Keeper, a.Created, a.Disabled, a.By}, false}
+}
+
+func rolesRecord(project int64, account string, roles []string) row {
+	r := row{fmt.Sprintf("roles/%d/%s", project, account), nil, false}
+	if len(roles) > 0 {
+		r.content = anys(roles)
+	}
+	return r
+}
+
+type tokenRow struct {
+	ID      string `db:"id"`
+	Account string `db:"account_id"`
+	Name    string `db:"name"`
+	Digest  []byte `db:"digest"`
+	Created int64  `db:"created"`
+	Expires int64  `db:"expires"`
+}
+
+func tokenRecord(k tokenRow) row {
+	return row{"tokens/" + k.ID, []any{k.Account, k.Name, hex.EncodeToString(k.Digest), k.Created, k.Expires}, true}
+}
+
+type keyRow struct {
+	ID          string `db:"id"`
+	Environment int64  `db:"environment_id"`
+	Kind        string `db:"kind"`
+	Purpose     string `db:"purpose"`
+	Hint        string `db:"hint"`
+	Digest      []byte `db:"digest"`
+	Created     int64  `db:"created"`
+	Revoked     int64  `db:"revoked"`
+	Origins     []byte `db:"origins"`
+}
+
+func keyRecord(k keyRow) row {
+	return row{"access_keys/" + k.ID, []any{k.Environment, k.Kind, k.Purpose, k.Hint, hex.EncodeToString(k.Digest), k.Created, k.Revoked, string(k.Origins)}, k.Revoked > 0}
+}
+
+func epochRecord(epoch int64) row { return row{"installation/1", []any{epoch}, false} }
+
+// touchRows reads rows that were just written, and notes them.
+func touchRows[T any](t *Tx, record func(T) row, query string, args ...any) error {
+	var rows []T
+	if err := t.list(&rows, query, args...); err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := t.touch(record(r)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Records reads all rows that a chain speaks of, with their digests.
+func (s *Store) Records(ctx context.Context, chain string, visit func(audit.Record)) error {
+	secret, err := s.secret(ctx)
+	if err != nil {
+		return err
+	}
+	v := &reading{ctx: ctx, s: s, visit: func(r row) { visit(r.record(secret)) }}
+	kind, number, _ := strings.Cut(chain, ":")
+	id, _ := strconv.ParseInt(number, 10, 64)
+	switch kind {
+	case "environment":
+		v.environment(id)
+	case "project":
+		v.project(id)
+	case audit.Access:
+		v.access()
+	}
+	return v.err
+}
+
+// reading reads tables one after the other, up to the first error.
+type reading struct {
+	ctx   context.Context
+	s     *Store
+	visit func(row)
+	err   error
+}
+
+func read[T any](v *reading, record func(T) row, query string, args ...any) {
+	if v.err != nil {
+		return
+	}
+	rows, err := v.s.pages.QueryxContext(v.ctx, query, args...)
+	if err != nil {
+		v.err = fault(err)
+		return
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var one T
+		if v.err = rows.StructScan(&one); v.err != nil {
+			return
+		}
+		if r := record(one); r.content != nil {
+			v.visit(r)
+		}
+	}
+	v.err = fault(rows.Err())
+}
+
+func (v *reading) environment(id int64) {
+	for _, t := range []struct{ table, versions, key string }{{"flags", "flag_versions", "flag"}, {"segments", "segment_versions", "segment"}} {
+		columns := "environment_id, " + t.key + " doc_key, version, revision, document"
+		read(v, func(d documentRow) row { return documentRecord(t.table, d) }, "SELECT "+columns+" FROM "+t.table+" WHERE environment_id = ?", id)
+		read(v, func(d documentRow) row { return versionRecord(t.versions, d) }, "SELECT "+columns+" FROM "+t.versions+" WHERE environment_id = ?", id)
+	}
+	type revision struct {
+		Revision int64  `db:"revision"`
+		At       int64  `db:"at"`
+		Change   string `db:"change_id"`
+		Event    []byte `db:"event"`
+	}
+	read(v, func(r revision) row { return revisionRecord(id, r.Revision, r.At, r.Change, string(r.Event)) }, "SELECT revision, at, change_id, event FROM revisions WHERE environment_id = ?", id)
+	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
+	type delivery struct {
+		Epoch    int64  `db:"epoch"`
+		Revision int64  `db:"revision"`
+		At       int64  `db:"at"`
+		Body     []byte `db:"body"`
+	}
+	read(v, func(d delivery) row { return deliveryRecord(id, d.Epoch, d.Revision, d.At, string(d.Body)) }, "SELECT epoch, revision, at, body FROM deliveries WHERE environment_id = ? AND at > 0 AND JSON_VALUE(body, '$.expected') > 0", id)
+	type sampling struct {
+		Off  bool `db:"off"`
+		Days int  `db:"days"`
+	}
+	read(v, func(r sampling) row { return samplingRecord(id, r.Off, r.Days) }, "SELECT off, days FROM sampling WHERE environment_id = ?", id)
+	type place struct {
+		ID       int64  `db:"id"`
+		Project  int64  `db:"project_id"`
+		Key      string `db:"environment_key"`
+		Title    string `db:"title"`
+		AskFirst bool   `db:"ask_first"`
+		Created  int64  `db:"created"`
+		Revision int64  `db:"revision"`
+	}
+	read(v, func(p place) row { return environmentRecord(p.ID, p.Project, p.Key, p.Title, p.AskFirst, p.Created) },
+		"SELECT id, project_id, environment_key, title, ask_first, created, revision FROM environments WHERE id = ?", id)
+}
+
+func (v *reading) project(id int64) {
+	type place struct {
+		Key     string `db:"project_key"`
+		Title   string `db:"title"`
+		Created int64  `db:"created"`
+	}
+	read(v, func(p place) row { return projectRecord(id, p.Key, p.Title, p.Created) }, "SELECT project_key, title, created FROM projects WHERE id = ?", id)
+	read(v, definitionRecord, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ?", id)
+	read(v, segmentDefinitionRecord, "SELECT project_id, segment, title, created FROM segment_definitions WHERE project_id = ?", id)
+	read(v, func(a attributeRow) row { return attributeRecord(id, a) }, "SELECT attribute, version, body FROM attributes WHERE project_id = ?", id)
+	read(v, func(u testUnitRow) row { return testUnitRecord(id, u) }, "SELECT unit, name, context, expected FROM test_units WHERE project_id = ?", id)
+}
+
+func (v *reading) access() {
+	read(v, accountRecord, accountRows)
+	read(v, tokenRecord, "SELECT "+tokenColumns+" FROM tokens")
+	read(v, keyRecord, "SELECT "+keyColumns+" FROM access_keys")
+	type roles struct {
+		Project int64  `db:"project_id"`
+		Account string `db:"account_id"`
+		Roles   string `db:"roles"`
+	}
+	read(v, func(r roles) row { return rolesRecord(r.Project, r.Account, strings.Split(r.Roles, ",")) },
+		"SELECT project_id, account_id, GROUP_CONCAT(role ORDER BY role SEPARATOR ',') roles FROM roles GROUP BY project_id, account_id")
+	type installation struct {
+		Epoch int64 `db:"epoch"`
+	}
+	read(v, func(i installation) row { return epochRecord(i.Epoch) }, "SELECT epoch FROM installation")
+}
+
+// perEntry is how many records one entry takes over.
+const perEntry = 500
+
+// AdoptRecords has the chains speak of rows that were written before the chain held their
+// digests, so that they are compared from now on. It does nothing where a chain does already.
+func (s *Store) AdoptRecords(ctx context.Context, entry func(chain string) audit.Entry) error {
+	chains, err := list[string](ctx, s.pages, "SELECT chain FROM audit_heads WHERE sequence > 0 AND NOT EXISTS (SELECT 1 FROM audit a WHERE a.chain = audit_heads.chain AND a.entry LIKE '%\"records\":[%')")
+	if err != nil {
+		return err
+	}
+	for _, chain := range chains {
+		var all []audit.Record
+		if err := s.Records(ctx, chain, func(r audit.Record) { all = append(all, r) }); err != nil {
+			return err
+		}
+		if len(all) == 0 {
+			continue
+		}
+		if err := s.background(ctx, func(t *Tx) error {
+			var sequence int64
+			if err := t.get(&sequence, "SELECT sequence FROM audit_heads WHERE chain = ? FOR UPDATE", chain); err != nil {
+				return err
+			}
+			var has bool // another node may have been first
+			if err := t.get(&has, "SELECT EXISTS (SELECT 1 FROM audit WHERE chain = ? AND action = ?)", chain, audit.Adopted); err != nil || has {
+				return err
+			}
+			for i := 0; i < len(all); i += perEntry {
+				t.touched = all[i:min(i+perEntry, len(all))]
+				if _, err := t.Append(chain, entry(chain), nil); err != nil {
+					return err
+				}
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// NoteInstallation has the next entry speak of the installation's row.
+func (t *Tx) NoteInstallation() error {
+	epoch, err := t.Epoch()
+	if err != nil {
+		return err
+	}
+	return t.touch(epochRecord(epoch))
+}

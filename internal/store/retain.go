@@ -1,0 +1,280 @@
+package store
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Kept says for how long the rows of a table are kept, and why. There is one for every table:
+// nothing grows without somebody having thought of it.
+type Kept struct {
+	Table  string
+	Option string // of serve, in days; empty: see Why
+	Days   int    // where the option is not given
+	Why    string // what the rows are, and when they go
+	Bytes  int    // that a change of a flag adds here, about, where 500 instances follow
+}
+
+// Retention lists all tables.
+func Retention() []Kept {
+	return []Kept{
+		{Table: "accounts", Why: "people; kept, since the audit names them"},
+		{Table: "access_keys", Option: "keep-revoked-keys", Days: 400, Why: "revoked access keys"},
+		{Table: "applied", Option: "keep-applied", Days: 1, Why: "when instances took revisions, before that is summed up as a delivery", Bytes: 500 * 90},
+		{Table: "asked", Option: "keep-asked", Days: 90, Why: "flags that nobody asks for any more"},
+		{Table: "attributes", Why: "the catalogue; kept until somebody takes an attribute out"},
+		{Table: "audit", Why: "the chain; kept for ever", Bytes: 1_400},
+		{Table: "audit_heads", Why: "a row for each chain"},
+		{Table: "definitions", Why: "flags; kept, since a key is never used again"},
+		{Table: "deliveries", Option: "keep-deliveries", Days: 400, Why: "how revisions spread", Bytes: 300},
+		{Table: "disabled_accounts", Why: "a row for each account that is disabled"},
+		{Table: "environments", Why: "a row for each environment"},
+		{Table: "flag_versions", Option: "keep-past", Days: 1_100, Why: "documents as they were; the last before that is kept", Bytes: 900},
+		{Table: "flags", Why: "documents as they are"},
+		{Table: "goose_db_version", Why: "a row for each step of the schema"},
+		{Table: "idempotency", Option: "keep-results", Days: 1, Why: "results of requests, for repeated ones", Bytes: 1_200},
+		{Table: "installation", Why: "one row"},
+		{Table: "instances", Option: "keep-lost-instances", Days: 30, Why: "instances that fell silent; those that left go after a day"},
+		{Table: "introductions", Why: "go with their instances"},
+		{Table: "leases", Why: "a row for each kind of work"},
+		{Table: "lists", Why: "long lists; they go once no kept version of a segment names them"},
+		{Table: "nodes", Why: "processes of the service; they go a day after their lease ran out"},
+		{Table: "population", Why: "sampled units; each environment says for how many days"},
+		{Table: "population_covers", Why: "a row for each attribute that is sampled"},
+		{Table: "projects", Why: "a row for each project"},
+		{Table: "revisions", Option: "keep-past", Days: 1_100, Why: "what each revision brought", Bytes: 1_000},
+		{Table: "roles", Why: "who may do what"},
+		{Table: "sampling", Why: "a row for each environment"},
+		{Table: "seen_attributes", Option: "keep-seen-attributes", Days: 30, Why: "what was seen of attributes, by day"},
+		{Table: "segment_definitions", Why: "segments; kept"},
+		{Table: "segment_versions", Option: "keep-past", Days: 1_100, Why: "segments as they were; the last before that is kept"},
+		{Table: "segments", Why: "segments as they are"},
+		{Table: "sessions", Why: "they go when they expire, after 12 hours"},
+		{Table: "signed_heads", Option: "keep-every-head", Days: 30, Why: "signed heads; of older days the last of each chain and key", Bytes: 400},
+		{Table: "stops", Option: "keep-past", Days: 1_100, Why: "stops that were lifted"},
+		{Table: "test_units", Why: "kept until somebody takes them away"},
+		{Table: "tokens", Why: "they go when they expire"},
+		{Table: "use_days", Option: "keep-counts", Days: 400, Why: "sums by day"},
+		{Table: "use_kinds", Option: "keep-counts", Days: 400, Why: "what is counted apart", Bytes: 700},
+		{Table: "uses", Option: "keep-counts", Days: 400, Why: "counts by the minute for 2 days, by the hour for 35, by the day after that", Bytes: 700},
+	}
+}
+
+// Days gives for how many days things are kept, by option.
+func Days() map[string]int {
+	days := map[string]int{}
+	for _, k := range Retention() {
+		if k.Option != "" {
+			days[k.Option] = k.Days
+		}
+	}
+	return days
+}
+
+// Work is bounded by portions, so that it holds no row for long and ends in time.
+const (
+	atOnce     = 5_000           // rows of one statement that forgets
+	budget     = 5 * time.Second // of one job in one round; the rest waits for the next
+	keptAlways = 1_000           // revisions of each environment, however old
+)
+
+// rounds repeats a portion until nothing is left of it or its time is up.
+func rounds(ctx context.Context, portion func(ctx context.Context) (int64, error)) error {
+	end := time.Now().Add(budget)
+	for time.Now().Before(end) {
+		n, err := portion(ctx)
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+	return nil
+}
+
+// forget removes rows in portions.
+func (s *Store) forget(ctx context.Context, query string, args ...any) error {
+	return rounds(ctx, func(ctx context.Context) (int64, error) {
+		res, err := s.work.ExecContext(ctx, query+fmt.Sprintf(" LIMIT %d", atOnce), args...)
+		if err != nil {
+			return 0, fault(err)
+		}
+		n, err := res.RowsAffected()
+		if n < atOnce {
+			n = 0
+		}
+		return n, err
+	})
+}
+
+// Forget removes what is kept no longer, by option in days; one that is not given has its
+// default. One process does it at a time.
+func (s *Store) Forget(ctx context.Context, now int64, days map[string]int) error {
+	before := func(option string) int64 {
+		n, ok := days[option]
+		if !ok {
+			n = Days()[option]
+		}
+		return now - int64(n)*dayMillis
+	}
+	var err error
+	add := func(query string, args ...any) { err = errors.Join(err, s.forget(ctx, query, args...)) }
+	add("DELETE FROM idempotency WHERE at < ?", before("keep-results"))
+	add("DELETE FROM sessions WHERE expires < ?", now)
+	add("DELETE FROM tokens WHERE expires < ?", now-dayMillis)
+	add("DELETE FROM access_keys WHERE revoked > 0 AND revoked < ?", before("keep-revoked-keys"))
+	add("DELETE FROM instances WHERE gone AND gone_at < ?", now-dayMillis)
+	add("DELETE FROM instances WHERE seen < ?", before("keep-lost-instances"))
+	add("DELETE FROM nodes WHERE until < NOW(6) - INTERVAL 1 DAY")
+	add("DELETE FROM applied WHERE at < ?", before("keep-applied"))
+	add("DELETE FROM deliveries WHERE at > 0 AND at < ?", before("keep-deliveries"))
+	add("DELETE FROM asked WHERE last < ?", before("keep-asked"))
+	add("DELETE FROM seen_attributes WHERE day < ?", before("keep-seen-attributes")/dayMillis)
+	add("DELETE FROM stops WHERE lifted_at > 0 AND lifted_at < ?", before("keep-past"))
+	add("DELETE FROM use_days WHERE day < ?", before("keep-counts")/dayMillis)
+	add("DELETE FROM use_kinds WHERE last < ?", before("keep-counts")/60_000)
+	err = errors.Join(err, s.thinHeads(ctx, before("keep-every-head")))
+	envs, e := list[app.Environment](ctx, s.work, "SELECT "+environmentColumns+" FROM environments ORDER BY id")
+	err = errors.Join(err, e)
+	for i := range envs {
+		err = errors.Join(err, s.forgetIn(ctx, &envs[i], now, before("keep-past"), before("keep-counts")))
+	}
+	return errors.Join(err, s.forgetLists(ctx, envs, now-dayMillis))
+}
+
+func (s *Store) forgetIn(ctx context.Context, env *app.Environment, now, past, counts int64) error {
+	sampling, err := s.Sampling(ctx, env.ID)
+	if err != nil {
+		return err
+	}
+	err = errors.Join(s.forget(ctx, "DELETE FROM population WHERE environment_id = ? AND seen < ?", env.ID, now-int64(sampling.Days)*dayMillis),
+		s.forget(ctx, "DELETE FROM introductions WHERE environment_id = ? AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.environment_id = introductions.environment_id AND i.id = introductions.instance)", env.ID),
+		s.forget(ctx, "DELETE FROM uses WHERE environment_id = ? AND span = 1440 AND minute < ?", env.ID, counts/60_000))
+	cut, e := get[int64](ctx, s.work, "", "SELECT COALESCE(MAX(revision), 0) FROM revisions WHERE environment_id = ? AND at < ?", env.ID, past)
+	if e != nil {
+		return errors.Join(err, e)
+	}
+	cutAt := min(*cut, env.Revision-keptAlways)
+	if cutAt <= 0 {
+		return err
+	}
+	return errors.Join(err, s.forget(ctx, "DELETE FROM revisions WHERE environment_id = ? AND revision < ?", env.ID, cutAt),
+		s.forgetVersions(ctx, "flag_versions", "flag", env.ID, cutAt), s.forgetVersions(ctx, "segment_versions", "segment", env.ID, cutAt))
+}
+
+// forgetVersions removes what was replaced before a revision; what stood at it stays.
+func (s *Store) forgetVersions(ctx context.Context, table, key string, environment, cut int64) error {
+	return rounds(ctx, func(ctx context.Context) (int64, error) {
+		rows, err := list[struct {
+			Key  string `db:"doc_key"`
+			Keep int64  `db:"keep"`
+		}](ctx, s.work, fmt.Sprintf("SELECT %s doc_key, MAX(revision) keep FROM %s WHERE environment_id = ? AND revision <= ? GROUP BY %[1]s HAVING COUNT(*) > 1 LIMIT 100", key, table), environment, cut)
+		for _, r := range rows {
+			if _, e := s.work.ExecContext(ctx, fmt.Sprintf("DELETE FROM %s WHERE environment_id = ? AND %s = ? AND revision < ?", table, key), environment, r.Key, r.Keep); e != nil {
+				return 0, fault(e)
+			}
+		}
+		return int64(len(rows)), err
+	})
+}
+
+// thinHeads keeps of each day before a time the last signed head of each chain and key.
+func (s *Store) thinHeads(ctx context.Context, before int64) error {
+	before = before / dayMillis * dayMillis
+	return rounds(ctx, func(ctx context.Context) (int64, error) {
+		rows, err := list[struct {
+			Chain string `db:"chain"`
+			Key   string `db:"public_key"`
+			Day   int64  `db:"day"`
+			Last  int64  `db:"last"`
+		}](ctx, s.work, "SELECT chain, public_key, at DIV ? day, MAX(sequence) last FROM signed_heads WHERE at < ? GROUP BY chain, public_key, day HAVING COUNT(*) > 1 LIMIT 200", dayMillis, before)
+		for _, r := range rows {
+			if _, e := s.work.ExecContext(ctx, "DELETE FROM signed_heads WHERE chain = ? AND public_key = ? AND at >= ? AND at < ? AND sequence < ?", r.Chain, r.Key, r.Day*dayMillis, (r.Day+1)*dayMillis, r.Last); e != nil {
+				return 0, fault(e)
+			}
+		}
+		return int64(len(rows)), err
+	})
+}
+
+// forgetLists removes long lists that no version of a segment names and that no other list is
+// a difference to, and finds out whose those are that are older than that being kept.
+func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before int64) error {
+	named := map[string]int64{}
+	for _, e := range envs {
+		for _, table := range []string{"segments", "segment_versions"} {
+			rows, err := list[string](ctx, s.work, "SELECT CONCAT(COALESCE(JSON_VALUE(document, '$.in.digest'), ''), ' ', COALESCE(JSON_VALUE(document, '$.out.digest'), '')) FROM "+table+" WHERE environment_id = ?", e.ID)
+			if err != nil {
+				return err
+			}
+			for _, r := range rows {
+				for _, d := range strings.Fields(r) {
+					named[d] = e.ProjectID
+				}
+			}
+		}
+	}
+	rows, err := list[struct {
+		Digest  string `db:"digest"`
+		Project int64  `db:"project_id"`
+		At      int64  `db:"at"`
+		Base    bool   `db:"is_base"`
+	}](ctx, s.work, "SELECT DISTINCT l.digest, l.project_id, l.at, EXISTS (SELECT 1 FROM lists o WHERE o.base = l.digest) is_base FROM lists l WHERE l.part = 0 ORDER BY l.digest")
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		project, is := named[r.Digest]
+		switch {
+		case is && r.Project == 0:
+			_, err = s.work.ExecContext(ctx, "UPDATE lists SET project_id = ? WHERE digest = ? AND project_id = 0", project, r.Digest)
+		case !is && !r.Base && r.At < before:
+			_, err = s.work.ExecContext(ctx, "DELETE FROM lists WHERE digest = ?", r.Digest)
+		}
+		if err != nil {
+			return fault(err)
+		}
+	}
+	return nil
+}
+
+// Minutes after which counts are gathered by the hour, and by the day.
+const (
+	hourlyAfter = 2 * 24 * 60
+	dailyAfter  = 35 * 24 * 60
+)
+
+// ThinUses gathers old counts into longer spans, an hour or a day at a time. No count is lost
+// or counted twice, however often it is interrupted.
+func (s *Store) ThinUses(ctx context.Context, now int64) error {
+	minute := now / 60_000
+	ids, err := list[int64](ctx, s.work, "SELECT id FROM environments ORDER BY id")
+	for _, env := range ids {
+		for _, g := range []struct{ span, into, before int64 }{{1, 60, minute - hourlyAfter}, {60, 1440, minute - dailyAfter}} {
+			before := g.before / g.into * g.into
+			err = errors.Join(err, rounds(ctx, func(ctx context.Context) (int64, error) {
+				first, err := list[int64](ctx, s.work, "SELECT minute FROM uses WHERE environment_id = ? AND span = ? AND minute < ? ORDER BY minute LIMIT 1", env, g.span, before)
+				if err != nil || len(first) == 0 {
+					return 0, err
+				}
+				from := first[0] / g.into * g.into
+				return 1, s.gather(ctx, env, g.span, g.into, from)
+			}))
+		}
+	}
+	return err
+}
+
+// gather sums what was counted from a minute on over a longer span.
+func (s *Store) gather(ctx context.Context, env, span, into, from int64) error {
+	return s.background(ctx, func(t *Tx) error {
+		if err := t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) SELECT environment_id, ?, ?, kind, SUM(count) FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ? GROUP BY environment_id, kind "+
+			"ON DUPLICATE KEY UPDATE count = uses.count + VALUES(count)", into, from, env, span, from, from+into); err != nil {
+			return err
+		}
+		return t.exec("DELETE FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ?", env, span, from, from+into)
+	})
+}
