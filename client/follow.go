@@ -288,5 +288,6 @@ func (c *Client) fetchSnapshot(ctx context.Context) error {
 		return err
 	}
 	c.set(rs, FromService)
+	c.strand(false) // what is in use is the service's own
 	return nil
 }

@@ -105,15 +105,41 @@ func Start(t testing.TB, change ...func(*server.Config)) *Service {
 	t.Helper()
 	s := &Service{DSN: DSN(t), Keys: map[string]string{}, Browse: map[string]string{}}
 	s.Server = s.Serve(t, change...)
-	guest := Caller{URL: s.URL()}
-	guest.Do(t, "POST", "/set-up", map[string]string{"code": s.SetUpCode, "email": KeeperEmail, "name": "Ida Holm", "password": Password}, 201, nil)
-	s.Keeper = s.Token(t, KeeperEmail)
-	s.Keeper.Do(t, "POST", "/projects", map[string]string{"key": "pinecrest", "title": "Pinecrest Lockers"}, 201, nil)
+	s.SetUp(t)
 	for _, env := range []string{"staging", "production"} {
 		s.Environment(t, env, false)
 	}
 	return s
 }
+
+// SetUp makes the first account and project "pinecrest".
+func (s *Service) SetUp(t testing.TB) {
+	t.Helper()
+	Caller{URL: s.URL()}.Do(t, "POST", "/set-up", map[string]string{"code": s.SetUpCode, "email": KeeperEmail, "name": "Ida Holm", "password": Password}, 201, nil)
+	s.Keeper = s.Token(t, KeeperEmail)
+	s.Keeper.Do(t, "POST", "/projects", map[string]string{"key": "pinecrest", "title": "Pinecrest Lockers"}, 201, nil)
+}
+
+// Log gathers what a service logs, for tests that read it.
+type Log struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (l *Log) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *Log) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// To has a service log into it.
+func (l *Log) To(c *server.Config) { c.Log = slog.New(slog.NewTextHandler(l, nil)) }
 
 // Serve starts one more process' worth of service over the same database.
 func (s *Service) Serve(t testing.TB, change ...func(*server.Config)) *server.Server {
