@@ -12,6 +12,9 @@ import (
 	"greenlever.example/core/flag"
 )
 
+// errNoList is returned for a list that the service names and does not have.
+var errNoList = errors.New("the service does not have the list")
+
 // maxList is how many bytes a long list may have.
 const maxList = 128 << 20
 
@@ -29,7 +32,12 @@ func (c *Client) fetchLists(ctx context.Context, digests []string) (map[string]f
 			if !errors.Is(err, os.ErrNotExist) {
 				c.log.Error("greenlever: a list kept on disk is of no use and is fetched again", "error", err)
 			}
-			if h, err = c.fetchList(ctx, digest, nearest(have)); err != nil {
+			h, err = c.fetchList(ctx, digest, nearest(have))
+			if errors.Is(err, errNoList) { // the service cannot read it either: who is on it is unknown, and all else goes on
+				c.log.Error("greenlever: the service does not have a list; who is on it is unknown", "list", digest)
+				continue
+			}
+			if err != nil {
 				return nil, err
 			}
 			if err := c.disk.writeList(digest, h); err != nil {
@@ -63,6 +71,9 @@ func (c *Client) fetchList(ctx context.Context, digest, from string) (flag.Hashe
 		return nil, err
 	}
 	defer res.Body.Close()
+	if res.StatusCode == http.StatusNotFound {
+		return nil, errNoList
+	}
 	if res.StatusCode != http.StatusOK {
 		return nil, statusError(res)
 	}
@@ -92,8 +103,8 @@ func (c *Client) holding(ctx context.Context, rs *flag.Ruleset) error {
 		return err
 	}
 	for _, digest := range needed {
-		if got[digest] == nil {
-			got[digest] = have.List(digest)
+		if h := have.List(digest); got[digest] == nil && h != nil {
+			got[digest] = h
 		}
 	}
 	rs.Hashes = got

@@ -46,19 +46,26 @@ func Texts(lines []Line) []string {
 	return out
 }
 
-// personal tells whether a constant compared with an attribute may name a person.
-func personal(attribute, constant string) bool {
-	return attribute == condition.KeyAttribute || strings.Contains(constant, "@")
-}
+// Personal tells whether an attribute was declared personal; its constants may name people.
+type Personal func(attribute string) bool
 
 // writer collects lines.
-type writer struct{ lines []Line }
+type writer struct {
+	lines    []Line
+	declared []Personal
+}
+
+// personal tells whether a constant compared with an attribute may name a person: of the
+// targeting key, of an attribute that was declared so, and what looks like an address.
+func (w *writer) personal(attribute, constant string) bool {
+	return attribute == condition.KeyAttribute || strings.Contains(constant, "@") || slices.ContainsFunc(w.declared, func(p Personal) bool { return p != nil && p(attribute) })
+}
 
 // line adds a line; say builds its text with a quote that keeps personal values apart.
 func (w *writer) line(say func(q condition.Quote) string) {
 	var l Line
 	l.Text = say(func(attribute, constant string) string {
-		if !personal(attribute, constant) {
+		if !w.personal(attribute, constant) {
 			return strconv.Quote(constant)
 		}
 		l.Personal = append(l.Personal, constant)
@@ -72,9 +79,10 @@ func (w *writer) add(format string, args ...any) {
 	w.lines = append(w.lines, Line{Text: fmt.Sprintf(format, args...)})
 }
 
-// Flags lists the changes from one document to another; old may be nil for a new flag.
-func Flags(old, now *flag.Document) []Line {
-	w := &writer{}
+// Flags lists the changes from one document to another; old may be nil for a new flag. What
+// is compared with attributes that are declared personal stands apart from the texts.
+func Flags(old, now *flag.Document, declared ...Personal) []Line {
+	w := &writer{declared: declared}
 	if old == nil {
 		w.add("flag made: lever %s, resting %s, end %s", now.Lever, sentence.Variant(now.Resting), sentence.Gives(now.End))
 		old = &flag.Document{Lever: now.Lever, Resting: now.Resting, End: now.End, Variants: now.Variants, Visible: now.Visible}
@@ -300,8 +308,8 @@ func like(at *flag.SharesAt) string {
 }
 
 // Segments lists the changes from one segment to another; old may be nil for a new one.
-func Segments(old, now *flag.Segment) []Line {
-	w := &writer{}
+func Segments(old, now *flag.Segment, declared ...Personal) []Line {
+	w := &writer{declared: declared}
 	said := func(s *flag.Segment, q condition.Quote) string {
 		if s == nil || s.When == nil {
 			return "nobody"

@@ -296,7 +296,7 @@ func (c Caller) With(name, value string) Caller {
 // names another surface.
 func (c Caller) Send(method, path string, body []byte) (status int, answer []byte, header http.Header, err error) {
 	at := c.URL + "/api/v1" + path
-	for _, other := range []string{"/ofrep/", "/follow/", "/metrics", "/readyz", "/healthz"} {
+	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/readyz", "/healthz"} {
 		if len(path) >= len(other) && path[:len(other)] == other {
 			at = c.URL + path
 		}

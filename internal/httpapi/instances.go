@@ -121,6 +121,11 @@ func (c *call) radar(*none) (any, error) {
 		return nil, err
 	}
 	s := radar.Subject{Now: c.api.Now().UnixMilli(), Epoch: rules.Source.Epoch, Revision: rules.Source.Revision}
+	place, err := c.api.Hub.Place(c.ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	s.Aside = place.Aside()
 	if s.Definitions, err = c.api.Records.Definitions(c.ctx, p.ID); err != nil {
 		return nil, err
 	}

@@ -35,6 +35,7 @@ type route struct {
 	status       int
 	open         bool       // to those who are not signed in
 	keeper       bool       // for keepers of the installation
+	keepers      bool       // for keepers of the installation or of any project
 	action       app.Action // in the project or environment of the address
 	changes      bool       // takes dryRun and Idempotency-Key
 	versioned    bool       // takes If-Match
@@ -63,6 +64,7 @@ func raw(method, path string, handle func(c *call) error) route {
 func (r route) made() route              { r.status = http.StatusCreated; return r }
 func (r route) public() route            { r.open = true; return r }
 func (r route) installation() route      { r.keeper = true; return r }
+func (r route) ofKeepers() route         { r.keepers = true; return r }
 func (r route) needs(a app.Action) route { r.action = a; return r }
 func (r route) ifMatch() route           { r.versioned = true; return r }
 func (r route) change() route            { r.changes = true; return r.takes("dryRun") }
@@ -86,7 +88,7 @@ func (a *API) routes() []route {
 
 		op[none, listOf[SessionView]]("GET", "/me/sessions", "My sessions", (*call).sessions),
 		op[none, none]("DELETE", "/me/sessions/:session", "End one of my sessions", (*call).endSession),
-		op[findBody, Found]("POST", "/accounts/find", "Find an account by its e-mail address; a keeper of any project may", (*call).findAccount),
+		op[findBody, Found]("POST", "/accounts/find", "Find an account by its e-mail address; a keeper of any project may", (*call).findAccount).ofKeepers(),
 		op[none, listOf[app.Account]]("GET", "/accounts", "All accounts", (*call).accounts).installation(),
 		op[accountBody, app.Account]("POST", "/accounts", "Make an account", (*call).addAccount).made().installation(),
 		op[people.Edit, app.Account]("PATCH", "/accounts/:account", "Change a name, who keeps the installation, or disable an account: its sessions, tokens and streams end", (*call).editAccount).installation(),
@@ -214,6 +216,9 @@ func (c *call) admit(r *route) error {
 		if err := app.AllowInstallation(&c.actor); err != nil {
 			return err
 		}
+	}
+	if r.keepers && !c.keepsAny() {
+		return app.Faultf(app.Forbidden, "only keepers of a project or of the installation may do this")
 	}
 	if err := c.place(r); err != nil {
 		return err

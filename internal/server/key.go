@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"sync"
 
 	"greenlever.example/greenlever/internal/app"
@@ -68,6 +70,18 @@ func (s *Server) announceKey(ctx context.Context) error {
 			Action: audit.KeyAdded, Subject: public, Difference: []string{"heads signed with Ed25519 key " + public}}, nil)
 		return err
 	})
+}
+
+// adoption begins an entry that has a chain speak of rows that are older than such entries.
+func (s *Server) adoption(chain string) audit.Entry {
+	e := audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"}, Action: audit.Adopted, Difference: []string{"rows that were written before the chain spoke of them, as they stand"}}
+	kind, number, _ := strings.Cut(chain, ":")
+	if id, err := strconv.ParseInt(number, 10, 64); err == nil && kind == "project" {
+		e.Project = id
+	} else if err == nil {
+		e.Environment = id
+	}
+	return e
 }
 
 // signHeads signs the heads of the chains that moved, and keeps the last of each beside the

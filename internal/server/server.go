@@ -216,6 +216,9 @@ func (s *Server) reach(ctx context.Context) error {
 	if err := s.announceKey(ctx); err != nil {
 		return err
 	}
+	if err := s.store.AdoptRecords(ctx, s.adoption); err != nil {
+		return err
+	}
 	if s.config.Restored {
 		if err := s.api.Change.EpochFor(ctx, "serve --restored"); err != nil {
 			return err
@@ -334,3 +337,9 @@ func (s *Server) end() error {
 	}
 	return err
 }
+
+// Flush writes what was seen of units here to the records now, which else is done now and then.
+func (s *Server) Flush(ctx context.Context) error { return s.api.Population.Flush(ctx) }
+
+// WriteUsage writes what was counted here to the records now, which else is done now and then.
+func (s *Server) WriteUsage(ctx context.Context) error { return s.api.WriteUsage(ctx) }

@@ -111,15 +111,17 @@ func (b *batch) meet(all []app.Incoming) error {
 			ID       string `db:"id"`
 			Sequence int64  `db:"sequence"`
 			Seen     int64  `db:"seen"`
+			Via      string `db:"via"`
 			Key      string `db:"access_key"`
 		}
-		if err := b.t.list(&rows, "SELECT i.id, i.sequence, i.seen, COALESCE(n.access_key, '') access_key FROM instances i "+
+		// A key that was revoked has no say any more.
+		if err := b.t.list(&rows, "SELECT i.id, i.sequence, i.seen, i.via, COALESCE((SELECT k.id FROM access_keys k WHERE k.id = n.access_key AND k.revoked = 0), '') access_key FROM instances i "+
 			"LEFT JOIN introductions n ON n.environment_id = i.environment_id AND n.instance = i.id WHERE i.environment_id = ? AND i.id IN ("+marks(len(some))+") ORDER BY i.id FOR UPDATE",
 			append([]any{b.environment}, anys(some)...)...); err != nil {
 			return err
 		}
 		for _, r := range rows {
-			b.known[r.ID] = &known{Status: app.Status{Sequence: r.Sequence}, seen: r.Seen, key: r.Key}
+			b.known[r.ID] = &known{Status: app.Status{Sequence: r.Sequence}, seen: r.Seen, via: r.Via, key: r.Key}
 		}
 	}
 	if len(b.known) == len(ids) {
@@ -153,7 +155,11 @@ func (b *batch) status(s *app.Status, via, key string, seen int64) bool {
 		b.known[s.Instance] = k
 	}
 	if k.key != key && k.key != "" && key != "" {
-		if s.Leaving || k.seen > b.now-introducedLong.Milliseconds() {
+		long := introducedLong
+		if via != "" && k.via != "" { // outposts change keys under those who follow through them
+			long = app.SilentAfter * time.Millisecond
+		}
+		if s.Leaving || k.seen > b.now-long.Milliseconds() {
 			return false
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 
 	"github.com/jmoiron/sqlx"
 
@@ -164,8 +163,8 @@ func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args 
 	out := make([]app.Definition, 0, len(rows))
 	for _, r := range rows {
 		d, err := decode[app.Definition](r.Body)
-		if err != nil {
-			return nil, fmt.Errorf("definition %s: %w", r.Flag, err)
+		if err != nil { // shown as one that cannot be read, and everything else goes on
+			d = app.Definition{Title: "its definition cannot be read: " + err.Error(), Owners: []string{}, Tags: []string{}, Variants: []app.Variant{}, GoneBy: "stays"}
 		}
 		d.ID, d.ProjectID, d.Key, d.Version = r.ID, r.ProjectID, r.Flag, r.Version
 		out = append(out, d)

@@ -332,6 +332,20 @@ func (c *commit) enterAll(action app.Action, project *app.Project) ([]app.Enviro
 	return c.tx.LockEnvironments(project.ID)
 }
 
+// personal tells of an attribute whether the project declares it personal: then what it is
+// compared with stands in the chain as a digest.
+func (c *commit) personal(project int64) (diff.Personal, error) {
+	all, err := c.tx.Attributes(project)
+	if err != nil {
+		return nil, err
+	}
+	is := map[string]bool{}
+	for _, a := range all {
+		is[a.Name] = a.Personal
+	}
+	return func(attribute string) bool { return is[attribute] }, nil
+}
+
 // maxReason is in bytes.
 const maxReason = 2_000
 

@@ -79,7 +79,11 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"stop": stop},
 				Detail: "while stop " + stop + " stands, the resting variant and its value cannot be edited: lift it first, or leave them as they are"}
 		}
-		lines := diff.Flags(old.Document, &now)
+		personal, err := c.personal(env.ProjectID)
+		if err != nil {
+			return nil, err
+		}
+		lines := diff.Flags(old.Document, &now, personal)
 		saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now,
 			Sentence: sentence.Of(&now, stopped), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
 		if len(lines) == 0 {

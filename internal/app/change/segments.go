@@ -32,6 +32,10 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		if err != nil {
 			return nil, err
 		}
+		personal, err := c.personal(project.ID)
+		if err != nil {
+			return nil, err
+		}
 		title, doc := title, *doc
 		if err := checkPlace(doc.Key, &title); err != nil {
 			return nil, err
@@ -51,7 +55,7 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		if err := c.project(e, diff.Line{Text: fmt.Sprintf("segment %q made", title)}); err != nil {
 			return nil, err
 		}
-		lines := diff.Segments(nil, &doc)
+		lines := diff.Segments(nil, &doc, personal)
 		for i := range envs {
 			if err := c.open(&envs[i]); err != nil {
 				return nil, err
@@ -101,6 +105,10 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document}); err != nil {
 			return nil, err
 		}
+		personal, err := c.personal(env.ProjectID)
+		if err != nil {
+			return nil, err
+		}
 		now := *doc
 		when, problems := settle("when", doc.When)
 		if now.When = when; len(problems) > 0 {
@@ -112,7 +120,7 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if err := knownLists(old.Document, &now, lists); err != nil {
 			return nil, err
 		}
-		lines := diff.Segments(old.Document, &now)
+		lines := diff.Segments(old.Document, &now, personal)
 		saved := &SavedSegment{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now, Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
 			return saved, nil

@@ -26,6 +26,7 @@ type Subject struct {
 	Definitions     []app.Definition
 	Asked           []app.Asked
 	Instances       []app.Instance
+	Aside           []app.Aside
 }
 
 // Suspect is what was found of one instance.
@@ -55,6 +56,7 @@ type Radar struct {
 	Unknown  []Unknown   `json:"unknown"`
 	Mistyped []app.Asked `json:"mistyped"` // asked for as another type than they have
 	Unasked  []Unasked   `json:"unasked"`
+	Aside    []app.Aside `json:"aside"` // what cannot be read and is left out
 }
 
 // How long things stay interesting.
@@ -67,7 +69,7 @@ const (
 
 // Look looks.
 func Look(s Subject) Radar {
-	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{}, Unasked: []Unasked{}}
+	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{}, Unasked: []Unasked{}, Aside: append([]app.Aside{}, s.Aside...)}
 	for _, i := range s.Instances {
 		if i.Left {
 			continue
