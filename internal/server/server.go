@@ -343,3 +343,6 @@ func (s *Server) Flush(ctx context.Context) error { return s.api.Population.Flus
 
 // WriteUsage writes what was counted here to the records now, which else is done now and then.
 func (s *Server) WriteUsage(ctx context.Context) error { return s.api.WriteUsage(ctx) }
+
+// Clean takes what was declared personal out of stored units now, which else is done every minute.
+func (s *Server) Clean(ctx context.Context) error { return s.clean(ctx) }

@@ -158,7 +158,7 @@ type Request struct {
 	Units   *int64 // how many units the caller was told would move, where that is asked for
 }
 
-// sealed results hold secrets, which are shown once and never kept.
+// sealed results hold secrets, which are shown once, never kept, and not given for a dry run.
 type sealed interface{ withoutSecrets() any }
 
 var errDryRun = errors.New("dry run")
@@ -204,20 +204,20 @@ func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) e
 			return err
 		}
 		keys = c.keys
-		if out, err = json.Marshal(result); err != nil {
+		lasting := result
+		if sealed, ok := result.(sealed); ok {
+			lasting = sealed.withoutSecrets()
+		}
+		kept, err := json.Marshal(lasting)
+		if err != nil {
 			return err
 		}
 		if r.DryRun {
+			out = kept
 			return errDryRun
 		}
-		if r.ID == "" {
-			return nil
-		}
-		kept := []byte(out)
-		if sealed, ok := result.(sealed); ok {
-			if kept, err = json.Marshal(sealed.withoutSecrets()); err != nil {
-				return err
-			}
+		if out, err = json.Marshal(result); err != nil || r.ID == "" {
+			return err
 		}
 		return tx.Remember(r.Actor.ID, r.ID, kept)
 	})
