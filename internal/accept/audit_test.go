@@ -127,3 +127,120 @@ func TestErasedPersonalValues(t *testing.T) {
 		t.Errorf("after erasing: %+v", page)
 	}
 }
+
+// Each column of each table that the chain speaks of: whoever alters it by going round the
+// service is found, and the finding names the table.
+func TestAlteredRecordsAreFound(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "one-touch-open")
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present", "attribute": "badge"}}, 201, nil)
+	s.Edit(t, "production", "one-touch-open", turnOn)
+	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units", object{"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"}, "expected": object{"one-touch-open": "on"}}}}, 200, nil)
+	s.Keeper.Do(t, "PUT", inProd+"/population", object{"days": 14}, 200, nil)
+	s.Person(t, "noor.berg", "developer")
+	noor := s.Account(t, "noor.berg@pinecrest.example")
+	s.Keeper.Do(t, "PATCH", "/accounts/"+noor, object{"disabled": true}, 200, nil)
+	s.Person(t, "per.lund", "developer") // has a token
+	db, err := sql.Open("mysql", s.DSN+"?multiStatements=true")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	others := " WHERE account_id <> (SELECT id FROM accounts WHERE email = '" + gltest.KeeperEmail + "')"
+	where := map[string]string{
+		"accounts": " WHERE email <> '" + gltest.KeeperEmail + "'",
+		"tokens":   others, "roles": others,
+		"environments": " WHERE environment_key = 'production'",
+		"sampling":     " WHERE days = 14",
+	}
+	free := map[string]string{
+		"environments.behind":        "says how far behind its followers the service is, and may change at any time",
+		"installation.id":            "is 1 by a constraint",
+		"installation.secret":        "would make every digest another one: all tables would be named",
+		"installation.set_up_digest": "is taken away at the first start",
+		"definitions.id":             "is a number that nothing refers to",
+		"sampling.seed":              "is drawn at the first use: another one begins the sample anew",
+		"sampling.see_as":            "is drawn at the first use: another one ends all overrides",
+		"projects.id":                "leaves no project to verify: every route answers that it does not exist",
+	}
+	findings := func(project string) string {
+		var r, access audit.Report
+		s.Keeper.Do(t, "GET", "/verify", nil, 200, &access)
+		s.Keeper.Do(t, "GET", "/projects/"+project+"/verify", nil, 200, &r)
+		return fmt.Sprint(r.Findings, access.Findings)
+	}
+	if f := findings("pinecrest"); f != "[] []" {
+		t.Fatal(f)
+	}
+	altered := 0
+	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops", "sampling", "environments", "projects",
+		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens", "access_keys", "roles", "installation"} {
+		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ?", table)
+		if err != nil {
+			t.Fatal(err)
+		}
+		columns := map[string]string{}
+		for rows.Next() {
+			var name, kind string
+			if err := rows.Scan(&name, &kind); err != nil {
+				t.Fatal(err)
+			}
+			columns[name] = kind
+		}
+		rows.Close()
+		if len(columns) == 0 {
+			t.Fatalf("no table %s", table)
+		}
+		alone := "SET FOREIGN_KEY_CHECKS = 0; "
+		if _, err := db.Exec("CREATE TABLE kept_rows AS SELECT * FROM " + table); err != nil {
+			t.Fatal(err)
+		}
+		for column, kind := range columns {
+			name := table + "." + column
+			if free[name] != "" {
+				continue
+			}
+			value := "CONCAT(" + column + ", 'x')"
+			switch kind {
+			case "tinyint":
+				value = "1 - " + column
+			case "bigint", "int":
+				value = column + " + 1000"
+			case "varbinary":
+				value = "UNHEX(REVERSE(HEX(" + column + ")))"
+			case "char", "varchar":
+				value = "CONCAT(LEFT(" + column + ", 9), 'x')"
+			}
+			if _, err := db.Exec(alone + "UPDATE " + table + " SET " + column + " = " + value + where[table] + " LIMIT 1"); err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+			project := "pinecrest"
+			if name == "projects.project_key" {
+				project = "pinecrestx"
+			}
+			found := findings(project)
+			of := table
+			if table == "disabled_accounts" {
+				of = "accounts" // one record for both
+			}
+			if !strings.Contains(found, of) {
+				t.Errorf("%s: the verifier says %s", name, found)
+			}
+			altered++
+			if _, err := db.Exec(alone + "DELETE FROM " + table + "; INSERT INTO " + table + " SELECT * FROM kept_rows"); err != nil {
+				t.Fatalf("%s: %v", name, err)
+			}
+		}
+		if f := findings("pinecrest"); f != "[] []" {
+			t.Fatalf("after %s was put back: %s", table, f)
+		}
+		if _, err := db.Exec("DROP TABLE kept_rows"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if altered < 80 {
+		t.Errorf("only %d columns were altered", altered)
+	}
+}

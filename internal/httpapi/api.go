@@ -127,6 +127,7 @@ type API struct {
 	Delivery *delivery.Service
 	Sign     func(ctx context.Context) error    // signs the heads of chains that moved
 	Heads    func() ([]audit.SignedHead, error) // that this node keeps outside the records
+	Forgets  func(of string, at int64) bool     // see audit.Verifier.Forgets
 
 	verifying verifications
 

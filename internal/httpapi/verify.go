@@ -112,6 +112,7 @@ func (c *call) verification() (*verification, error) {
 		return nil, err
 	}
 	checks := audit.NewVerifier(nil, keys)
+	checks.Forgets(c.api.Forgets)
 	for _, h := range heads {
 		signed, err := c.api.Records.SignedHeads(c.ctx, h.Chain)
 		if err != nil {

@@ -3,9 +3,11 @@ package server
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/store"
 )
 
 // Times of the work that goes on behind.
@@ -101,4 +103,11 @@ func (s *Server) committed(ctx context.Context, keys bool) {
 	if keys {
 		s.api.Keys.Nudge()
 	}
+}
+
+// mayBeGone tells whether a row that the chain speaks of may have been forgotten. Nodes may
+// disagree about the time by up to an hour.
+func (s *Server) mayBeGone(of string, at int64) bool {
+	table, _, _ := strings.Cut(of, "/")
+	return store.MayBeGone(table, at, s.config.Now().Add(time.Hour).UnixMilli(), s.config.Keep)
 }

@@ -57,7 +57,7 @@ func (s *Server) wire() {
 	s.api = &httpapi.API{
 		Edge: httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat,
 			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure},
-		Records: st, Sign: s.signHeads, Preview: tries, Change: changes, Heads: s.heads.read,
+		Records: st, Sign: s.signHeads, Preview: tries, Change: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: &delivery.Service{Records: st, Now: c.Now, Node: s.node,
 			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
 			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
@@ -73,14 +74,16 @@ func (s *Store) History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 	return list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE "+strings.Join(where, " AND ")+" ORDER BY at DESC, chain DESC, sequence DESC LIMIT ?", args...)
 }
 
-// Chains gives the heads of a project's chains, and of its environments'; of the access
-// chain for project 0.
+// Chains gives the heads of a project's chains, and of its environments', also those that
+// only the audit says are its own; of the access chain for project 0.
 func (s *Store) Chains(ctx context.Context, project int64) ([]audit.Head, error) {
 	if project == 0 {
 		return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", audit.Access)
 	}
 	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? OR chain IN "+
-		"(SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ?) ORDER BY chain", audit.ProjectChain(project), project)
+		"(SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ? "+
+		"UNION SELECT CONCAT('environment:', environment_id) FROM audit WHERE project_id = ? AND environment_id > 0 GROUP BY project_id, environment_id) ORDER BY chain",
+		audit.ProjectChain(project), project, project)
 }
 
 // Rows reads a chain behind one entry up to another, in order and in portions, and hands each row to visit.
@@ -109,10 +112,13 @@ func (s *Store) Compare(ctx context.Context, head audit.Head, v *audit.Verifier)
 	revision := int64(-1)
 	if kind, id, _ := strings.Cut(head.Chain, ":"); kind == "environment" {
 		got, err := get[int64](ctx, s.pages, "the environment is gone", "SELECT revision FROM environments WHERE id = ?", id)
-		if err != nil {
+		var fault *app.Fault
+		switch {
+		case err == nil:
+			revision = *got
+		case !errors.As(err, &fault) || fault.Kind != app.NotFound: // one that is gone is missed among the records
 			return nil, err
 		}
-		revision = *got
 	}
 	var all []audit.Record
 	if err := s.Records(ctx, head.Chain, func(r audit.Record) { all = append(all, r) }); err != nil {

@@ -56,7 +56,7 @@ func (t *Tx) SetAccount(a *app.Account, by string) error {
 	if err := t.exec("DELETE FROM sessions WHERE account_id = ?", a.ID); err != nil {
 		return err
 	}
-	if err := t.exec("DELETE FROM tokens WHERE account_id = ?", a.ID); err != nil {
+	if err := t.endTokens("account_id = ?", a.ID); err != nil {
 		return err
 	}
 	return t.touchAccount(a.ID)
@@ -87,7 +87,7 @@ func (t *Tx) SetPassword(account, hash string, but []byte, keep []string) error 
 	if err := t.exec("DELETE FROM sessions WHERE account_id = ? AND digest <> ?", account, append([]byte{}, but...)); err != nil {
 		return err
 	}
-	if err := t.exec("DELETE FROM tokens WHERE account_id = ? AND name NOT IN ("+marks(len(keep)+1)+")", append([]any{account, ""}, anys(keep)...)...); err != nil {
+	if err := t.endTokens("account_id = ? AND name NOT IN ("+marks(len(keep)+1)+")", append([]any{account, ""}, anys(keep)...)...); err != nil {
 		return err
 	}
 	return t.touchAccount(account)
@@ -234,7 +234,16 @@ func (t *Tx) RemoveToken(account, id string) (name string, err error) {
 		}
 		return "", err
 	}
-	return name, t.exec("DELETE FROM tokens WHERE id = ?", id)
+	return name, t.endTokens("id = ?", id)
+}
+
+// endTokens removes tokens, and has the chain say that they are gone.
+func (t *Tx) endTokens(where string, args ...any) error {
+	gone := func(k tokenRow) row { return row{of: "tokens/" + k.ID} }
+	if err := touchRows(t, gone, "SELECT "+tokenColumns+" FROM tokens WHERE "+where+" FOR UPDATE", args...); err != nil {
+		return err
+	}
+	return t.exec("DELETE FROM tokens WHERE "+where, args...)
 }
 
 // AccessKeys lists the access keys of an environment, revoked ones too.

@@ -29,15 +29,17 @@ func (t *Tx) touch(r row) error {
 
 // row is a row as the chain speaks of it.
 type row struct {
-	of      string // table and key
-	content []any  // nil: the row is gone
-	mayGo   bool   // it is forgotten some day, without an entry
+	of       string // table and key
+	content  []any  // nil: the row is gone
+	mayGo    bool   // it is forgotten some day, without an entry
+	revision int64  // that the row is of, and the digest of the entry that it names
+	entry    string
 }
 
 // record is the row's digest, under the installation's secret: rows hold addresses and names,
 // which nobody should find by trying.
 func (r row) record(secret []byte) audit.Record {
-	out := audit.Record{Of: r.of, MayGo: r.mayGo}
+	out := audit.Record{Of: r.of, MayGo: r.mayGo, Revision: r.revision, Entry: r.entry}
 	if r.content != nil {
 		mac := hmac.New(sha256.New, secret)
 		fmt.Fprintf(mac, "greenlever record\n%s\n%s", r.of, encode(r.content))
@@ -47,30 +49,30 @@ func (r row) record(secret []byte) audit.Record {
 }
 
 func documentRecord(table string, d documentRow) row {
-	return row{fmt.Sprintf("%s/%d/%s", table, d.EnvironmentID, d.Key), []any{d.Version, d.Revision, string(d.Document)}, false}
+	return row{of: fmt.Sprintf("%s/%d/%s", table, d.EnvironmentID, d.Key), content: []any{d.Version, d.Revision, string(d.Document)}}
 }
 
 func versionRecord(table string, d documentRow) row {
-	return row{fmt.Sprintf("%s/%d/%s/%d", table, d.EnvironmentID, d.Key, d.Version), []any{d.Revision, string(d.Document)}, true}
+	return row{of: fmt.Sprintf("%s/%d/%s/%d", table, d.EnvironmentID, d.Key, d.Version), content: []any{d.Revision, string(d.Document)}, mayGo: true}
 }
 
 func revisionRecord(environment, revision, at int64, change, event string) row {
-	return row{fmt.Sprintf("revisions/%d/%d", environment, revision), []any{at, change, event}, true}
+	return row{of: fmt.Sprintf("revisions/%d/%d", environment, revision), content: []any{at, change, event}, mayGo: true}
 }
 
 func stopRecord(r stopRow) row {
-	return row{"stops/" + r.ID, []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision, r.LiftedBy, r.LiftedAt, r.LiftedRevision}, r.LiftedAt > 0}
+	return row{of: "stops/" + r.ID, content: []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision, r.LiftedBy, r.LiftedAt, r.LiftedRevision}, mayGo: r.LiftedAt > 0}
 }
 
 func deliveryRecord(environment, epoch, revision, at int64, body string) row {
-	return row{fmt.Sprintf("deliveries/%d/%d/%d", environment, epoch, revision), []any{at, body}, true}
+	return row{of: fmt.Sprintf("deliveries/%d/%d/%d", environment, epoch, revision), content: []any{at, body}, mayGo: true}
 }
 
 // usualDays is for how many days units are kept where nobody said otherwise.
 const usualDays = 7
 
 func samplingRecord(environment int64, off bool, days int) row {
-	r := row{fmt.Sprintf("sampling/%d", environment), nil, false}
+	r := row{of: fmt.Sprintf("sampling/%d", environment)}
 	if off || days != usualDays { // the row is made with what is usual when it is first read
 		r.content = []any{off, days}
 	}
@@ -78,28 +80,28 @@ func samplingRecord(environment int64, off bool, days int) row {
 }
 
 func environmentRecord(id, project int64, key, title string, askFirst bool, created int64) row {
-	return row{fmt.Sprintf("environments/%d", id), []any{project, key, title, askFirst, created}, false}
+	return row{of: fmt.Sprintf("environments/%d", id), content: []any{project, key, title, askFirst, created}}
 }
 
 func projectRecord(id int64, key, title string, created int64) row {
-	return row{fmt.Sprintf("projects/%d", id), []any{key, title, created}, false}
+	return row{of: fmt.Sprintf("projects/%d", id), content: []any{key, title, created}}
 }
 
 func definitionRecord(d definitionRow) row {
-	return row{fmt.Sprintf("definitions/%d/%s", d.ProjectID, d.Flag), []any{d.Version, string(d.Body)}, false}
+	return row{of: fmt.Sprintf("definitions/%d/%s", d.ProjectID, d.Flag), content: []any{d.Version, string(d.Body)}}
 }
 
 func segmentDefinitionRecord(d segmentDefinition) row {
-	return row{fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Segment), []any{d.Title, d.Created}, false}
+	return row{of: fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Segment), content: []any{d.Title, d.Created}}
 }
 
 func attributeRecord(project int64, a attributeRow) row {
-	return row{fmt.Sprintf("attributes/%d/%s", project, a.Attribute), []any{a.Version, string(a.Body)}, false}
+	return row{of: fmt.Sprintf("attributes/%d/%s", project, a.Attribute), content: []any{a.Version, string(a.Body)}}
 }
 
 // testUnitRecord names the unit by a digest: it may be a person.
 func testUnitRecord(project int64, u testUnitRow) row {
-	return row{fmt.Sprintf("test_units/%d/%s", project, audit.Digest([]byte(u.Unit))[:16]), []any{u.Unit, u.Name, string(u.Context), string(u.Expected)}, false}
+	return row{of: fmt.Sprintf("test_units/%d/%s", project, audit.Digest([]byte(u.Unit))[:16]), content: []any{u.Unit, u.Name, string(u.Context), string(u.Expected)}}
 }
 
 type accountRow struct {
@@ -116,11 +118,11 @@ type accountRow struct {
 const accountRows = "SELECT a.id, a.email, a.name, a.password, a.keeper, a.created, COALESCE(d.at, 0) disabled, COALESCE(d.by_id, '') by_id FROM accounts a LEFT JOIN disabled_accounts d ON d.account_id = a.id"
 
 func accountRecord(a accountRow) row {
-	return row{"accounts/" + a.ID, []any{a.Email, a.Name, a.Password, a.Keeper, a.Created, a.Disabled, a.By}, false}
+	return row{of: "accounts/" + a.ID, content: []any{a.Email, a.Name, a.Password, a.Keeper, a.Created, a.Disabled, a.By}}
 }
 
 func rolesRecord(project int64, account string, roles []string) row {
-	r := row{fmt.Sprintf("roles/%d/%s", project, account), nil, false}
+	r := row{of: fmt.Sprintf("roles/%d/%s", project, account)}
 	if len(roles) > 0 {
 		r.content = anys(roles)
 	}
@@ -137,7 +139,7 @@ type tokenRow struct {
 }
 
 func tokenRecord(k tokenRow) row {
-	return row{"tokens/" + k.ID, []any{k.Account, k.Name, hex.EncodeToString(k.Digest), k.Created, k.Expires}, true}
+	return row{of: "tokens/" + k.ID, content: []any{k.Account, k.Name, hex.EncodeToString(k.Digest), k.Created, k.Expires}, mayGo: true}
 }
 
 type keyRow struct {
@@ -153,10 +155,10 @@ type keyRow struct {
 }
 
 func keyRecord(k keyRow) row {
-	return row{"access_keys/" + k.ID, []any{k.Environment, k.Kind, k.Purpose, k.Hint, hex.EncodeToString(k.Digest), k.Created, k.Revoked, string(k.Origins)}, k.Revoked > 0}
+	return row{of: "access_keys/" + k.ID, content: []any{k.Environment, k.Kind, k.Purpose, k.Hint, hex.EncodeToString(k.Digest), k.Created, k.Revoked, string(k.Origins)}, mayGo: k.Revoked > 0}
 }
 
-func epochRecord(epoch int64) row { return row{"installation/1", []any{epoch}, false} }
+func epochRecord(epoch int64) row { return row{of: "installation/1", content: []any{epoch}} }
 
 // touchRows reads rows that were just written, and notes them.
 func touchRows[T any](t *Tx, record func(T) row, query string, args ...any) error {
@@ -233,8 +235,13 @@ func (v *reading) environment(id int64) {
 		At       int64  `db:"at"`
 		Change   string `db:"change_id"`
 		Event    []byte `db:"event"`
+		Digest   string `db:"digest"`
 	}
-	read(v, func(r revision) row { return revisionRecord(id, r.Revision, r.At, r.Change, string(r.Event)) }, "SELECT revision, at, change_id, event FROM revisions WHERE environment_id = ?", id)
+	read(v, func(r revision) row {
+		out := revisionRecord(id, r.Revision, r.At, r.Change, string(r.Event))
+		out.revision, out.entry = r.Revision, r.Digest
+		return out
+	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", id)
 	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
 	type delivery struct {
 		Epoch    int64  `db:"epoch"`

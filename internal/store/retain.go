@@ -76,6 +76,22 @@ func Days() map[string]int {
 	return days
 }
 
+// MayBeGone tells whether a row of a table may have been forgotten by now, where its entry in
+// the chain is of a time (both in Unix milliseconds). Options are in days, as for [Store.Forget].
+func MayBeGone(table string, at, now int64, days map[string]int) bool {
+	for _, k := range Retention() {
+		if k.Table != table {
+			continue
+		}
+		n, ok := days[k.Option]
+		if !ok {
+			n = max(k.Days, 1)
+		}
+		return at < now-int64(n)*dayMillis
+	}
+	return false
+}
+
 // Work is bounded by portions, so that it holds no row for long and ends in time.
 const (
 	atOnce     = 5_000           // rows of one statement that forgets

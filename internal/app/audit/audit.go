@@ -63,6 +63,10 @@ type Record struct {
 	Of     string `json:"of"` // table and key
 	Digest string `json:"digest,omitempty"`
 	MayGo  bool   `json:"mayGo,omitempty"` // the row is forgotten some day, without an entry
+
+	// Of a row as it is, which no entry can hold: the digest of the entry that made a revision.
+	Revision int64  `json:"-"`
+	Entry    string `json:"-"`
 }
 
 // Adopted is the action of an entry that speaks of rows that were written before chains did.

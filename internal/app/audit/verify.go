@@ -68,10 +68,12 @@ type Verifier struct {
 	now    []Head // heads that a chain must end at or behind
 	keys   map[string]int64
 	pinned string
-	spoken map[string]Record // by table and key: what the open chain last said of it
-	change string            // the change whose entry last spoke of records
-	older  int64             // an entry of a program that did not say what it wrote
-	last   int64             // the highest revision that the open chain names
+	spoken map[string]said // by table and key: what the open chain last said of it
+	gone   func(of string, at int64) bool
+	made   map[int64][]string // digests of the open chain's entries that speak of records, by revision
+	change string             // the change whose entry last spoke of records
+	older  int64              // an entry of a program that did not say what it wrote
+	last   int64              // the highest revision that the open chain names
 }
 
 // Keys are the public keys that may sign, with the time from which each may; nil takes any.
@@ -86,6 +88,16 @@ func NewVerifier(heads []SignedHead, keys Keys) *Verifier {
 	}
 	return v
 }
+
+// said is what an entry of a time, in Unix milliseconds, says of a row.
+type said struct {
+	Record
+	at int64
+}
+
+// Forgets says which rows that may go may be gone already, by table and key, and by the time
+// when the chain last spoke of them; without it all may.
+func (v *Verifier) Forgets(gone func(of string, at int64) bool) { v.gone = gone }
 
 // Pin has a key count that is known from elsewhere: at least one head must be signed with it,
 // and heads signed with it count whatever the access chain says of keys.
@@ -123,7 +135,7 @@ func (v *Verifier) Row(r *Row) {
 	if v.open == nil || v.open.Chain != r.Chain {
 		v.close()
 		v.open = &Head{Chain: r.Chain}
-		v.spoken, v.change, v.older, v.last = map[string]Record{}, "", 0, 0
+		v.spoken, v.made, v.change, v.older, v.last = map[string]said{}, map[int64][]string{}, "", 0, 0
 	}
 	v.report.Entries++
 	if r.Sequence != v.open.Sequence+1 {
@@ -146,6 +158,9 @@ func (v *Verifier) Row(r *Row) {
 	}
 	v.plain(r, &e)
 	v.speak(&e)
+	if e.Revision > 0 && len(v.spoken) > 0 {
+		v.made[e.Revision] = append(v.made[e.Revision], r.Digest)
+	}
 	v.open.Sequence, v.open.Digest = r.Sequence, r.Digest
 	for _, h := range v.signed[r.Chain][r.Sequence] {
 		if h.Digest != r.Digest {
@@ -177,8 +192,12 @@ func (v *Verifier) plain(r *Row, e *Entry) {
 // speak takes in what an entry says of records.
 func (v *Verifier) speak(e *Entry) {
 	v.last = max(v.last, e.Revision)
+	at := e.At
+	if e.Action == Adopted { // the rows are older than what is said of them
+		at = 0
+	}
 	for _, r := range e.Records {
-		v.spoken[r.Of] = r
+		v.spoken[r.Of] = said{r, at}
 	}
 	switch {
 	case len(e.Records) > 0:
@@ -211,20 +230,22 @@ func (v *Verifier) Records(revision int64, visit func(func(Record)) error) error
 	err := visit(func(r Record) {
 		v.report.Records++
 		seen[r.Of] = true
-		switch said, known := v.spoken[r.Of]; {
+		switch last, known := v.spoken[r.Of]; {
 		case !known:
 			v.find(v.open.Chain, v.open.Sequence, "%s is there, and the chain knows nothing of it", r.Of)
-		case said.Digest == "":
+		case last.Digest == "":
 			v.find(v.open.Chain, v.open.Sequence, "%s is there, and the chain says that it is gone", r.Of)
-		case said.Digest != r.Digest:
+		case last.Digest != r.Digest:
 			v.find(v.open.Chain, v.open.Sequence, "%s is not as the chain says: it was changed beside it", r.Of)
+		case len(v.made[r.Revision]) > 0 && last.at > 0 && !slices.Contains(v.made[r.Revision], r.Entry):
+			v.find(v.open.Chain, v.open.Sequence, "%s names another entry than the one that made it", r.Of)
 		}
 	})
 	if err != nil {
 		return err
 	}
-	for of, said := range v.spoken {
-		if said.Digest != "" && !said.MayGo && !seen[of] {
+	for of, last := range v.spoken {
+		if last.Digest != "" && !seen[of] && !(last.MayGo && (v.gone == nil || v.gone(of, last.at))) {
 			v.find(v.open.Chain, v.open.Sequence, "%s is missing: it was removed beside the chain", of)
 		}
 	}
