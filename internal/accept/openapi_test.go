@@ -2,6 +2,7 @@ package accept
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -76,8 +77,45 @@ func escape(path string) string {
 }
 
 // Every route of the document is asked once, and what it takes and answers fits its schemas.
-func TestAnswersFitTheDocument(t *testing.T) {
+func TestAnswersFitTheDocument(t *testing.T) { broad(t, gltest.Start(t)) }
+
+// A program goes on where a newer one has added a column to each table: it names the columns
+// that it reads and writes.
+func TestColumnsOfANewerRelease(t *testing.T) {
 	s := gltest.Start(t)
+	db, err := sql.Open("mysql", s.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	rows, err := db.Query("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tables []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			t.Fatal(err)
+		}
+		tables = append(tables, name)
+	}
+	rows.Close()
+	for _, name := range tables {
+		if _, err := db.Exec("ALTER TABLE " + name + " ADD COLUMN of_tomorrow INT NOT NULL DEFAULT 7 FIRST"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if len(tables) < 30 {
+		t.Fatalf("only %d tables", len(tables))
+	}
+	broad(t, s)
+	s.Serve(t) // another node of this release starts beside it
+}
+
+// broad asks every route, and holds each answer against the document.
+func broad(t *testing.T, s *gltest.Service) {
+	t.Helper()
 	s.Flag(t, "one-touch-open")
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"not": object{"test": "absent", "attribute": "badge"}}}, 201, nil)
 	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
