@@ -14,9 +14,13 @@ import (
 
 func verify(t *testing.T, s *gltest.Service) *audit.Report {
 	t.Helper()
-	var r audit.Report
-	s.Keeper.Do(t, "GET", "/projects/pinecrest/verify", nil, 200, &r)
-	return &r
+	for cursor := ""; ; {
+		var r audit.Report
+		s.Keeper.Do(t, "GET", "/projects/pinecrest/verify?cursor="+cursor, nil, 200, &r)
+		if cursor = r.Cursor; cursor == "" {
+			return &r
+		}
+	}
 }
 
 // Whatever is altered in the rows of the audit by going round the service is found, by the

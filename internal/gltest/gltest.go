@@ -148,6 +148,8 @@ func (s *Service) Serve(t testing.TB, change ...func(*server.Config)) *server.Se
 	for _, f := range change {
 		f(&c)
 	}
+	// Who starts again at an address must not be taken for the one before, to which lines are kept.
+	http.DefaultTransport.(*http.Transport).CloseIdleConnections()
 	srv, err := server.Start(context.Background(), c)
 	if err != nil {
 		t.Fatal(err)
@@ -295,6 +297,11 @@ func (c Caller) With(name, value string) Caller {
 // Send sends a request and gives status and body; path begins below /api/v1 unless it
 // names another surface.
 func (c Caller) Send(method, path string, body []byte) (status int, answer []byte, header http.Header, err error) {
+	return c.Over(http.DefaultClient, method, path, body)
+}
+
+// Over is Send with a client of one's own, such as one with a time limit.
+func (c Caller) Over(client *http.Client, method, path string, body []byte) (status int, answer []byte, header http.Header, err error) {
 	at := c.URL + "/api/v1" + path
 	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/readyz", "/healthz"} {
 		if len(path) >= len(other) && path[:len(other)] == other {
@@ -309,7 +316,7 @@ func (c Caller) Send(method, path string, body []byte) (status int, answer []byt
 	for k, v := range c.Header {
 		req.Header[k] = v
 	}
-	res, err := http.DefaultClient.Do(req)
+	res, err := client.Do(req)
 	if err != nil {
 		return 0, nil, nil, err
 	}
