@@ -128,6 +128,7 @@ func (s *service) call(method, path, version string, body, out any) error {
 			return err
 		}
 		req.Header.Set("Authorization", "Bearer "+s.token)
+		req.Header.Set("Content-Type", "application/json")
 		if version != "" {
 			req.Header.Set("If-Match", version)
 		}
