@@ -6,7 +6,7 @@
 SHELL := /bin/bash
 MODULES := . core client otel openfeature examples/minimal
 
-.PHONY: demo demo-reset test check bench build console tools tools-test clean
+.PHONY: demo demo-reset test check bench build console tools tools-test clean storm
 
 demo: build tools
 	@exec bin/greenlever demo
@@ -65,6 +65,9 @@ test: build tools-test check
 
 bench: build tools
 	@go run ./internal/bench
+
+storm: build tools-test
+	@GREENLEVER_STORM=$${GREENLEVER_STORM:-10m} go test ./internal/accept -run 'TestStorm$$' -v -timeout 24h
 
 clean:
 	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/httpapi/dist/app internal/httpapi/dist/browser

@@ -140,6 +140,101 @@ func TestMissingEntriesAndCutTails(t *testing.T) {
 	}
 }
 
+// One signed head does not replace another, a key that came later signs no past, and what was
+// kept elsewhere, a head or the key, counts against whoever rewrites chain, heads and keys.
+func TestHeadsAndKeys(t *testing.T) {
+	rows := chain(t, "environment:1", 5)
+	_, honest, _ := ed25519.GenerateKey(nil)
+	_, other, _ := ed25519.GenerateKey(nil)
+	sign := func(rows []*Row, n int, at int64, key ed25519.PrivateKey) SignedHead {
+		r := rows[n-1]
+		return Sign(Head{r.Chain, r.Sequence, r.Digest}, at, key)
+	}
+	rewritten := slices.Clone(rows)
+	head := &Head{Chain: rows[3].Chain, Sequence: 4, Digest: rows[3].Digest}
+	rewritten[4], _ = Append(head, Entry{Action: "flag.changed", At: 4, Subject: "another"}, nil)
+	first := sign(rows, 5, 99, honest)
+	second := sign(rewritten, 5, 100, other)
+	keys := Keys{first.Key: 0, second.Key: 50}
+	check := func(keys Keys, pin string, rows []*Row, heads ...SignedHead) string {
+		v := NewVerifier(nil, keys)
+		v.Pin(pin)
+		for _, h := range heads {
+			v.Held(h)
+		}
+		for _, r := range rows {
+			v.Row(r)
+		}
+		return fmt.Sprint(v.Done().Findings)
+	}
+	for what, c := range map[string]struct{ got, says string }{
+		"as it is":                          {check(keys, "", rows, first), "[]"},
+		"a second head for the rewritten":   {check(keys, "", rewritten, first, second), "differs from the head that was signed"},
+		"the second head first":             {check(keys, "", rewritten, second, first), "differs from the head that was signed"},
+		"a key that was added later":        {check(keys, "", rewritten, sign(rewritten, 5, 49, other)), "added later"},
+		"a key of nobody's":                 {check(Keys{first.Key: 0}, "", rows, second), "not one of this installation's"},
+		"a tail cut with its heads":         {check(keys, "", rows[:3]), "[]"}, // nobody could tell
+		"but for a head kept elsewhere":     {check(keys, "", rows[:3], first), "a head at 5 was signed"},
+		"and for a key that is pinned":      {check(keys, first.Key, rewritten, second), "no head is signed with the key that was pinned"},
+		"a pinned key beside a rewritten":   {check(Keys{second.Key: 0}, first.Key, rewritten, first, second), "differs from the head that was signed"},
+		"a pinned key that the chain hides": {check(Keys{second.Key: 0}, first.Key, rows, first), "[]"},
+	} {
+		if !strings.Contains(c.got, c.says) {
+			t.Errorf("%s: %s, want %s", what, c.got, c.says)
+		}
+	}
+}
+
+// Rows beside the chain are held against what it last said of them.
+func TestRecordsBesideTheChain(t *testing.T) {
+	head := &Head{Chain: "environment:1"}
+	var rows []*Row
+	say := func(at int64, records ...Record) {
+		row, err := Append(head, Entry{Action: "flag.changed", Change: fmt.Sprint(at), At: at, Environment: 1, Revision: at, Records: records}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rows = append(rows, row)
+	}
+	say(1, Record{Of: "flags/1/a", Digest: "d1"}, Record{Of: "revisions/1/1", Digest: "r1", MayGo: true})
+	say(2, Record{Of: "flags/1/a", Digest: "d2"}, Record{Of: "flags/1/b", Digest: "b"})
+	say(3, Record{Of: "flags/1/b"})
+	there := []Record{{Of: "flags/1/a", Digest: "d2"}, {Of: "revisions/1/1", Digest: "r1", Revision: 1, Entry: rows[0].Digest}}
+	check := func(revision int64, records ...Record) string {
+		v := NewVerifier(nil, nil)
+		v.Forgets(func(_ string, at int64) bool { return at < 1 })
+		for _, r := range rows {
+			v.Row(r)
+		}
+		if err := v.Records(revision, func(visit func(Record)) error {
+			for _, r := range records {
+				visit(r)
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprint(v.Done().Findings)
+	}
+	another := there[1]
+	another.Entry = rows[1].Digest
+	for what, c := range map[string]struct{ got, says string }{
+		"as it is":               {check(3, there...), "[]"},
+		"an old version":         {check(3, Record{Of: "flags/1/a", Digest: "d1"}, there[1]), "flags/1/a is not as the chain says"},
+		"one that is gone":       {check(3, there[1]), "flags/1/a is missing"},
+		"one gone too early":     {check(3, there[0]), "revisions/1/1 is missing"},
+		"one that came back":     {check(3, append(there, Record{Of: "flags/1/b", Digest: "b"})...), "the chain says that it is gone"},
+		"a stranger":             {check(3, append(there, Record{Of: "flags/1/c", Digest: "c"})...), "the chain knows nothing of it"},
+		"another entry":          {check(3, there[0], another), "names another entry"},
+		"a revision put back":    {check(2, there...), "stands at revision 2, and the chain at 3"},
+		"a revision put forward": {check(4, there...), "stands at revision 4, and the chain at 3"},
+	} {
+		if !strings.Contains(c.got, c.says) {
+			t.Errorf("%s: %s, want %s", what, c.got, c.says)
+		}
+	}
+}
+
 func TestExport(t *testing.T) {
 	var b bytes.Buffer
 	for _, r := range chain(t, "environment:1", 4) {
