@@ -104,7 +104,8 @@ func (c *Client) readFeed(ctx context.Context) error {
 		return err
 	}
 	req.Header.Set("Accept", "text/event-stream")
-	if s := c.state.Load(); s.source == FromService || s.source == FromDisk {
+	// Who lacks a list, such as one that was damaged on the disk, asks for everything.
+	if s := c.state.Load(); (s.source == FromService || s.source == FromDisk) && !lacking(s.base.Source) {
 		req.Header.Set("Last-Event-ID", s.base.Source.Position().String())
 	}
 	watchdog := time.AfterFunc(silence, cancel)
@@ -207,6 +208,12 @@ func (c *Client) readBeat(ctx context.Context, data []byte) error {
 	c.mu.Unlock()
 	c.heard(beat.Contact)
 	return err
+}
+
+// lacking tells whether a ruleset is without a list that it names.
+func lacking(rs *flag.Ruleset) bool {
+	_, missing := rs.Needed()
+	return len(missing) > 0
 }
 
 // strand notes whether the service says that it does not know what is in use here.
