@@ -3,6 +3,9 @@ package accept
 import (
 	"io"
 	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"strings"
 	"sync"
 	"testing"
@@ -29,7 +32,12 @@ func window(t *testing.T, s *gltest.Service, width, height int) *browse.Window {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.Close)
-	return w.Go(s.URL()+"/sign-in").Fill("E-mail", gltest.KeeperEmail).Fill("Password", gltest.Password).Click("Sign in").See("Board")
+	return signIn(w, s.URL())
+}
+
+// signIn signs in as the keeper at an address.
+func signIn(w *browse.Window, url string) *browse.Window {
+	return w.Go(url+"/sign-in").Fill("E-mail", gltest.KeeperEmail).Fill("Password", gltest.Password).Click("Sign in").See("Board")
 }
 
 func good(t *testing.T, w *browse.Window) {
@@ -130,6 +138,50 @@ func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
 	d := s.Get(t, "production", "handover-photo").Document
 	if d.Resting != "on" || len(d.Needs) != 1 || d.Rules[0].When.Segment != "staff" {
 		t.Errorf("%+v", d)
+	}
+}
+
+// What is typed while an answer is under way stays, and what was saved is taken out.
+func TestConsoleLateAnswers(t *testing.T) {
+	s := gltest.Start(t)
+	to, err := url.Parse(s.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Answers to changes are held until they are let go.
+	held, let := make(chan bool, 10), make(chan bool)
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	proxy.FlushInterval = -1
+	proxy.ModifyResponse = func(r *http.Response) error {
+		if r.Request.Method == http.MethodPatch {
+			held <- true
+			<-let
+		}
+		return nil
+	}
+	slow := httptest.NewServer(proxy)
+	t.Cleanup(slow.Close)
+	t.Cleanup(func() { close(let) })
+	w := window(t, s, 1280, 900)
+	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys and asking").Fill("why change staging", "first").Click("Let staging ask first")
+	good(t, w)
+	<-held
+	w.See("Let staging no longer ask first") // by the stream, before its answer
+	w.Fill("why change staging", "a mistake")
+	let <- true
+	w.Click("Let staging no longer ask first")
+	good(t, w)
+	<-held
+	let <- true
+	w.See("Let staging ask first")
+	gltest.Eventually(t, "what was saved is taken out", func() bool {
+		return w.Eval(`document.querySelector('[aria-label="why change staging"]').value`) == ""
+	})
+	good(t, w)
+	var page struct{ Items []struct{ Action, Reason string } }
+	s.Keeper.Do(t, "GET", "/projects/pinecrest/history?environment=staging&limit=2", nil, 200, &page)
+	if len(page.Items) != 2 || page.Items[0].Reason != "a mistake" || page.Items[1].Reason != "first" {
+		t.Errorf("%+v", page.Items)
 	}
 }
 

@@ -14,6 +14,7 @@ import { PreviewSheet, Sweep } from "./preview";
 import { Checks, SeeAs, SetUpLine, Snippets, Who } from "./sheets";
 import { Track } from "./track";
 import { Values } from "./values";
+import { takeOut } from "../../ui/typed";
 
 type Document = Schemas["Document"];
 
@@ -90,8 +91,8 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
       { document: withSalts(sent, tried.data?.document), version: draft.version, reason, ...(sweeps && { units: Number(units) }) },
       {
         onSuccess: (saved) => {
-          setReason("");
-          setUnits("");
+          takeOut(setReason, reason);
+          takeOut(setUnits, units);
           setPast([]);
           // What was typed while it was being saved goes on, on top of it.
           setDraft((now) => (now === undefined || now.document === sent ? undefined : { document: now.document, version: saved.version }));
@@ -257,7 +258,7 @@ function NewVariant({ project, definition, onMade }: { project: string; definiti
         onClick={() =>
           edit.mutate(
             { version: definition.version, body: { addVariants: [{ name, value: parsed }], reason } as Schemas["DefinitionEdit"] },
-            { onSuccess: () => { onMade(name, parsed); setOpen(false); setName(""); setValue(""); } },
+            { onSuccess: () => { onMade(name, parsed); setOpen(false); takeOut(setName, name); takeOut(setValue, value); } },
           )
         }
       >

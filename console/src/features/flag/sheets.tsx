@@ -4,6 +4,7 @@ import { api, must, type Schemas } from "../../api/client";
 import { useChange, useEditDefinition } from "../../api/queries";
 import { useLint, useSnippets, useUnits } from "../../api/targeting";
 import { Button, Copy, Dialog, inputStyle, Problem, Select, Sheet, Time } from "../../ui/controls";
+import { takeOut } from "../../ui/typed";
 
 /** SetUpLine says how far the flag has come: defined, asked for by code, given to whom. */
 export function SetUpLine({ definition, asked, given }: { definition: Schemas["Definition"]; asked: Schemas["Asked"] | undefined; given: boolean }) {
@@ -93,7 +94,7 @@ export function Checks({ project, environment, definition }: { project: string; 
   const [muting, setMuting] = useState("");
   const [reason, setReason] = useState("");
   const muted = definition.muted ?? [];
-  const put = (next: Schemas["Mute"][]) => edit.mutate({ version: definition.version, body: { muted: next } }, { onSuccess: () => { setMuting(""); setReason(""); } });
+  const put = (next: Schemas["Mute"][]) => edit.mutate({ version: definition.version, body: { muted: next } }, { onSuccess: () => { takeOut(setMuting, muting); takeOut(setReason, reason); } });
   if (!found.data || found.data.items.length === 0) return null;
   return (
     <Sheet title="To look at">

@@ -5,6 +5,7 @@ import { useChange, useMe } from "../../api/queries";
 import { useAttributes } from "../../api/targeting";
 import { Button, inputStyle, Problem, Select, Sheet, TextField, Time, Waiting } from "../../ui/controls";
 import { Place } from "./place";
+import { closed } from "../../ui/typed";
 
 const types = ["string", "number", "boolean", "version", "time", "address", "list"];
 
@@ -36,14 +37,14 @@ export default function AttributesPage() {
               </thead>
               <tbody>
                 {all.data.items.map((a) => (
-                  <Row key={a.name} project={project} attribute={a} developer={developer} open={open === a.name} onOpen={() => setOpen(open === a.name ? undefined : a.name)} />
+                  <Row key={a.name} project={project} attribute={a} developer={developer} open={open === a.name} onOpen={() => setOpen(open === a.name ? undefined : a.name)} onDone={() => setOpen(closed(a.name))} />
                 ))}
               </tbody>
             </table>
           </div>
           {developer && (
             <div className="mt-3">
-              {open === "" ? <Declare project={project} name="" attribute={undefined} suggested="string" onDone={() => setOpen(undefined)} /> : <Button onClick={() => setOpen("")}>Declare an attribute</Button>}
+              {open === "" ? <Declare project={project} name="" attribute={undefined} suggested="string" onDone={() => setOpen(closed(""))} /> : <Button onClick={() => setOpen("")}>Declare an attribute</Button>}
             </div>
           )}
         </Sheet>
@@ -52,7 +53,7 @@ export default function AttributesPage() {
   );
 }
 
-function Row({ project, attribute: a, developer, open, onOpen }: { project: string; attribute: Schemas["AttributeView"]; developer: boolean; open: boolean; onOpen: () => void }) {
+function Row({ project, attribute: a, developer, open, onOpen, onDone }: { project: string; attribute: Schemas["AttributeView"]; developer: boolean; open: boolean; onOpen: () => void; onDone: () => void }) {
   const kinds = Object.entries(a.seen?.kinds ?? {}).toSorted(([, m], [, n]) => n - m);
   const values = a.seen?.values ?? [];
   return (
@@ -90,7 +91,7 @@ function Row({ project, attribute: a, developer, open, onOpen }: { project: stri
       {open && (
         <tr>
           <td colSpan={7} className="pb-3">
-            <Declare project={project} name={a.name} attribute={a.declared} suggested={kinds[0]?.[0] ?? "string"} onDone={onOpen} />
+            <Declare project={project} name={a.name} attribute={a.declared} suggested={kinds[0]?.[0] ?? "string"} onDone={onDone} />
           </td>
         </tr>
       )}

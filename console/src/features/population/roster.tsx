@@ -6,6 +6,7 @@ import { useRoster } from "../../api/targeting";
 import { Button, Problem, Sheet, TextField, Waiting } from "../../ui/controls";
 import { Variant } from "../../ui/variant";
 import { Place } from "./place";
+import { takeOut } from "../../ui/typed";
 
 /** RosterPage is test units by flags: what each gets, against what is expected of it and what
     chance says of them all. */
@@ -124,7 +125,7 @@ function NewTestUnit({ project, units }: { project: string; units: Schemas["Rost
         onSubmit={(e) => {
           e.preventDefault();
           const wants = Object.fromEntries(Object.entries(pairs(expected)).map(([k, v]) => [k, String(v)]));
-          save.mutate({ unit, name, attributes: pairs(attributes), expected: wants }, { onSuccess: () => { setUnit(""); setName(""); setAttributes(""); setExpected(""); } });
+          save.mutate({ unit, name, attributes: pairs(attributes), expected: wants }, { onSuccess: () => { takeOut(setUnit, unit); takeOut(setName, name); takeOut(setAttributes, attributes); takeOut(setExpected, expected); } });
         }}
       >
         <TextField label="Key of the test unit" required className="font-mono" value={unit} onChange={(e) => setUnit(e.target.value)} />

@@ -7,6 +7,7 @@ import { ConditionAround, ConditionEditor, type Node } from "../../ui/condition"
 import { Button, inputStyle, Problem, Select, Sheet, TextField } from "../../ui/controls";
 import { About, Part } from "../../ui/estimate";
 import { Place } from "./place";
+import { closed } from "../../ui/typed";
 
 /** SegmentsPage is the segments of an environment and what is kept of its units. */
 export default function SegmentsPage() {
@@ -50,7 +51,7 @@ function Segments({ project, environment, developer }: { project: string; enviro
   const asksHere = board.data?.environments.find((e) => e.key === environment)?.askFirst ?? false;
   const add = useChange(project, (body: Schemas["SegmentBody"]) => must(api.POST("/api/v1/projects/{project}/segments", { params: { path: { project } }, body })));
   // Closes what was saved, and nothing else that was opened meanwhile.
-  const close = (form: string) => ({ onSuccess: () => setOpen((now) => (now === form ? undefined : now)) });
+  const close = (form: string) => ({ onSuccess: () => setOpen(closed(form)) });
   return (
     <Sheet title="Segments">
       <ul className="flex flex-col gap-3">
@@ -78,7 +79,7 @@ function Segments({ project, environment, developer }: { project: string; enviro
                 </span>
               ))}
             </div>
-            {open === s.key && <SegmentEditor key={`${environment} ${s.key} ${s.version}`} project={project} environment={environment} segment={s} asks={asksHere} onSaved={() => setOpen(undefined)} />}
+            {open === s.key && <SegmentEditor key={`${environment} ${s.key} ${s.version}`} project={project} environment={environment} segment={s} asks={asksHere} onSaved={() => setOpen(closed(s.key))} />}
           </li>
         ))}
         {segments.data?.items.length === 0 && <li className="text-soft">None.</li>}

@@ -4,6 +4,7 @@ import { api, must, type Schemas } from "../../api/client";
 import { useChange, useMe, useSessions, useSignOut, useTokens } from "../../api/queries";
 import Accounts from "./accounts";
 import { Button, Copy, Page, Problem, Sheet, TextField, Time } from "../../ui/controls";
+import { takeOut } from "../../ui/typed";
 
 export default function Account() {
   const me = useMe();
@@ -55,7 +56,7 @@ function Tokens() {
         className="mt-2 flex items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
-          add.mutate({ name, days: 90 }, { onSuccess: (t) => { setMade(t); setName(""); } });
+          add.mutate({ name, days: 90 }, { onSuccess: (t) => { setMade(t); takeOut(setName, name); } });
         }}
       >
         <TextField label="New token" placeholder="what it is for" required value={name} onChange={(e) => setName(e.target.value)} />
@@ -99,7 +100,7 @@ function Password() {
         className="flex flex-wrap items-end gap-3"
         onSubmit={(e) => {
           e.preventDefault();
-          change.mutate({ old, password, keepTokens: keep }, { onSuccess: () => { setOld(""); setPassword(""); } });
+          change.mutate({ old, password, keepTokens: keep }, { onSuccess: () => { takeOut(setOld, old); takeOut(setPassword, password); } });
         }}
       >
         <TextField label="Present password" type="password" autoComplete="current-password" required value={old} onChange={(e) => setOld(e.target.value)} />

@@ -3,6 +3,7 @@ import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
 import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople } from "../../api/queries";
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
+import { takeOut } from "../../ui/typed";
 
 const roles = ["auditor", "developer", "releaser", "on-call", "keeper"];
 
@@ -47,7 +48,7 @@ function Environment({ project, environment, keeper }: { project: string; enviro
       {open && (
         <div className="my-2 flex flex-wrap items-center gap-2">
           <input aria-label={`why change ${environment.key}`} className={inputStyle} placeholder={environment.askFirst ? "why?" : "why? (may be left out)"} value={reason} onChange={(e) => setReason(e.target.value)} />
-          <Button disabled={asks || edit.isPending} onClick={() => edit.mutate(!environment.askFirst, { onSuccess: () => setReason("") })}>
+          <Button disabled={asks || edit.isPending} onClick={() => edit.mutate(!environment.askFirst, { onSuccess: () => takeOut(setReason, reason) })}>
             {environment.askFirst ? `Let ${environment.key} no longer ask first` : `Let ${environment.key} ask first`}
           </Button>
         </div>
@@ -133,7 +134,7 @@ function NewEnvironment({ project, first }: { project: string; first: boolean })
       className="flex flex-col gap-3"
       onSubmit={(e) => {
         e.preventDefault();
-        add.mutate({ key, title: "", askFirst }, { onSuccess: (m) => { setMade(m); setKey(""); } });
+        add.mutate({ key, title: "", askFirst }, { onSuccess: (m) => { setMade(m); takeOut(setKey, key); } });
       }}
     >
       {made && (
