@@ -178,7 +178,9 @@ func TestConsoleLateAnswers(t *testing.T) {
 		return w.Eval(`document.querySelector('[aria-label="why change staging"]').value`) == ""
 	})
 	good(t, w)
-	var page struct{ Items []struct{ Action, Reason string } }
+	var page struct {
+		Items []struct{ Action, Reason string }
+	}
 	s.Keeper.Do(t, "GET", "/projects/pinecrest/history?environment=staging&limit=2", nil, 200, &page)
 	if len(page.Items) != 2 || page.Items[0].Reason != "a mistake" || page.Items[1].Reason != "first" {
 		t.Errorf("%+v", page.Items)
