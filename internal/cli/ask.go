@@ -388,7 +388,7 @@ func (s *session) verifyCommand() *cobra.Command {
 			}
 		}
 		if err := s.show(r, func() {
-			s.say("%d entries in %d chains, %d signed heads, %d records beside them", r.Entries, len(r.Chains), r.Signed, r.Records)
+			s.say("entries %d, chains %d, signed heads %d, records beside them %d", r.Entries, len(r.Chains), r.Signed, r.Records)
 			for _, h := range r.Chains {
 				s.say("  %-16s to %-6d %s", h.Chain, h.Sequence, h.Digest)
 			}

@@ -54,7 +54,14 @@ func (s *session) leaveCommand() *cobra.Command {
 				return err
 			}
 			return s.show(now, func() {
-				s.note("%s: disabled %t, keeps the installation %t", now.Email, now.Disabled > 0, now.Keeper)
+				may, keeps := "may sign in", "is no installation keeper"
+				if now.Disabled > 0 {
+					may = "is disabled, without sessions and tokens"
+				}
+				if now.Keeper {
+					keeps = "is an installation keeper"
+				}
+				s.note("%s %s, and %s", now.Email, may, keeps)
 			})
 		}}
 	f := c.Flags()

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"sync"
 
+	"github.com/google/uuid"
+
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/store"
@@ -74,7 +76,8 @@ func (s *Server) announceKey(ctx context.Context) error {
 
 // adoption begins an entry that has a chain speak of rows that are older than such entries.
 func (s *Server) adoption(chain string) audit.Entry {
-	e := audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"}, Action: audit.Adopted, Difference: []string{"rows that were written before the chain spoke of them, as they stand"}}
+	e := audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"}, Action: audit.Adopted, Change: uuid.NewString(),
+		Difference: []string{"rows that were written by a program that does not say what it writes, as they stand"}}
 	kind, number, _ := strings.Cut(chain, ":")
 	if id, err := strconv.ParseInt(number, 10, 64); err == nil && kind == "project" {
 		e.Project = id

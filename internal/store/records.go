@@ -301,38 +301,51 @@ func (v *reading) access() {
 // perEntry is how many records one entry takes over.
 const perEntry = 500
 
-// AdoptRecords has the chains speak of rows that were written before the chain held their
-// digests, so that they are compared from now on. It does nothing where a chain does already.
+// AdoptRecords has the chains speak of rows as they stand that were written by programs which
+// do not say what they write, so that they are compared from now on: those of before the chain
+// held digests, and those that a process of the release before wrote beside this one. Such a
+// process is among the instances; it is taken out once it is away and its rows are taken over.
 func (s *Store) AdoptRecords(ctx context.Context, entry func(chain string) audit.Entry) error {
-	chains, err := list[string](ctx, s.pages, "SELECT chain FROM audit_heads WHERE sequence > 0 AND NOT EXISTS (SELECT 1 FROM audit a WHERE a.chain = audit_heads.chain AND a.entry LIKE '%\"records\":[%')")
+	var older bool
+	if err := s.pages.GetContext(ctx, &older, "SELECT EXISTS (SELECT 1 FROM instances WHERE kind = 'service')"); err != nil {
+		return fault(err)
+	}
+	chains, err := list[string](ctx, s.pages, "SELECT chain FROM audit_heads WHERE sequence > 0 AND (? OR NOT EXISTS (SELECT 1 FROM audit a WHERE a.chain = audit_heads.chain AND a.entry LIKE '%\"records\":[%'))", older)
 	if err != nil {
 		return err
 	}
 	for _, chain := range chains {
-		var all []audit.Record
-		if err := s.Records(ctx, chain, func(r audit.Record) { all = append(all, r) }); err != nil {
+		if err := s.background(ctx, func(t *Tx) error { return t.adopt(chain, older, entry(chain)) }); err != nil {
 			return err
 		}
-		if len(all) == 0 {
-			continue
-		}
-		if err := s.background(ctx, func(t *Tx) error {
-			var sequence int64
-			if err := t.get(&sequence, "SELECT sequence FROM audit_heads WHERE chain = ? FOR UPDATE", chain); err != nil {
-				return err
-			}
-			var has bool // another node may have been first
-			if err := t.get(&has, "SELECT EXISTS (SELECT 1 FROM audit WHERE chain = ? AND action = ?)", chain, audit.Adopted); err != nil || has {
-				return err
-			}
-			for i := 0; i < len(all); i += perEntry {
-				t.touched = all[i:min(i+perEntry, len(all))]
-				if _, err := t.Append(chain, entry(chain), nil); err != nil {
-					return err
-				}
-			}
-			return nil
-		}); err != nil {
+	}
+	if !older {
+		return nil
+	}
+	_, err = s.work.ExecContext(ctx, "DELETE FROM instances WHERE kind = 'service' AND (gone OR seen < (UNIX_TIMESTAMP() - ?) * 1000)", awayAfter)
+	return fault(err)
+}
+
+// awayAfter is after how many seconds without a word a process of the release before is away.
+const awayAfter = 120
+
+// adopt reads the rows while the chain's head is held: whoever writes one now waits for that.
+func (t *Tx) adopt(chain string, again bool, entry audit.Entry) error {
+	var sequence int64
+	if err := t.get(&sequence, "SELECT sequence FROM audit_heads WHERE chain = ? FOR UPDATE", chain); err != nil {
+		return err
+	}
+	var has bool // another node may have been first
+	if err := t.get(&has, "SELECT EXISTS (SELECT 1 FROM audit WHERE chain = ? AND action = ?)", chain, audit.Adopted); err != nil || has && !again {
+		return err
+	}
+	var all []audit.Record
+	if err := t.store.Records(t.ctx, chain, func(r audit.Record) { all = append(all, r) }); err != nil {
+		return err
+	}
+	for i := 0; i < len(all); i += perEntry {
+		t.touched = all[i:min(i+perEntry, len(all))]
+		if _, err := t.Append(chain, entry, nil); err != nil {
 			return err
 		}
 	}

@@ -193,8 +193,11 @@ func (v *Verifier) plain(r *Row, e *Entry) {
 func (v *Verifier) speak(e *Entry) {
 	v.last = max(v.last, e.Revision)
 	at := e.At
-	if e.Action == Adopted { // the rows are older than what is said of them
+	if e.Action == Adopted { // the rows are older than what is said of them, and are all spoken of anew
 		at = 0
+		if e.Change != v.change {
+			v.spoken, v.older = map[string]said{}, 0
+		}
 	}
 	for _, r := range e.Records {
 		v.spoken[r.Of] = said{r, at}

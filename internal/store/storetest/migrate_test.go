@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/store"
 )
@@ -206,6 +208,86 @@ func TestNewerSchemas(t *testing.T) {
 		if err == nil {
 			st.Close()
 		}
+	}
+}
+
+// What a process of the release before writes is not said in the chain. The verifier says so,
+// and once the next process has taken the rows over they are compared again.
+func TestRowsOfAnOlderProcess(t *testing.T) {
+	ctx, dsn := context.Background(), gltest.DSN(t)
+	st, err := store.Open(ctx, dsn, quiet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	db := open(t, dsn)
+	p := &app.Project{Key: "pinecrest", Title: "Pinecrest"}
+	entry := func(action, change string) audit.Entry {
+		return audit.Entry{Action: action, Project: p.ID, At: 1, Change: change}
+	}
+	var chain string
+	write := func(fn func(*store.Tx) error) {
+		t.Helper()
+		if err := st.Write(ctx, fn); err != nil {
+			t.Fatal(err)
+		}
+	}
+	run := func(q string) {
+		t.Helper()
+		if _, err := db.Exec(q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	found := func() string {
+		t.Helper()
+		heads, err := st.Chains(ctx, p.ID)
+		if err != nil || len(heads) != 1 {
+			t.Fatal(heads, err)
+		}
+		v := audit.NewVerifier(nil, nil)
+		if err := st.Rows(ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := st.Compare(ctx, heads[0], v); err != nil {
+			t.Fatal(err)
+		}
+		return fmt.Sprint(v.Done().Findings)
+	}
+	write(func(tx *store.Tx) error {
+		if err := tx.AddProject(p); err != nil {
+			return err
+		}
+		chain = audit.ProjectChain(p.ID)
+		_, err := tx.Append(chain, entry("project.made", "1"), nil)
+		return err
+	})
+	if f := found(); f != "[]" {
+		t.Fatal(f)
+	}
+	run("UPDATE projects SET title = 'Pinecrest yards'")
+	write(func(tx *store.Tx) error {
+		_, err := tx.Append(chain, entry("definition.changed", "2"), nil)
+		return err
+	})
+	if f := found(); !strings.Contains(f, "older release") {
+		t.Errorf("beside an older process: %s", f)
+	}
+	run("INSERT INTO instances (environment_id, id, application, version, epoch, revision, source, skew_millis, sequence, seen, gone, kind, gone_at) VALUES (1, 'node-1', 'greenlever', '1', 1, 1, '', 0, 0, 5, 1, 'service', 5)")
+	adopt := func() {
+		t.Helper()
+		n := 0
+		if err := st.AdoptRecords(ctx, func(string) audit.Entry { n++; return entry(audit.Adopted, fmt.Sprint("taken over ", n)) }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	adopt()
+	if f := found(); f != "[]" {
+		t.Errorf("taken over: %s", f)
+	}
+	run("UPDATE projects SET title = 'Somebody was here'")
+	adopt() // nothing is taken over without a cause
+	if f := found(); !strings.Contains(f, "projects/1 is not as the chain says") {
+		t.Errorf("altered after that: %s", f)
 	}
 }
 

@@ -105,7 +105,7 @@ function Verify({ project }: { project: string }) {
     <div className="flex flex-wrap items-center gap-3">
       {r && r.findings.length === 0 && (
         <span role="status">
-          sound: {r.entries} entries in {r.chains.length} chains, {r.signed} signed heads
+          sound: {r.entries} entries in {r.chains.length} chains, {r.signed} signed heads, {r.records} records beside them
         </span>
       )}
       {r && r.findings.length > 0 && (
