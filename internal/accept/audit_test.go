@@ -4,10 +4,14 @@ import (
 	"database/sql"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	_ "github.com/go-sql-driver/mysql"
 
+	greenlever "greenlever.example/client"
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/gltest"
 )
@@ -135,7 +139,8 @@ func TestErasedPersonalValues(t *testing.T) {
 // Each column of each table that the chain speaks of: whoever alters it by going round the
 // service is found, and the finding names the table.
 func TestAlteredRecordsAreFound(t *testing.T) {
-	s := gltest.Start(t)
+	var by atomic.Int64
+	s := gltest.Start(t, shifted(&by))
 	s.Flag(t, "one-touch-open")
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present", "attribute": "badge"}}, 201, nil)
 	s.Edit(t, "production", "one-touch-open", turnOn)
@@ -147,17 +152,30 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	noor := s.Account(t, "noor.berg@pinecrest.example")
 	s.Keeper.Do(t, "PATCH", "/accounts/"+noor, object{"disabled": true}, 200, nil)
 	s.Person(t, "per.lund", "developer") // has a token
+	by.Store(int64(46 * time.Second))    // nobody was there for the first revisions
+	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
+	until(t, c, "the clocks are compared", func(st greenlever.State) bool { return st.Skew > 45*time.Second })
+	until(t, c, "the edit", at(s.Edit(t, "production", "one-touch-open", func(d *flag.Document) { d.Lever = flag.Off }).Revision))
 	db, err := sql.Open("mysql", s.DSN+"?multiStatements=true")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer db.Close()
+	const taken = " WHERE at > 0 AND JSON_VALUE(body, '$.expected') > 0"
+	gltest.Eventually(t, "a delivery is recorded", func() bool {
+		var n int
+		return db.QueryRow("SELECT COUNT(*) FROM deliveries"+taken).Scan(&n) == nil && n > 0
+	})
+	if err := c.Close(); err != nil {
+		t.Fatal(err)
+	}
 	others := " WHERE account_id <> (SELECT id FROM accounts WHERE email = '" + gltest.KeeperEmail + "')"
 	where := map[string]string{
 		"accounts": " WHERE email <> '" + gltest.KeeperEmail + "'",
 		"tokens":   others, "roles": others,
 		"environments": " WHERE environment_key = 'production'",
 		"sampling":     " WHERE days = 14",
+		"deliveries":   taken,
 	}
 	free := map[string]string{
 		"environments.behind":        "says how far behind its followers the service is, and may change at any time",
@@ -179,7 +197,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 		t.Fatal(f)
 	}
 	altered := 0
-	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops", "sampling", "environments", "projects",
+	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops", "deliveries", "sampling", "environments", "projects",
 		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens", "access_keys", "roles", "installation"} {
 		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ?", table)
 		if err != nil {
