@@ -32,8 +32,9 @@ type Environment struct {
 	Revision  int64  `json:"revision" db:"revision"`
 	// Behind is the revision that a follower has had of this epoch while the records know
 	// only a lower one: they were restored from a backup. Zero where all is well.
-	Behind  int64 `json:"behind,omitempty" db:"behind"`
-	Created int64 `json:"created" db:"created"`
+	Behind  int64  `json:"behind,omitempty" db:"behind"`
+	Created int64  `json:"created" db:"created"`
+	Digest  string `json:"-" db:"-"` // of the revision; empty where it was not asked for
 }
 
 // Purpose is what a flag is for. It pre-fills a new flag and decides nothing about its life.
@@ -75,6 +76,13 @@ type FlagRecord struct {
 	Version       int64
 	Revision      int64 // that made this version
 	Document      *flag.Document
+}
+
+// HeldFlag is a flag as it stands in an environment that is held, with what an edit of it rests on.
+type HeldFlag struct {
+	Environment *Environment
+	Flag        *FlagRecord
+	Stop        string // the id of one that stands on it; empty for none
 }
 
 // SegmentRecord is a segment in an environment, with its version.
@@ -119,6 +127,16 @@ type Token struct {
 	Created   int64  `json:"created" db:"created"`
 	Expires   int64  `json:"expires" db:"expires"` // Unix milliseconds
 	Digest    []byte `json:"-" db:"digest"`
+}
+
+// Caller is who stands behind a token or a session.
+type Caller struct {
+	Account    Account          `db:"-"`
+	Roles      map[int64][]Role `db:"-"`          // by project
+	Credential string           `db:"credential"` // a token's id
+	Label      string           `db:"label"`      // a token's name
+	Expires    int64            `db:"expires"`    // Unix milliseconds
+	CSRF       string           `db:"csrf"`       // of a session
 }
 
 // Session is a signed-in browser.

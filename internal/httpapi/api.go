@@ -30,6 +30,7 @@ type places interface {
 	Projects(ctx context.Context) ([]app.Project, error)
 	Project(ctx context.Context, key string) (*app.Project, error)
 	Environments(ctx context.Context, project int64) ([]app.Environment, error)
+	Place(ctx context.Context, project, environment string) (*app.Project, *app.Environment, error)
 	Environment(ctx context.Context, project int64, key string) (*app.Environment, error)
 	Definitions(ctx context.Context, project int64) ([]app.Definition, error)
 	Definition(ctx context.Context, project int64, key string) (*app.Definition, error)
@@ -48,10 +49,10 @@ type persons interface {
 	AccountByEmail(ctx context.Context, email string) (*app.Account, error)
 	RolesOf(ctx context.Context, account string) (map[int64][]app.Role, error)
 	RolesIn(ctx context.Context, project int64) (map[string][]app.Role, error)
-	Session(ctx context.Context, digest []byte, now int64) (*app.Session, error)
 	Sessions(ctx context.Context, account string, now int64) ([]app.Session, error)
 	Tokens(ctx context.Context, account string) ([]app.Token, error)
-	TokenByDigest(ctx context.Context, digest []byte) (*app.Token, error)
+	CallerByToken(ctx context.Context, digest []byte) (*app.Caller, error)
+	CallerBySession(ctx context.Context, digest []byte, now int64) (*app.Caller, error)
 }
 
 // past reads the history.

@@ -46,7 +46,7 @@ func (c *call) identify() error {
 		return app.Faultf(app.Unauthorized, "sign in, or send a personal token: Authorization: Bearer glt_...")
 	}
 	c.session = people.Digest(cookie.Value)
-	s, err := c.api.Records.Session(c.ctx, c.session, c.api.Now().UnixMilli())
+	s, err := c.api.Records.CallerBySession(c.ctx, c.session, c.api.Now().UnixMilli())
 	if err != nil {
 		return err
 	}
@@ -60,11 +60,11 @@ func (c *call) identify() error {
 			return app.Faultf(app.Forbidden, "the request lacks the session's %s header", csrfHeader)
 		}
 	}
-	return c.person(s.AccountID, "session", "console")
+	return c.person(s, "session", "console")
 }
 
 func (c *call) byToken(secret string) error {
-	t, err := c.api.Records.TokenByDigest(c.ctx, people.Digest(secret))
+	t, err := c.api.Records.CallerByToken(c.ctx, people.Digest(secret))
 	if err != nil {
 		return err
 	}
@@ -72,29 +72,21 @@ func (c *call) byToken(secret string) error {
 	case t == nil:
 		return app.Faultf(app.Unauthorized, "the personal token is not known: it was removed, or mistyped")
 	case t.Expires <= c.api.Now().UnixMilli():
-		return app.Faultf(app.Unauthorized, "the personal token %q expired at %s: make a new one", t.Name, time.UnixMilli(t.Expires).UTC().Format(time.RFC3339))
+		return app.Faultf(app.Unauthorized, "the personal token %q expired at %s: make a new one", t.Label, time.UnixMilli(t.Expires).UTC().Format(time.RFC3339))
 	}
 	through := "api"
 	if strings.HasPrefix(c.Request().UserAgent(), "greenlever-cli") {
 		through = "cli"
 	}
-	return c.person(t.AccountID, "token "+t.ID, through)
+	return c.person(t, "token "+t.Credential, through)
 }
 
-func (c *call) person(id, credential, through string) error {
-	a, err := c.api.Records.Account(c.ctx, id)
-	if err != nil {
-		return err
-	}
-	if a.Disabled > 0 {
+func (c *call) person(who *app.Caller, credential, through string) error {
+	if who.Account.Disabled > 0 {
 		return app.Faultf(app.Unauthorized, "this account is disabled: ask a keeper of the installation")
 	}
-	roles, err := c.api.Records.RolesOf(c.ctx, id)
-	if err != nil {
-		return err
-	}
-	c.actor = app.Actor{Kind: "person", ID: id, Credential: credential, Through: through, Keeper: a.Keeper, Roles: roles}
-	if !c.api.limits.allow("person "+id, c.api.Limits.Rate, 2*c.api.Limits.Rate) {
+	c.actor = app.Actor{Kind: "person", ID: who.Account.ID, Credential: credential, Through: through, Keeper: who.Account.Keeper, Roles: who.Roles}
+	if !c.api.limits.allow("person "+who.Account.ID, c.api.Limits.Rate, 2*c.api.Limits.Rate) {
 		return app.Faultf(app.TooMany, "too many requests: at most %.0f a second", c.api.Limits.Rate)
 	}
 	return nil

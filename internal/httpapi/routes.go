@@ -260,16 +260,17 @@ func (c *call) place(r *route) (err error) {
 	if !strings.HasPrefix(r.path, "/projects/:project") {
 		return nil
 	}
-	if c.p, err = c.api.Records.Project(c.ctx, c.Param("project")); err != nil {
+	inEnvironment := strings.Contains(r.path, "/:environment")
+	if c.p, c.e, err = c.api.Records.Place(c.ctx, c.Param("project"), c.Param("environment")); err != nil {
 		return err
 	}
 	if err := app.Allow(&c.actor, app.Read, c.p.ID, 0); err != nil {
 		return err
 	}
 	environment := int64(0)
-	if strings.Contains(r.path, "/:environment") {
-		if c.e, err = c.api.Records.Environment(c.ctx, c.p.ID, c.Param("environment")); err != nil {
-			return err
+	if inEnvironment {
+		if c.e == nil {
+			return app.Faultf(app.NotFound, "there is no environment %s in this project", c.Param("environment"))
 		}
 		environment = c.e.ID
 	}

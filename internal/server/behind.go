@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/store"
 )
 
@@ -93,15 +94,21 @@ func (s *Server) learn(ctx context.Context) (err error) {
 
 // committed brings this process up to what was just committed. Where that takes too long
 // the change is answered all the same: the feed finds it by itself.
-func (s *Server) committed(ctx context.Context, keys bool) {
+func (s *Server) committed(ctx context.Context, m change.Moved) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), catchUpTime)
 	defer cancel()
-	s.api.Population.Forget()
-	if s.api.Hub.Look(ctx) != nil {
-		s.api.Hub.Nudge()
+	if m.Units {
+		s.api.Population.Forget()
 	}
-	if keys {
+	if m.Keys {
 		s.api.Keys.Nudge()
+	}
+	look := func() error { return s.api.Hub.Follow(ctx, m.Steps) }
+	if m.All {
+		look = func() error { return s.api.Hub.Look(ctx) }
+	}
+	if look() != nil {
+		s.api.Hub.Nudge()
 	}
 }
 

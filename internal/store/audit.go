@@ -20,29 +20,40 @@ func (t *Tx) Append(chain string, e audit.Entry, personal []string) (digest stri
 
 // AppendAll adds entries to their chain, in order, and gives the digest of the first.
 func (t *Tx) AppendAll(chain string, entries []audit.Entry, personal [][]string) (digest string, err error) {
-	head := audit.Head{Chain: chain}
-	err = t.get(&head, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? FOR UPDATE", chain)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = t.exec("INSERT INTO audit_heads (chain, sequence, digest) VALUES (?, 0, '')", chain)
+	head, held := t.heads[chain]
+	if !held {
+		var heads []audit.Head
+		if err := t.several(headsOf(&heads, chain)); err != nil {
+			return "", err
+		}
+		t.holds(heads, chain)
+		head = t.heads[chain]
 	}
-	if err != nil {
-		return "", err
+	if head == nil { // of two who begin a chain, one fails and runs again
+		head = &audit.Head{Chain: chain}
+		if err := t.later("INSERT INTO audit_heads (chain, sequence, digest) VALUES (?, 0, '')", chain); err != nil {
+			return "", err
+		}
 	}
 	entries = slices.Clone(entries)
 	entries[0].Records, t.touched = append(entries[0].Records, t.touched...), nil
 	rows := make([]*audit.Row, len(entries))
 	for i, e := range entries {
-		if rows[i], err = audit.Append(&head, e, personal[i]); err != nil {
+		if rows[i], err = audit.Append(head, e, personal[i]); err != nil {
 			return "", err
 		}
 	}
 	for some := range slices.Chunk(rows, portion) {
-		if _, err := t.tx.NamedExecContext(t.ctx, "INSERT INTO audit (chain, sequence, at, project_id, environment_id, subject, actor, action, entry, digest, personal) "+
-			"VALUES (:chain, :sequence, :at, :project_id, :environment_id, :subject, :actor, :action, :entry, :digest, :personal)", some); err != nil {
+		var args []any
+		for _, r := range some {
+			args = append(args, r.Chain, r.Sequence, r.At, r.Project, r.Environment, r.Subject, r.Actor, r.Action, r.Entry, r.Digest, r.Personal)
+		}
+		if err := t.later("INSERT INTO audit ("+rowColumns+") VALUES "+values(len(some), 11), args...); err != nil {
 			return "", err
 		}
 	}
-	return rows[0].Digest, t.exec("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence, head.Digest, chain)
+	t.heads[chain] = head
+	return rows[0].Digest, t.later("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence, head.Digest, chain)
 }
 
 // History lists rows of the audit, newest first.
@@ -152,11 +163,11 @@ func (s *Store) UnsignedHeads(ctx context.Context) ([]audit.Head, error) {
 // AddSignedHead keeps a signed head.
 func (s *Store) AddSignedHead(ctx context.Context, h audit.SignedHead) error {
 	return s.Write(ctx, func(t *Tx) error {
-		if _, err := t.tx.NamedExecContext(t.ctx, "INSERT IGNORE INTO signed_heads (chain, sequence, digest, at, public_key, signature) "+
-			"VALUES (:chain, :sequence, :digest, :at, :public_key, :signature)", h); err != nil {
+		if err := t.later("INSERT IGNORE INTO signed_heads (chain, sequence, digest, at, public_key, signature) VALUES (?, ?, ?, ?, ?, ?)",
+			h.Chain, h.Sequence, h.Digest, h.At, h.Key, h.Signature); err != nil {
 			return err
 		}
-		return t.exec("UPDATE audit_heads SET signed = GREATEST(signed, ?) WHERE chain = ?", h.Sequence, h.Chain)
+		return t.later("UPDATE audit_heads SET signed = GREATEST(signed, ?) WHERE chain = ?", h.Sequence, h.Chain)
 	})
 }
 
@@ -205,5 +216,5 @@ func (t *Tx) Claim(scope, id, request string, at int64) error {
 
 // Remember keeps the result of a request under its idempotency key.
 func (t *Tx) Remember(scope, id string, result []byte) error {
-	return t.exec("UPDATE idempotency SET result = ? WHERE scope = ? AND id = ?", result, scope, id)
+	return t.later("UPDATE idempotency SET result = ? WHERE scope = ? AND id = ?", result, scope, id)
 }

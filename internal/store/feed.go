@@ -24,12 +24,17 @@ func plainEvent(e *flag.Event) *flag.Event {
 }
 
 // AddRevision records the environment's next revision and what it brings to followers; the
-// event's digest is that of the revision's entry in the audit.
+// event's digest is that of the revision's entry in the audit. It gets its proof here.
 func (t *Tx) AddRevision(environment int64, e *flag.Event, change string) error {
-	if err := t.exec("UPDATE environments SET revision = ? WHERE id = ?", e.Revision, environment); err != nil {
+	secret, err := t.store.secret(t.ctx)
+	if err != nil {
 		return err
 	}
-	return t.exec("INSERT INTO revisions (environment_id, revision, at, change_id, event, digest) VALUES (?, ?, ?, ?, ?, ?)",
+	e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret, environment)
+	if err := t.later("UPDATE environments SET revision = ? WHERE id = ?", e.Revision, environment); err != nil {
+		return err
+	}
+	return t.later("INSERT INTO revisions (environment_id, revision, at, change_id, event, digest) VALUES (?, ?, ?, ?, ?, ?)",
 		environment, e.Revision, e.At, change, encode(plainEvent(e)), e.Digest)
 }
 
@@ -144,7 +149,7 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 		return nil, nil, fault(err)
 	}
 	defer func() { _ = tx.Rollback() }()
-	t := &Tx{ctx: ctx, tx: tx, store: s}
+	t := newTx(ctx, tx, s)
 	var head struct {
 		Revision int64 `db:"revision"`
 		Epoch    int64 `db:"epoch"`

@@ -137,6 +137,36 @@ func (s *Store) RolesOf(ctx context.Context, account string) (map[int64][]app.Ro
 	return out, err
 }
 
+// caller finds who stands behind a credential; nil where it is not known. credential asks for its
+// row, and account for the account's id behind it.
+func (s *Store) caller(ctx context.Context, credential, account string, args ...any) (*app.Caller, error) {
+	var found []app.Caller
+	var accounts []app.Account
+	var roles []roleRow
+	err := several(ctx, s.door, query{&found, credential, args},
+		query{&accounts, "SELECT " + accountColumns + " WHERE a.id = (" + account + ")", args[:1]},
+		query{&roles, "SELECT project_id, account_id, role FROM roles WHERE account_id = (" + account + ") ORDER BY role", args[:1]})
+	if err != nil || len(found) == 0 || len(accounts) == 0 {
+		return nil, fault(err)
+	}
+	c := &found[0]
+	c.Account, c.Roles = accounts[0], map[int64][]app.Role{}
+	for _, r := range roles {
+		c.Roles[r.ProjectID] = append(c.Roles[r.ProjectID], r.Role)
+	}
+	return c, nil
+}
+
+// CallerByToken finds who holds a token, expired or not; nil where it is not known.
+func (s *Store) CallerByToken(ctx context.Context, digest []byte) (*app.Caller, error) {
+	return s.caller(ctx, "SELECT id credential, name label, expires FROM tokens WHERE digest = ?", "SELECT account_id FROM tokens WHERE digest = ?", digest)
+}
+
+// CallerBySession finds whose session it is, if that has not expired; nil where there is none.
+func (s *Store) CallerBySession(ctx context.Context, digest []byte, now int64) (*app.Caller, error) {
+	return s.caller(ctx, "SELECT csrf, expires FROM sessions WHERE digest = ? AND expires > ?", "SELECT account_id FROM sessions WHERE digest = ?", digest, now)
+}
+
 // RolesIn gives the roles in a project by account.
 func (s *Store) RolesIn(ctx context.Context, project int64) (map[string][]app.Role, error) {
 	return rolesIn(list[roleRow](ctx, s.door, "SELECT project_id, account_id, role FROM roles WHERE project_id = ? ORDER BY role", project))
@@ -179,15 +209,6 @@ func (t *Tx) AddSession(v *app.Session) error {
 
 const sessionColumns = "digest, account_id, csrf, created, expires, address, agent"
 
-// Session finds a session that has not expired; nil where there is none.
-func (s *Store) Session(ctx context.Context, digest []byte, now int64) (*app.Session, error) {
-	all, err := list[app.Session](ctx, s.door, "SELECT "+sessionColumns+" FROM sessions WHERE digest = ? AND expires > ?", digest, now)
-	if err != nil || len(all) == 0 {
-		return nil, err
-	}
-	return &all[0], nil
-}
-
 // Sessions lists the sessions of an account that have not expired, the newest first.
 func (s *Store) Sessions(ctx context.Context, account string, now int64) ([]app.Session, error) {
 	return list[app.Session](ctx, s.door, "SELECT "+sessionColumns+" FROM sessions WHERE account_id = ? AND expires > ? ORDER BY created DESC", account, now)
@@ -206,16 +227,6 @@ func (t *Tx) EndSession(account string, digest []byte) (bool, error) {
 // Tokens lists the tokens of an account.
 func (s *Store) Tokens(ctx context.Context, account string) ([]app.Token, error) {
 	return list[app.Token](ctx, s.door, "SELECT "+tokenColumns+" FROM tokens WHERE account_id = ? ORDER BY created", account)
-}
-
-// TokenByDigest finds a token, expired or not; nil where there is none.
-func (s *Store) TokenByDigest(ctx context.Context, digest []byte) (*app.Token, error) {
-	var v app.Token
-	err := s.door.GetContext(ctx, &v, "SELECT "+tokenColumns+" FROM tokens WHERE digest = ?", digest)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	return &v, fault(err)
 }
 
 // AddToken keeps a token.

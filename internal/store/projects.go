@@ -9,6 +9,7 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
 )
 
 const (
@@ -24,7 +25,35 @@ func (s *Store) Projects(ctx context.Context) ([]app.Project, error) {
 
 // Project finds a project by key.
 func (s *Store) Project(ctx context.Context, key string) (*app.Project, error) {
-	return get[app.Project](ctx, s.door, "there is no project "+key+", or you have no role in it", "SELECT "+projectColumns+" FROM projects WHERE project_key = ?", key)
+	return get[app.Project](ctx, s.door, noProject(key), "SELECT "+projectColumns+" FROM projects WHERE project_key = ?", key)
+}
+
+// Place finds a project and one of its environments by their keys; the environment is nil where
+// the project has none of that key.
+func (s *Store) Place(ctx context.Context, project, environment string) (*app.Project, *app.Environment, error) {
+	row, err := get[struct {
+		app.Project
+		EnvironmentID sql.NullInt64  `db:"environment_id"`
+		Key           sql.NullString `db:"environment_key"`
+		EnvTitle      sql.NullString `db:"environment_title"`
+		AskFirst      sql.NullBool   `db:"ask_first"`
+		Revision      sql.NullInt64  `db:"revision"`
+		Behind        sql.NullInt64  `db:"behind"`
+		Made          sql.NullInt64  `db:"environment_created"`
+	}](ctx, s.door, noProject(project), "SELECT p.id, p.project_key, p.title, p.created, e.id environment_id, e.environment_key, e.title environment_title, e.ask_first, e.revision, e.behind, e.created environment_created "+
+		"FROM projects p LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ? WHERE p.project_key = ?", environment, project)
+	if err != nil || !row.EnvironmentID.Valid {
+		if err == nil {
+			return &row.Project, nil, nil
+		}
+		return nil, nil, err
+	}
+	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String, Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
+		Revision: row.Revision.Int64, Behind: row.Behind.Int64, Created: row.Made.Int64}, nil
+}
+
+func noProject(key string) string {
+	return "there is no project " + key + ", or you have no role in it"
 }
 
 // Environments lists the environments of a project in the order in which they were made.
@@ -85,18 +114,136 @@ func (t *Tx) LockProject(id int64) error {
 }
 
 // LockEnvironment holds an environment's row until the end of the transaction and reads it.
-// It gives the order of commits in the environment.
+// It gives the order of commits in the environment. The head of its chain is held with it.
 func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
-	var e app.Environment
-	err := t.get(&e, "SELECT "+environmentColumns+" FROM environments WHERE id = ? FOR UPDATE", id)
-	return &e, err
+	p := t.place(id)
+	if err := t.several(p.queries()...); err != nil {
+		return nil, err
+	}
+	return p.held()
 }
 
-// LockEnvironments holds all environments of a project, in order of their ids.
+// LockEnvironments holds all environments of a project, in order of their ids, and their chains.
 func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
-	var out []app.Environment
-	err := t.list(&out, "SELECT "+environmentColumns+" FROM environments WHERE project_id = ? ORDER BY id FOR UPDATE", project)
-	return out, err
+	p := &place{t: t}
+	if err := t.several(p.environments("project_id = ?", project), p.epoch(), p.digests("project_id = ?", project)); err != nil {
+		return nil, err
+	}
+	for i := range p.envs {
+		p.chains = append(p.chains, audit.EnvironmentChain(p.envs[i].ID))
+	}
+	if len(p.chains) > 0 {
+		if err := t.several(headsOf(&p.heads, p.chains...)); err != nil {
+			return nil, err
+		}
+	}
+	p.note()
+	return p.envs, nil
+}
+
+// place is one or more environments while they are being held. The epoch stands as long as one
+// is held, since only who holds all of them raises it.
+type place struct {
+	t            *Tx
+	chains       []string
+	envs         []app.Environment
+	heads        []audit.Head
+	installation []struct {
+		Epoch int64 `db:"epoch"`
+	}
+	newest []struct {
+		ID     int64  `db:"id"`
+		Digest string `db:"digest"`
+	}
+	id int64
+}
+
+func (t *Tx) place(id int64) *place {
+	return &place{t: t, id: id, chains: []string{audit.EnvironmentChain(id)}}
+}
+
+// queries hold one environment, its chain's head behind it.
+func (p *place) queries() []query {
+	return []query{p.environments("id = ?", p.id), p.epoch(), p.digests("id = ?", p.id), headsOf(&p.heads, p.chains...)}
+}
+
+func (p *place) environments(where string, value int64) query {
+	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " ORDER BY id FOR UPDATE", []any{value}}
+}
+
+func (p *place) digests(where string, value int64) query {
+	return query{&p.newest, "SELECT e.id, r.digest FROM environments e JOIN revisions r ON r.environment_id = e.id AND r.revision = e.revision WHERE e." + where, []any{value}}
+}
+
+func (p *place) epoch() query { return query{&p.installation, "SELECT epoch FROM installation", nil} }
+
+// held gives the one environment that was asked for.
+func (p *place) held() (*app.Environment, error) {
+	if len(p.envs) == 0 {
+		return nil, sql.ErrNoRows
+	}
+	p.note()
+	return &p.envs[0], nil
+}
+
+// note keeps for the transaction what cannot change while the environments are held.
+func (p *place) note() {
+	for _, i := range p.installation {
+		p.t.epoch = i.Epoch
+	}
+	for _, n := range p.newest {
+		for i := range p.envs {
+			if p.envs[i].ID == n.ID {
+				p.envs[i].Digest = n.Digest
+			}
+		}
+	}
+	p.t.holds(p.heads, p.chains...)
+}
+
+// headsOf asks for the heads of chains, and holds them.
+func headsOf(into *[]audit.Head, chains ...string) query {
+	return query{into, "SELECT chain, sequence, digest FROM audit_heads WHERE chain IN (" + marks(len(chains)) + ") ORDER BY chain FOR UPDATE", anys(chains)}
+}
+
+// holds notes the heads of chains that are held; nil for one that has not begun.
+func (t *Tx) holds(heads []audit.Head, chains ...string) {
+	for _, chain := range chains {
+		t.heads[chain] = nil
+	}
+	for i := range heads {
+		t.heads[heads[i].Chain] = &heads[i]
+	}
+}
+
+// LockFlag holds an environment and reads a flag as it stands in it, with what an edit of it
+// rests on.
+func (t *Tx) LockFlag(environment int64, key string) (*app.HeldFlag, error) {
+	var docs []documentRow
+	var standing []struct {
+		Any bool `db:"standing"`
+	}
+	p := t.place(environment)
+	if err := t.several(append(p.queries(),
+		query{&docs, "SELECT " + flagColumns + " FROM flags WHERE environment_id = ? AND flag = ?", []any{environment, key}},
+		query{&standing, "SELECT EXISTS (SELECT 1 FROM stops WHERE environment_id = ? AND lifted_at = 0) standing", []any{environment}})...); err != nil {
+		return nil, err
+	}
+	env, err := p.held()
+	if err != nil {
+		return nil, err
+	}
+	if len(docs) == 0 {
+		return nil, noFlag(key)
+	}
+	held := &app.HeldFlag{Environment: env}
+	if held.Flag, err = docs[0].flag(); err != nil {
+		return nil, err
+	}
+	if len(standing) > 0 && standing[0].Any { // mostly none does, and to look for a flag in them takes long
+		held.Stop, err = t.stopOf(environment, key)
+	}
+	return held, err
 }
 
 // Epoch is the installation's generation.
@@ -110,6 +257,9 @@ func (s *Store) Epoch(ctx context.Context) (int64, error) {
 
 // Epoch is the installation's generation.
 func (t *Tx) Epoch() (epoch int64, err error) {
+	if t.epoch > 0 {
+		return t.epoch, nil
+	}
 	err = t.get(&epoch, "SELECT epoch FROM installation")
 	return epoch, err
 }
@@ -120,6 +270,7 @@ func (t *Tx) RaiseEpoch(at int64) (int64, error) {
 	if err := t.list(&ids, "SELECT id FROM environments ORDER BY id FOR UPDATE"); err != nil {
 		return 0, err
 	}
+	t.epoch = 0 // it changes
 	if err := t.exec("UPDATE installation SET epoch = GREATEST(epoch + 1, ?)", at); err != nil {
 		return 0, err
 	}
@@ -273,28 +424,41 @@ type documentRow struct {
 }
 
 func readFlag(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.FlagRecord, error) {
-	r, err := get[documentRow](ctx, q, "there is no flag "+key+" in this environment",
-		"SELECT environment_id, flag doc_key, version, revision, document FROM flags WHERE environment_id = ? AND flag = ?", environment, key)
-	if err != nil {
-		return nil, err
+	var r documentRow
+	err := sqlx.GetContext(ctx, q, &r, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? AND flag = ?", environment, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, noFlag(key)
 	}
+	if err != nil {
+		return nil, fault(err)
+	}
+	return r.flag()
+}
+
+const flagColumns = "environment_id, flag doc_key, version, revision, document"
+
+func noFlag(key string) error {
+	return app.Faultf(app.NotFound, "there is no flag %s in this environment", key)
+}
+
+func (r *documentRow) flag() (*app.FlagRecord, error) {
 	d, err := decode[flag.Document](r.Document)
-	return &app.FlagRecord{EnvironmentID: environment, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+	return &app.FlagRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
 }
 
 // Flags reads all documents of an environment.
 func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
-	rows, err := list[documentRow](t.ctx, t.tx, "SELECT environment_id, flag doc_key, version, revision, document FROM flags WHERE environment_id = ? ORDER BY flag", environment)
+	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? ORDER BY flag", environment)
 	if err != nil {
 		return nil, err
 	}
 	out := make([]app.FlagRecord, len(rows))
-	for i, r := range rows {
-		d, err := decode[flag.Document](r.Document)
+	for i := range rows {
+		r, err := rows[i].flag()
 		if err != nil {
 			return nil, err
 		}
-		out[i] = app.FlagRecord{EnvironmentID: environment, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}
+		out[i] = *r
 	}
 	return out, nil
 }
@@ -325,12 +489,12 @@ func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]in
 // PutFlag saves a document as a new version, the first one included.
 func (t *Tx) PutFlag(r *app.FlagRecord) error {
 	doc := encode(r.Document)
-	if err := t.exec("INSERT INTO flags (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
+	if err := t.later("INSERT INTO flags (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
 		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
-	if err := t.exec("INSERT INTO flag_versions (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+	if err := t.later("INSERT INTO flag_versions (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
@@ -367,12 +531,12 @@ func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64, 
 // PutSegment saves a segment as a new version, the first one included.
 func (t *Tx) PutSegment(r *app.SegmentRecord) error {
 	doc := encode(r.Document)
-	if err := t.exec("INSERT INTO segments (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
+	if err := t.later("INSERT INTO segments (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
 		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
-	if err := t.exec("INSERT INTO segment_versions (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+	if err := t.later("INSERT INTO segment_versions (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}

@@ -66,8 +66,8 @@ func (t *Tx) StandingStops(environment int64, ids []string) ([]app.StopRecord, e
 		append([]any{environment}, anys(ids)...)...))
 }
 
-// StopOf is the id of a stop that stands on a flag; empty for none.
-func (t *Tx) StopOf(environment int64, key string) (string, error) {
+// stopOf is the id of a stop that stands on a flag; empty for none.
+func (t *Tx) stopOf(environment int64, key string) (string, error) {
 	var ids []string
 	err := t.list(&ids, "SELECT id FROM stops WHERE environment_id = ? AND lifted_at = 0 AND JSON_CONTAINS(flags, JSON_QUOTE(?)) ORDER BY revision LIMIT 1", environment, key)
 	if err != nil || len(ids) == 0 {
@@ -95,7 +95,7 @@ func (s *Store) Stops(ctx context.Context, environment int64, lifted int) ([]app
 // AddStop records a stop.
 func (t *Tx) AddStop(s *app.StopRecord) error {
 	flags := encode(s.Flags)
-	if err := t.exec("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) VALUES (?, ?, ?, ?, ?, ?, ?)",
+	if err := t.later("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) VALUES (?, ?, ?, ?, ?, ?, ?)",
 		s.ID, s.EnvironmentID, flags, s.By, s.At, s.Reason, s.Revision); err != nil {
 		return err
 	}

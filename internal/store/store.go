@@ -54,17 +54,18 @@ type purpose struct {
 	lockWait    int           // seconds that a statement waits for a row
 	idle        int           // seconds that a transaction may say nothing before the server ends it
 	statement   int           // seconds that a statement may take; 0: any time
+	several     bool          // a message may hold several statements
 }
 
 // The bounds of a stop follow from these: a process that was frozen or cut off loses its rows
 // after idle seconds, a lock wait ends before the reader gives its connection up, and a
 // transaction that lost either is run again.
 var (
-	forChanges = purpose{connections: 8, read: 6 * time.Second, lockWait: 2, idle: 4}
-	forDoor    = purpose{connections: 12, read: 4 * time.Second, lockWait: 2, idle: 4}
+	forChanges = purpose{connections: 8, read: 6 * time.Second, lockWait: 2, idle: 4, several: true}
+	forDoor    = purpose{connections: 12, read: 4 * time.Second, lockWait: 2, idle: 4, several: true}
 	forFeed    = purpose{connections: 6, read: 5 * time.Second, lockWait: 2, idle: 10}
 	forPages   = purpose{connections: 12, read: 20 * time.Second, lockWait: 5, idle: 10, statement: 15}
-	forWork    = purpose{connections: 6, read: 20 * time.Second, lockWait: 5, idle: 10}
+	forWork    = purpose{connections: 6, read: 20 * time.Second, lockWait: 5, idle: 10, several: true}
 )
 
 const (
@@ -105,7 +106,7 @@ func New(dsn string, log *slog.Logger) (*Store, error) {
 
 func (p purpose) open(c *mysql.Config) (*sqlx.DB, error) {
 	c = c.Clone()
-	c.ReadTimeout = p.read
+	c.ReadTimeout, c.MultiStatements = p.read, p.several
 	c.Params["innodb_lock_wait_timeout"] = strconv.Itoa(p.lockWait)
 	c.Params["idle_transaction_timeout"] = strconv.Itoa(p.idle)
 	if p.statement > 0 {
@@ -159,11 +160,11 @@ func (s *Store) Now(ctx context.Context) (int64, error) {
 }
 
 func (t *Tx) get(into any, query string, args ...any) error {
-	return t.tx.GetContext(t.ctx, into, query, args...)
+	return sqlx.GetContext(t.ctx, t.tx, into, query, args...)
 }
 
 func (t *Tx) list(into any, query string, args ...any) error {
-	return t.tx.SelectContext(t.ctx, into, query, args...)
+	return sqlx.SelectContext(t.ctx, t.tx, into, query, args...)
 }
 
 func (t *Tx) exec(query string, args ...any) error {

@@ -21,9 +21,15 @@ import (
 // Tx is a transaction.
 type Tx struct {
 	ctx     context.Context
-	tx      *sqlx.Tx
+	tx      *messages
 	store   *Store
-	touched []audit.Record // written and not in an entry yet
+	touched []audit.Record         // written and not in an entry yet
+	epoch   int64                  // read under an environment's lock, so that it stands; 0: not read
+	heads   map[string]*audit.Head // of chains that are held; nil: not begun
+}
+
+func newTx(ctx context.Context, tx *sqlx.Tx, s *Store) *Tx {
+	return &Tx{ctx: ctx, tx: &messages{tx: tx}, store: s, heads: map[string]*audit.Head{}}
 }
 
 // Write runs a use case in one transaction and commits it. A transaction that lost a
@@ -78,14 +84,17 @@ func (s *Store) once(ctx context.Context, db *sqlx.DB, fn func(*Tx) error) error
 		return err
 	}
 	defer func() { _ = tx.Rollback() }() // does nothing after a commit
-	t := &Tx{ctx: ctx, tx: tx, store: s}
+	t := newTx(ctx, tx, s)
 	if err := fn(t); err != nil {
+		if t.tx.failed != nil {
+			return t.tx.failed
+		}
 		return err
 	}
 	if len(t.touched) > 0 {
 		return fmt.Errorf("records were written without an entry in the audit: %s", t.touched[0].Of)
 	}
-	return tx.Commit()
+	return t.tx.commit(ctx)
 }
 
 // Numbers of MariaDB's errors.

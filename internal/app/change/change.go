@@ -27,6 +27,7 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/feed"
 )
 
 // memory keeps the results of requests by idempotency key.
@@ -62,6 +63,7 @@ type flags interface {
 	LockDefinition(project int64, key string) (*app.Definition, error)
 	AddDefinition(*app.Definition) error
 	UpdateDefinition(*app.Definition) error
+	LockFlag(environment int64, key string) (*app.HeldFlag, error)
 	Flag(environment int64, key string) (*app.FlagRecord, error)
 	Flags(environment int64) ([]app.FlagRecord, error)
 	PutFlag(*app.FlagRecord) error
@@ -79,7 +81,6 @@ type segments interface {
 type stops interface {
 	StandingStops(environment int64, ids []string) ([]app.StopRecord, error)
 	StopsLike(environment int64, flags []string) ([]app.StopRecord, error)
-	StopOf(environment int64, key string) (string, error)
 	UnknownFlags(environment int64, keys []string) ([]string, error)
 	AddStop(*app.StopRecord) error
 	LiftStops(ids []string, by string, at, revision int64) error
@@ -134,8 +135,8 @@ type Service struct {
 	// Now is the clock.
 	Now func() time.Time
 	// Committed is called after a commit and before its answer, so that who asks next sees
-	// what was committed; keys tells whether access keys are among it.
-	Committed func(ctx context.Context, keys bool)
+	// what was committed.
+	Committed func(ctx context.Context, m Moved)
 
 	// Judge says what is declared and seen of attributes in an environment, for comparisons
 	// that cannot fit. Without it none is refused.
@@ -145,6 +146,14 @@ type Service struct {
 	Sweep func(ctx context.Context, env *app.Environment, doc *flag.Document) (units int64, sweeps bool, err error)
 
 	gates gates
+}
+
+// Moved is what a commit touched of what is kept in memory.
+type Moved struct {
+	Steps map[int64][]feed.Step // new revisions by environment, in order
+	All   bool                  // every environment began a new epoch
+	Keys  bool                  // access keys were made or revoked
+	Units bool                  // what is sampled, or declared of attributes
 }
 
 // Request is who asks for a change, and how.
@@ -179,7 +188,7 @@ func (s *Service) insist(ctx context.Context, r Request, fn func(tx Tx, c *commi
 
 func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) error) error, r Request, fn func(tx Tx, c *commit) (any, error)) (json.RawMessage, error) {
 	var out json.RawMessage
-	keys := false
+	var moved Moved
 	err := write(ctx, func(tx Tx) error {
 		if r.ID != "" {
 			request, result, err := tx.Remembered(r.Actor.ID, r.ID)
@@ -203,7 +212,7 @@ func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) e
 		if err != nil {
 			return err
 		}
-		keys = c.keys
+		moved = c.moved
 		lasting := result
 		if sealed, ok := result.(sealed); ok {
 			lasting = sealed.withoutSecrets()
@@ -228,7 +237,7 @@ func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) e
 		return nil, err
 	}
 	if s.Committed != nil {
-		s.Committed(ctx, keys)
+		s.Committed(ctx, moved)
 	}
 	return out, nil
 }
@@ -239,7 +248,7 @@ type commit struct {
 	request Request
 	at      int64
 	change  string
-	keys    bool // access keys were made or revoked
+	moved   Moved
 }
 
 // entry starts an entry of the audit.
@@ -268,6 +277,10 @@ func (c *commit) reviseAll(env *app.Environment, e *flag.Event, entries []audit.
 	}
 	env.Revision++
 	e.Format, e.Epoch, e.Revision, e.At = flag.Format, epoch, env.Revision, c.at
+	if c.moved.Steps == nil {
+		c.moved.Steps = map[int64][]feed.Step{}
+	}
+	c.moved.Steps[env.ID] = append(c.moved.Steps[env.ID], feed.Step{Event: e, After: env.Digest})
 	personal := make([][]string, len(entries))
 	for i := range entries {
 		entries[i].Environment, entries[i].Project, entries[i].Revision = env.ID, env.ProjectID, env.Revision
@@ -279,6 +292,7 @@ func (c *commit) reviseAll(env *app.Environment, e *flag.Event, entries []audit.
 	if e.Digest, err = c.tx.AppendAll(audit.EnvironmentChain(env.ID), entries, personal); err != nil {
 		return err
 	}
+	env.Digest = e.Digest
 	return c.tx.AddRevision(env.ID, e, c.change)
 }
 
@@ -332,18 +346,26 @@ func (c *commit) enterAll(action app.Action, project *app.Project) ([]app.Enviro
 	return c.tx.LockEnvironments(project.ID)
 }
 
-// personal tells of an attribute whether the project declares it personal: then what it is
-// compared with stands in the chain as a digest.
-func (c *commit) personal(project int64) (diff.Personal, error) {
-	all, err := c.tx.Attributes(project)
-	if err != nil {
-		return nil, err
+// catalogue tells of an attribute whether the project declares it personal: then what it is
+// compared with stands in the chain as a digest. It is read once it is asked, which most edits
+// do not; an error stands in err then, and what was made of the answers is of no use.
+type catalogue struct {
+	tx      Tx
+	project int64
+	is      map[string]bool
+	err     error
+}
+
+func (k *catalogue) personal(attribute string) bool {
+	if k.is == nil && k.err == nil {
+		var all []app.Attribute
+		all, k.err = k.tx.Attributes(k.project)
+		k.is = map[string]bool{}
+		for _, a := range all {
+			k.is[a.Name] = a.Personal
+		}
 	}
-	is := map[string]bool{}
-	for _, a := range all {
-		is[a.Name] = a.Personal
-	}
-	return func(attribute string) bool { return is[attribute] }, nil
+	return k.is[attribute]
 }
 
 // maxReason is in bytes.

@@ -43,6 +43,7 @@ func (c *commit) raiseEpoch() (int64, error) {
 	if err != nil {
 		return 0, err
 	}
+	c.moved.All = true
 	e := c.entry("epoch.new", 0)
 	e.Difference = []string{fmt.Sprintf("epoch %d → %d", before, epoch)}
 	return epoch, c.access(e)

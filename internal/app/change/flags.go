@@ -38,21 +38,14 @@ type Saved struct {
 // changes nothing makes no revision.
 func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, doc *flag.Document) (json.RawMessage, error) {
 	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
-		env, err := tx.LockEnvironment(env.ID)
+		held, err := tx.LockFlag(env.ID, doc.Key)
 		if err != nil {
 			return nil, err
 		}
-		old, err := tx.Flag(env.ID, doc.Key)
-		if err != nil {
-			return nil, err
-		}
+		env, old, stop := held.Environment, held.Flag, held.Stop
 		now := *doc // fn may run again
 		now.Rules = slices.Clone(doc.Rules)
 		if err := s.allowDocument(&r.Actor, env, old.Document, &now); err != nil {
-			return nil, err
-		}
-		stop, err := tx.StopOf(env.ID, doc.Key)
-		if err != nil {
 			return nil, err
 		}
 		stopped := stop != ""
@@ -79,11 +72,11 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"stop": stop},
 				Detail: "while stop " + stop + " stands, the resting variant and its value cannot be edited: lift it first, or leave them as they are"}
 		}
-		personal, err := c.personal(env.ProjectID)
-		if err != nil {
-			return nil, err
+		declared := &catalogue{tx: tx, project: env.ProjectID}
+		lines := diff.Flags(old.Document, &now, declared.personal)
+		if declared.err != nil {
+			return nil, declared.err
 		}
-		lines := diff.Flags(old.Document, &now, personal)
 		saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now,
 			Sentence: sentence.Of(&now, stopped), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
@@ -217,13 +210,20 @@ func (s *Service) fits(ctx context.Context, env int64, now, old *flag.Document) 
 	if s.Judge == nil {
 		return nil
 	}
-	known, err := s.Judge(ctx, env)
-	if err != nil {
-		return err
-	}
 	had := map[string]bool{}
 	for i := range old.Rules {
 		old.Rules[i].When.Leaves(func(l *condition.Node) { had[l.Words()] = true })
+	}
+	anew := false // most edits bring no comparison that was not there
+	for i := range now.Rules {
+		now.Rules[i].When.Leaves(func(l *condition.Node) { anew = anew || !had[l.Words()] || strings.HasPrefix(l.Test, "version.") })
+	}
+	if !anew {
+		return nil
+	}
+	known, err := s.Judge(ctx, env)
+	if err != nil {
+		return err
 	}
 	var found []flag.Problem
 	for i := range now.Rules {

@@ -315,7 +315,7 @@ func (c *commit) addKey(env *app.Environment, kind app.KeyKind, purpose string, 
 }
 
 func (c *commit) keyEntry(action string, env *app.Environment, k *app.AccessKey) error {
-	c.keys = true
+	c.moved.Keys = true
 	e := c.entry(action, 0)
 	e.Subject = k.ID
 	e.Difference = []string{fmt.Sprintf("%s key %s… for %q of environment %s (%d)", k.Kind, k.Hint, k.Purpose, env.Key, env.ID)}

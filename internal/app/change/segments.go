@@ -32,10 +32,7 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		if err != nil {
 			return nil, err
 		}
-		personal, err := c.personal(project.ID)
-		if err != nil {
-			return nil, err
-		}
+		declared := &catalogue{tx: tx, project: project.ID}
 		title, doc := title, *doc
 		if err := checkPlace(doc.Key, &title); err != nil {
 			return nil, err
@@ -55,7 +52,10 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		if err := c.project(e, diff.Line{Text: fmt.Sprintf("segment %q made", title)}); err != nil {
 			return nil, err
 		}
-		lines := diff.Segments(nil, &doc, personal)
+		lines := diff.Segments(nil, &doc, declared.personal)
+		if declared.err != nil {
+			return nil, declared.err
+		}
 		for i := range envs {
 			if err := c.open(&envs[i]); err != nil {
 				return nil, err
@@ -105,10 +105,7 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document}); err != nil {
 			return nil, err
 		}
-		personal, err := c.personal(env.ProjectID)
-		if err != nil {
-			return nil, err
-		}
+		declared := &catalogue{tx: tx, project: env.ProjectID}
 		now := *doc
 		when, problems := settle("when", doc.When)
 		if now.When = when; len(problems) > 0 {
@@ -120,7 +117,10 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if err := knownLists(old.Document, &now, lists); err != nil {
 			return nil, err
 		}
-		lines := diff.Segments(old.Document, &now, personal)
+		lines := diff.Segments(old.Document, &now, declared.personal)
+		if declared.err != nil {
+			return nil, declared.err
+		}
 		saved := &SavedSegment{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now, Difference: diff.Texts(lines)}
 		if len(lines) == 0 {
 			return saved, nil

@@ -36,6 +36,7 @@ func (s *Service) PutAttribute(ctx context.Context, r Request, project *app.Proj
 		if err := app.InvalidFields(checkAttribute(&now)); err != nil {
 			return nil, err
 		}
+		c.moved.Units = true
 		if err := tx.PutAttribute(project.ID, &now); err != nil {
 			return nil, err
 		}
@@ -55,6 +56,7 @@ func (s *Service) RemoveAttribute(ctx context.Context, r Request, project *app.P
 		if old == nil {
 			return nil, app.Faultf(app.NotFound, "attribute %s is not in the catalogue", name)
 		}
+		c.moved.Units = true
 		if err := tx.RemoveAttribute(project.ID, name); err != nil {
 			return nil, err
 		}
@@ -237,6 +239,7 @@ func (s *Service) SetSampling(ctx context.Context, r Request, env *app.Environme
 		if to.Days < 1 || to.Days > 90 {
 			return nil, app.InvalidField("days", "units are kept 1 to 90 days after they were last seen")
 		}
+		c.moved.Units = true
 		if err := tx.SetSampling(env.ID, to.Off, to.Days); err != nil {
 			return nil, err
 		}
@@ -255,6 +258,7 @@ func (s *Service) EraseUnit(ctx context.Context, r Request, env *app.Environment
 		if err != nil {
 			return nil, err
 		}
+		c.moved.Units = true
 		n, err := tx.EraseUnit(env.ID, unit)
 		if err != nil {
 			return nil, err

@@ -149,6 +149,25 @@ func (h *Hub) Look(ctx context.Context) error {
 	return err
 }
 
+// Step is a revision that was committed, and the digest of the one before it; where that is not
+// known it is empty, and the log is read.
+type Step struct {
+	*flag.Event
+	After string
+}
+
+// Follow brings environments up to what was committed a moment ago.
+func (h *Hub) Follow(ctx context.Context, steps map[int64][]Step) (err error) {
+	for id, all := range steps {
+		p, e := h.Place(ctx, id)
+		if e == nil {
+			guard.Do(h.log, "follow the revision log", func() { e = p.follow(ctx, all) })
+		}
+		err = errors.Join(err, e)
+	}
+	return err
+}
+
 // lostAfter is how long the records must know less than this process before it says so: on a
 // cluster, what is read may lag behind what was committed.
 const lostAfter = 3 * time.Second
@@ -368,32 +387,72 @@ func (p *Place) catchUp(ctx context.Context, head Head) error {
 		if head.Revision == have.Revision {
 			return p.retry(ctx)
 		}
-		events, err := p.records.Revisions(ctx, p.id, have.Revision, have.Digest, atOnce)
-		if errors.Is(err, flag.ErrGap) {
-			return p.reload(ctx)
-		}
-		if err != nil {
+		if on, err := p.read(ctx, have); err != nil || !on {
 			return err
 		}
-		if len(events) == 0 {
-			return fmt.Errorf("the environment stands at revision %d, but the log ends at %d", head.Revision, have.Revision)
-		}
-		for _, e := range events {
-			rules, err := p.holding(ctx, e)
-			if err != nil {
+	}
+}
+
+// errEnds is returned where the log has nothing behind what stands.
+var errEnds = errors.New("the log of revisions ends before the revision at which the environment stands")
+
+// follow takes over what was committed. Where it is not the next of the same history, the log
+// is read.
+func (p *Place) follow(ctx context.Context, steps []Step) error {
+	p.working.Lock()
+	defer p.working.Unlock()
+	for _, e := range steps {
+		for have := p.Rules().Source; have.Revision < e.Revision; have = p.Rules().Source {
+			on, err := true, error(nil)
+			if have.Epoch == e.Epoch && have.Revision == e.Revision-1 && have.Digest == e.After && e.After != "" {
+				on, err = p.take(ctx, e.Event)
+			} else {
+				on, err = p.read(ctx, have)
+			}
+			if err != nil || !on {
 				return err
 			}
-			next, err := rules.Next(e)
-			if err != nil {
-				return p.reload(ctx)
-			}
-			raw, err := json.Marshal(e)
-			if err != nil {
-				return err
-			}
-			p.advance(next, &Frame{e.Epoch, e.Revision, e.Digest, event("revision", e.Position().String(), raw)})
 		}
 	}
+	return nil
+}
+
+// read takes over what the log has behind what stands; on tells whether to go on from there.
+func (p *Place) read(ctx context.Context, have *flag.Ruleset) (on bool, err error) {
+	events, err := p.records.Revisions(ctx, p.id, have.Revision, have.Digest, atOnce)
+	if errors.Is(err, flag.ErrGap) {
+		return false, p.reload(ctx)
+	}
+	if err != nil {
+		return false, err
+	}
+	if len(events) == 0 {
+		return false, fmt.Errorf("revision %d: %w", have.Revision, errEnds)
+	}
+	for _, e := range events {
+		if on, err := p.take(ctx, e); err != nil || !on {
+			return on, err
+		}
+	}
+	return true, nil
+}
+
+// take puts the next event in place; where it does not fit, the environment is read anew.
+func (p *Place) take(ctx context.Context, e *flag.Event) (on bool, err error) {
+	rules, err := p.holding(ctx, e)
+	if err != nil {
+		return false, err
+	}
+	next, err := rules.Next(e)
+	if err != nil {
+		return false, p.reload(ctx)
+	}
+	raw, err := json.Marshal(e)
+	if err != nil {
+		return false, err
+	}
+	p.advance(next, &Frame{e.Epoch, e.Revision, e.Digest, event("revision", e.Position().String(), raw)})
+	return true, nil
 }
 
 // retry reads an environment again of which something could not be read; it may have been

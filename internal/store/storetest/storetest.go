@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -31,6 +32,7 @@ func Run(t *testing.T, st *store.Store, db *sql.DB) {
 		return tx.AddEnvironment(s.env)
 	})
 	t.Run("all or nothing", s.allOrNothing)
+	t.Run("gathered writes", s.gathered)
 	t.Run("the past is kept", s.past)
 	t.Run("deadlocks are run again", s.deadlocks)
 	t.Run("revisions have no gap", s.revisions)
@@ -99,6 +101,61 @@ func (s *suite) put(tx *store.Tx, key string, version int64, lever flag.Lever) (
 		return 0, err
 	}
 	return env.Revision + 1, tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision + 1, At: time.Now().UnixMilli(), Flags: []json.RawMessage{raw}}, "change")
+}
+
+// Writes wait for the next message: what is read comes after them, also where an error of one
+// shows only then, and nothing of the transaction is there in the end.
+func (s *suite) gathered(t *testing.T) {
+	before, flags := s.count(t, "revisions"), s.count(t, "flags")
+	s.write(t, func(tx *store.Tx) error {
+		if _, err := s.put(tx, "gathered", 1, flag.On); err != nil {
+			return err
+		}
+		now, err := tx.Flag(s.env.ID, "gathered")
+		if err == nil && now.Document.Lever != flag.On {
+			err = fmt.Errorf("what was written a moment ago reads as %+v", now)
+		}
+		return err
+	})
+	twice := func(look func(tx *store.Tx) error) error {
+		return s.st.Write(s.ctx, spoken(func(tx *store.Tx) error {
+			if _, err := s.put(tx, "gathered", 1, flag.Off); err != nil { // version 1 is there
+				return err
+			}
+			return look(tx)
+		}))
+	}
+	for name, look := range map[string]func(tx *store.Tx) error{
+		"the commit": func(*store.Tx) error { return nil },
+		"a row":      func(tx *store.Tx) error { _, err := tx.Flag(s.env.ID, "gathered"); return err },
+		"rows":       func(tx *store.Tx) error { _, err := tx.Flags(s.env.ID); return err },
+		"a lock":     func(tx *store.Tx) error { _, err := tx.LockEnvironments(s.env.ProjectID); return err },
+		"an error that is not passed on": func(tx *store.Tx) error {
+			_, _ = tx.Flags(s.env.ID)
+			return nil
+		},
+	} {
+		if err := twice(look); err == nil || !strings.Contains(err.Error(), "Duplicate") {
+			t.Errorf("before %s: %v", name, err)
+		}
+	}
+	if r, f := s.count(t, "revisions"), s.count(t, "flags"); r != before+1 || f != flags+1 {
+		t.Errorf("%d and %d rows more, of one change", r-before, f-flags)
+	}
+	// More than one message takes.
+	s.write(t, func(tx *store.Tx) error {
+		env, err := tx.LockEnvironment(s.env.ID)
+		for i := range 40 {
+			if err == nil {
+				env.Revision++
+				err = tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision, Lifted: []string{strings.Repeat("x", 20_000+i)}}, "change")
+			}
+		}
+		return err
+	})
+	if r := s.count(t, "revisions"); r != before+41 {
+		t.Errorf("%d revisions more, of 41", r-before)
+	}
 }
 
 func (s *suite) allOrNothing(t *testing.T) {
@@ -374,7 +431,7 @@ func (s *suite) people(t *testing.T) {
 	if roles, err := s.st.RolesOf(s.ctx, a.ID); err != nil || fmt.Sprint(roles[s.env.ProjectID]) != "[keeper on-call]" {
 		t.Errorf("%v %v", roles, err)
 	}
-	if v, err := s.st.Session(s.ctx, []byte("one"), 100); v != nil || err != nil {
+	if v, err := s.st.CallerBySession(s.ctx, []byte("one"), 100); v != nil || err != nil {
 		t.Errorf("an expired session: %+v %v", v, err)
 	}
 	s.write(t, func(tx *store.Tx) error {
@@ -384,8 +441,8 @@ func (s *suite) people(t *testing.T) {
 	if left, err := s.st.Tokens(s.ctx, a.ID); err != nil || len(left) != 1 || left[0].Name != "kept" {
 		t.Errorf("tokens after a new password: %+v %v", left, err)
 	}
-	one, _ := s.st.Session(s.ctx, []byte("one"), 50)
-	two, _ := s.st.Session(s.ctx, []byte("two"), 50)
+	one, _ := s.st.CallerBySession(s.ctx, []byte("one"), 50)
+	two, _ := s.st.CallerBySession(s.ctx, []byte("two"), 50)
 	if one == nil || two != nil {
 		t.Errorf("after a new password: %+v, %+v", one, two)
 	}
@@ -394,7 +451,7 @@ func (s *suite) people(t *testing.T) {
 	}
 	a.Disabled = 7
 	s.write(t, func(tx *store.Tx) error { return tx.SetAccount(a, "keeper") })
-	one, _ = s.st.Session(s.ctx, []byte("one"), 50)
+	one, _ = s.st.CallerBySession(s.ctx, []byte("one"), 50)
 	left, _ := s.st.Tokens(s.ctx, a.ID)
 	if now, err := s.st.Account(s.ctx, a.ID); err != nil || now.Disabled != 7 || one != nil || len(left) != 0 {
 		t.Errorf("a disabled account: %+v, session %+v, tokens %+v, %v", now, one, left, err)
