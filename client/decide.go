@@ -73,9 +73,13 @@ type ask struct {
 // type, or where there is no ruleset yet.
 func (c *Client) Bool(key string, unit Context, fallback bool) bool {
 	s := c.state.Load()
-	f := s.rules.Flag(key)
+	return c.truth(s, s.rules.Flag(key), key, &unit, fallback)
+}
+
+// truth is what most calls need and no more.
+func (c *Client) truth(s *state, f *decide.Flag, key string, unit *Context, fallback bool) bool {
 	if f == nil || f.Kind != decide.Boolean || c.decided != nil {
-		return c.boolean(context.Background(), s, f, ask{key: key, unit: &unit, kind: decide.Boolean}, fallback)
+		return c.boolean(context.Background(), s, f, ask{key: key, unit: unit, kind: decide.Boolean}, fallback)
 	}
 	o := f.Decide(s.rules, &unit.unit, c.now(f))
 	c.people.observe(f, &unit.unit, s.count(f.Slot+int32(o.Cell)))

@@ -72,7 +72,7 @@ func NewBoolFlag(key string, fallback bool) BoolFlag { return BoolFlag{newHandle
 // For decides the flag for a unit.
 func (h BoolFlag) For(c *Client, unit Context) bool {
 	s := c.state.Load()
-	return c.boolean(context.Background(), s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Boolean}, h.fallback)
+	return c.truth(s, h.flag(s), h.key, &unit, h.fallback)
 }
 
 // In decides the flag in a scope.
