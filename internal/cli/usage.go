@@ -298,6 +298,11 @@ func (s *session) printRadar(r *radar.Radar) {
 		s.rows(header, rows)
 	}
 	var rows [][]any
+	for _, a := range r.Aside {
+		rows = append(rows, []any{a.Kind, a.Key, a.Why})
+	}
+	part("Cannot be read, and is left out; everything else goes on", []any{"kind", "key", "why"}, rows)
+	rows = nil
 	for _, u := range r.Unknown {
 		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, u.Nearest, u.Application, when(u.Last)})
 	}

@@ -22,6 +22,18 @@ export default function Radar() {
       {!r && !radar.error && <Waiting what="the radar" />}
       {r && (
         <>
+          {r.aside.length > 0 && (
+            <Sheet title="Cannot be read, and is left out">
+              <ul className="flex flex-col gap-1">
+                {r.aside.map((a) => (
+                  <li key={a.kind + a.key}>
+                    {a.kind} <span className="font-mono">{a.key}</span> <span className="text-soft">{a.why}</span>
+                  </li>
+                ))}
+              </ul>
+              <p className="text-soft">Everything else goes on. It is tried again every half minute; the rows in the records need mending.</p>
+            </Sheet>
+          )}
           <Sheet title="Asked for, but not defined">
             <Problem error={make.error} />
             <ul className="flex flex-col gap-2">
