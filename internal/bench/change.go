@@ -133,12 +133,14 @@ func (s *service) edit(key string) (*edited, error) {
 	return e, err
 }
 
-func (e *edited) again() error {
+func (e *edited) again() error { return e.because("") }
+
+func (e *edited) because(reason string) error {
 	if e.document.Lever = flag.On; e.version%2 == 0 {
 		e.document.Lever = flag.Off
 	}
 	var saved struct{ Version int64 }
-	if err := e.s.call("PUT", e.path, fmt.Sprint(e.version), map[string]any{"document": e.document}, &saved); err != nil {
+	if err := e.s.call("PUT", e.path, fmt.Sprint(e.version), object{"document": e.document, "reason": reason}, &saved); err != nil {
 		return err
 	}
 	e.version = saved.Version

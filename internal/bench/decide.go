@@ -108,9 +108,11 @@ func mixedRules(i int) []flag.Rule {
 	return rules
 }
 
+func keyOf(kind string, i int) string { return fmt.Sprintf("%s-flag-%d", kind, i) }
+
 // document makes the flags of one row.
 func document(kind string, i int) flag.Document {
-	d := flag.Document{Key: fmt.Sprintf("%s-flag-%d", kind, i), Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "on"},
+	d := flag.Document{Key: keyOf(kind, i), Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "on"},
 		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}}
 	if kind == "plain" {
 		return d
@@ -194,6 +196,11 @@ func lookUpAndHash(table *atomic.Pointer[map[string]*entry], key string, unit gr
 	return h
 }
 
+//go:noinline
+func readSlot(table *atomic.Pointer[[]*entry], slot int32, _ greenlever.Context) bool {
+	return (*table.Load())[slot].on
+}
+
 var sink atomic.Int64
 
 func nanoseconds(n int, do func() int64) float64 {
@@ -209,11 +216,18 @@ func benchDecide(_ context.Context, rounds int) ([]row, error) {
 		if kind == "plain" || kind == "mixed" {
 			c.prepare(kind)
 		}
+		handles := make([]greenlever.BoolFlag, flags) // programs declare them before they follow
+		for i := range handles {
+			handles[i] = greenlever.NewBoolFlag(keyOf(kind, i), false)
+		}
 		client, keys, end, err := follow(kind)
 		if err != nil {
 			return nil, err
 		}
 		more := decideRows(c, kind, client, keys, rounds)
+		if kind == "plain" {
+			more = append(more, handleRow(c, client, handles, rounds))
+		}
 		rows = append(rows, more...)
 		end()
 		runtime.GC()
@@ -223,7 +237,7 @@ func benchDecide(_ context.Context, rounds int) ([]row, error) {
 		return nil, err
 	}
 	// In the order of the table.
-	return []row{rows[0], rows[1], rows[2], rows[3], rows[5], lists, rows[4]}, nil
+	return []row{rows[0], rows[1], rows[2], rows[3], rows[4], rows[6], lists, rows[5]}, nil
 }
 
 // benchLists measures one-of over 100,000 against over 10. Both sides have units of their
@@ -326,6 +340,39 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 	}
 	equal := allocations(result("5 equality rules + shares", typed, hashed, 3), func() { client.Bool(keys[7], c.contexts[9], false) })
 	return []row{equal, cores(typed, rounds)}
+}
+
+// handleRow measures calls through handles, which programs declare once for each flag.
+func handleRow(c *corpus, client *greenlever.Client, handles []greenlever.BoolFlag, rounds int) row {
+	slots := make([]*entry, flags)
+	for i := range slots {
+		slots[i] = &entry{i%2 == 0}
+	}
+	var pointer atomic.Pointer[[]*entry]
+	pointer.Store(&slots)
+	called := func() float64 {
+		return nanoseconds(calls, func() (n int64) {
+			for i, f := range c.flag {
+				if handles[f].For(client, c.contexts[c.unit[i]]) {
+					n++
+				}
+			}
+			return n
+		})
+	}
+	read := func() float64 {
+		return nanoseconds(calls, func() (n int64) {
+			for i, f := range c.flag {
+				if readSlot(&pointer, f, c.contexts[c.unit[i]]) {
+					n++
+				}
+			}
+			return n
+		})
+	}
+	o, f, ratio := inTurn(rounds, called, read)
+	return row{what: "a handle's call, no rules", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 3,
+		note: fmt.Sprintf("%.0f allocations; floor: an atomic pointer load and a slice read", testing.AllocsPerRun(1000, func() { handles[7].For(client, c.contexts[9]) }))}
 }
 
 // cores measures calls a second on two processors against one.

@@ -51,7 +51,7 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 21, "how often each pair is measured in turn; the median ratio counts")
-	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push or followers")
+	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push, followers, console or year")
 	flag.Parse()
 	if err := run(*rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -65,7 +65,7 @@ func run(rounds int, only string) error {
 	for _, part := range []struct {
 		name string
 		do   func(context.Context, int) ([]row, error)
-	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote}, {"bulk", benchBulk}, {"change", benchChange}, {"push", benchPush}, {"followers", benchFollowers}} {
+	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote}, {"bulk", benchBulk}, {"change", benchChange}, {"push", benchPush}, {"followers", benchFollowers}, {"console", benchConsole}, {"year", benchYear}} {
 		if only != "" && only != part.name {
 			continue
 		}

@@ -45,64 +45,84 @@ func newService(ctx context.Context) (*service, error) {
 	return s, nil
 }
 
+const (
+	keeper   = "ida.holm@pinecrest.example"
+	password = "only for the bench"
+)
+
+type object = map[string]any
+
+// session calls the management API as a browser does.
+type session struct {
+	s             *service
+	cookies, csrf string
+}
+
+func (b *session) call(ctx context.Context, method, path string, body, out any) error {
+	raw, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, b.s.url()+"/api/v1"+path, bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/json")
+	req.Header.Set("Cookie", b.cookies)
+	req.Header.Set("X-Greenlever-CSRF", b.csrf)
+	res, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if res.StatusCode >= 300 {
+		said, _ := io.ReadAll(res.Body)
+		return fmt.Errorf("%s %s: %s", method, path, said)
+	}
+	if len(res.Cookies()) > 0 {
+		b.cookies = res.Cookies()[0].Name + "=" + res.Cookies()[0].Value
+	}
+	return json.NewDecoder(res.Body).Decode(out)
+}
+
+// account makes the first account, and gives its id.
+func (s *service) account(ctx context.Context, code string) (string, error) {
+	var made struct{ ID string }
+	err := (&session{s: s}).call(ctx, "POST", "/set-up", object{"code": code, "email": keeper, "name": "Ida Holm", "password": password}, &made)
+	return made.ID, err
+}
+
+// signIn signs in and keeps a token.
+func (s *service) signIn(ctx context.Context) error {
+	b := &session{s: s}
+	var me struct{ CSRF string }
+	if err := b.call(ctx, "POST", "/sign-in", object{"email": keeper, "password": password}, &me); err != nil {
+		return err
+	}
+	b.csrf = me.CSRF
+	var token struct{ Secret string }
+	err := b.call(ctx, "POST", "/me/tokens", object{"name": "bench", "days": 1}, &token)
+	s.token = token.Secret
+	return err
+}
+
 // setUp makes the first account, a project and an environment, and keeps their secrets.
 func (s *service) setUp(ctx context.Context, code string) error {
-	const password = "only for the bench"
-	cookies := ""
-	csrf := ""
-	call := func(method, path string, body, out any) error {
-		raw, err := json.Marshal(body)
-		if err != nil {
-			return err
-		}
-		req, err := http.NewRequestWithContext(ctx, method, s.url()+"/api/v1"+path, bytes.NewReader(raw))
-		if err != nil {
-			return err
-		}
-		req.Header.Set("Content-Type", "application/json")
-		req.Header.Set("Cookie", cookies)
-		req.Header.Set("X-Greenlever-CSRF", csrf)
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		if res.StatusCode >= 300 {
-			said, _ := io.ReadAll(res.Body)
-			return fmt.Errorf("%s %s: %s", method, path, said)
-		}
-		if len(res.Cookies()) > 0 {
-			cookies = res.Cookies()[0].Name + "=" + res.Cookies()[0].Value
-		}
-		return json.NewDecoder(res.Body).Decode(out)
+	if _, err := s.account(ctx, code); err != nil {
+		return err
 	}
-	type object = map[string]any
-	var me struct{ CSRF string }
-	var token struct{ Secret string }
+	if err := s.signIn(ctx); err != nil {
+		return err
+	}
 	var made struct {
 		Keys []struct{ Kind, Secret string }
 	}
-	var ignored any
-	for _, step := range []func() error{
-		func() error {
-			return call("POST", "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, &ignored)
-		},
-		func() error {
-			err := call("POST", "/sign-in", object{"email": "ida.holm@pinecrest.example", "password": password}, &me)
-			csrf = me.CSRF
-			return err
-		},
-		func() error { return call("POST", "/me/tokens", object{"name": "bench", "days": 1}, &token) },
-		func() error { return call("POST", "/projects", object{"key": "pinecrest"}, &ignored) },
-		func() error {
-			return call("POST", "/projects/pinecrest/environments", object{"key": "production"}, &made)
-		},
-	} {
-		if err := step(); err != nil {
-			return err
-		}
+	if err := s.call("POST", "/projects", "", object{"key": "pinecrest"}, nil); err != nil {
+		return err
 	}
-	s.token = token.Secret
+	if err := s.call("POST", "/projects/pinecrest/environments", "", object{"key": "production"}, &made); err != nil {
+		return err
+	}
 	for _, k := range made.Keys {
 		if k.Kind == "service" {
 			s.key = k.Secret
