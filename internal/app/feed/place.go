@@ -1,0 +1,224 @@
+package feed
+
+import (
+	"bytes"
+	"compress/gzip"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sync/singleflight"
+
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Frame is one piece of a feed, ready to be sent.
+type Frame struct {
+	Epoch, Revision int64
+	Digest          string // of the revision
+	Bytes           []byte // a server-sent event
+}
+
+// Place is one environment as it stands.
+type Place struct {
+	id      int64
+	records Records
+	log     *slog.Logger
+	aside   atomic.Pointer[[]app.Aside]
+	rules   atomic.Pointer[decide.Ruleset]
+
+	working sync.Mutex // one catches up at a time
+
+	mu      sync.Mutex
+	moved   int64   // the last revision by which a decision may have changed
+	seen    int64   // the last one by which one of a visible flag may have
+	silent  *silent // for an outpost without contact
+	frames  []Frame // the newest revisions, ascending and without gaps
+	bytes   int
+	changed chan struct{}
+	packed  *Packed
+	tried   time.Time // when what could not be read was last tried again
+	less    time.Time // since when the records know less than this
+	once    singleflight.Group
+	clock   [2]clockwork // next change by the clock: of all flags, and of visible ones
+}
+
+// clockwork is when a ruleset's answers next change by the clock.
+type clockwork struct {
+	of       *decide.Ruleset
+	from, at int64 // it was looked for from a time on; at is 0 for never
+}
+
+// Aside names what cannot be read and is left out.
+func (p *Place) Aside() []app.Aside {
+	if a := p.aside.Load(); a != nil {
+		return *a
+	}
+	return nil
+}
+
+func (p *Place) putAside(aside []app.Aside) {
+	before := p.Aside()
+	p.aside.Store(&aside)
+	for _, a := range aside {
+		if !slices.Contains(before, a) {
+			p.log.Error("something cannot be read and is left out; all else goes on", "environment", p.id, "kind", a.Kind, "key", a.Key, "why", a.Why)
+		}
+	}
+}
+
+// NextChange is the first instant after a time, in Unix milliseconds, at which an answer may
+// change by the clock: on any flag, or on one that browsers may see. It is looked for once,
+
+// NextChange is the first instant after a time, in Unix milliseconds, at which an answer may
+// change by the clock: on any flag, or on one that browsers may see. It is looked for once,
+// however many streams ask.
+func (p *Place) NextChange(now int64, visible bool) (at int64, ok bool) {
+	rules, i := p.Rules(), 0
+	if visible {
+		i = 1
+	}
+	p.mu.Lock()
+	c := p.clock[i]
+	p.mu.Unlock()
+	if c.of == rules && c.from <= now && (c.at == 0 || c.at > now) {
+		return c.at, c.at > 0
+	}
+	at, ok = rules.NextChange(now, func(f *decide.Flag) bool { return f.Visible || !visible })
+	if !ok {
+		at = 0
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if c := p.clock[i]; c.of != rules || c.from <= now {
+		p.clock[i] = clockwork{rules, now, at}
+	}
+	return at, ok
+}
+
+// Packed is a snapshot as it is sent.
+type Packed struct {
+	ETag string
+	Gzip []byte
+	Size int // of the JSON before it was packed
+
+	of *flag.Ruleset
+}
+
+// Rules is the ruleset that stands.
+func (p *Place) Rules() *decide.Ruleset { return p.rules.Load() }
+
+// silent is the ruleset as it is after minutes without contact.
+type silent struct {
+	of      *decide.Ruleset
+	minutes int
+	rules   *decide.Ruleset
+}
+
+// Deciding is the ruleset to decide by after so many minutes without contact to the
+// service; that is 0 in the service itself.
+func (p *Place) Deciding(minutes int) *decide.Ruleset {
+	rules := p.Rules()
+	if minutes <= 0 {
+		return rules
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if s := p.silent; s == nil || s.of != rules || s.minutes != minutes {
+		p.silent = &silent{rules, minutes, rules.Silent(minutes)}
+	}
+	return p.silent.rules
+}
+
+// Moved is the last revision by which a decision may have changed: on any flag, or on one
+// that browsers may see.
+func (p *Place) Moved(visible bool) int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if visible {
+		return p.seen
+	}
+	return p.moved
+}
+
+// Changed gives a channel that is closed at the next revision.
+func (p *Place) Changed() <-chan struct{} {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.changed
+}
+
+// Snapshot gives the ruleset packed. It is made once for each revision, by whoever asks
+// first, and nobody else waits for it but those who ask too.
+func (p *Place) Snapshot() (*Packed, error) {
+	p.mu.Lock()
+	packed, src := p.packed, p.Rules().Source
+	p.mu.Unlock()
+	if packed != nil && packed.of == src {
+		return packed, nil
+	}
+	made, err, _ := p.once.Do(src.Position().String(), func() (any, error) {
+		raw, err := json.Marshal(src.Snapshot())
+		if err != nil {
+			return nil, err
+		}
+		var b bytes.Buffer
+		z := gzip.NewWriter(&b)
+		if _, err := z.Write(raw); err != nil {
+			return nil, err
+		}
+		if err := z.Close(); err != nil {
+			return nil, err
+		}
+		packed := &Packed{ETag: fmt.Sprintf(`"%d.%d"`, src.Epoch, src.Revision), Gzip: b.Bytes(), Size: len(raw), of: src}
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		if p.Rules().Source == src {
+			p.packed = packed
+		}
+		return packed, nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return made.(*Packed), nil
+}
+
+// Beat gives a frame that says that the feed lives, what time it is, what stands, over how
+// long to come back after this process ends, and, from an outpost, when it last heard of the
+// service. To a follower of another history it says so, and nothing of where this one stands.
+func (p *Place) Beat(now time.Time, spread time.Duration, contact int64, other bool) Frame {
+	src := p.Rules().Source
+	data := fmt.Appendf(nil, `{"now":%d,"spread":%d`, now.UnixMilli(), spread.Milliseconds())
+	if other {
+		data = append(data, `,"otherHistory":true`...)
+	} else {
+		data = fmt.Appendf(data, `,"epoch":%d,"revision":%d`, src.Epoch, src.Revision)
+		if src.Digest != "" {
+			data = fmt.Appendf(data, `,"digest":%q`, src.Digest)
+		}
+	}
+	if contact > 0 {
+		data = fmt.Appendf(data, `,"contact":%d`, contact)
+	}
+	return Frame{src.Epoch, src.Revision, src.Digest, event("beat", "", append(data, '}'))}
+}
+
+// event writes a server-sent event; JSON has no line breaks, so one data line will do.
+func event(name, id string, data []byte) []byte {
+	var b bytes.Buffer
+	b.WriteString("event: " + name + "\n")
+	if id != "" {
+		b.WriteString("id: " + id + "\n")
+	}
+	b.WriteString("data: ")
+	b.Write(data)
+	b.WriteString("\n\n")
+	return b.Bytes()
+}
