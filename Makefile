@@ -1,12 +1,13 @@
 # make demo   starts everything with made-up data
 # make test   passes all checks and tests
+# make storm  is a long test of what befalls a service; make test-galera the same on a cluster
 # make bench  prints speed as ratios to floors measured in the same run
 # make demo-reset   throws the demo's data away
 
 SHELL := /bin/bash
 MODULES := . core client otel openfeature examples/minimal
 
-.PHONY: demo demo-reset test check bench build console tools tools-test clean storm
+.PHONY: demo demo-reset test check bench build console tools tools-test clean storm test-galera
 
 demo: build tools
 	@exec bin/greenlever demo
@@ -57,6 +58,7 @@ tools-test: tools
 check: build
 	@echo "checking ..."
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not formatted:"; gofmt -l .; exit 1; }
+	@go vet -tags galera ./internal/accept
 	@for m in $(MODULES); do (cd $$m && go vet ./... && go tool -modfile=$(CURDIR)/go.mod staticcheck ./...) || exit 1; done
 	@cd console && npx --no-install tsc --noEmit && npx --no-install oxlint --deny-warnings src browser
 
@@ -68,6 +70,10 @@ bench: build tools
 
 storm: build tools-test
 	@GREENLEVER_STORM=$${GREENLEVER_STORM:-10m} go test ./internal/accept -run 'TestStorm$$' -v -timeout 24h
+
+# The storm on a cluster of three.
+test-galera: build tools-test
+	@scripts=$$(scripts/galera.sh) && PATH=$$scripts:$$PATH GREENLEVER_STORM=$${GREENLEVER_STORM:-2m} go test -tags galera ./internal/accept -run 'TestStormOnGalera$$' -v -timeout 24h
 
 clean:
 	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/httpapi/dist/app internal/httpapi/dist/browser

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -18,6 +19,7 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/gltest"
+	"greenlever.example/greenlever/internal/localdb"
 )
 
 // storm is how long the storm goes on; GREENLEVER_STORM says otherwise, such as 10m.
@@ -63,17 +65,61 @@ func (p *pair) once(method, url, path string, body []byte, headers map[string]st
 // is slow, cut, and dead, and the services are killed and frozen. Every change that was answered
 // is once in flag, revision and audit; followers end at the last revision and none goes back;
 // stops arrive; nothing is left over.
+//
+// Once the records' disk is full, too: the server gets no more room until it is started again.
 func TestStorm(t *testing.T) {
+	var full atomic.Bool
+	dir := filepath.Join(t.TempDir(), "db")
+	db, err := localdb.Start(context.Background(), dir, localdb.OverTCP(), localdb.With(func() []string {
+		room := int64(1 << 10)
+		if info, err := os.Stat(filepath.Join(dir, "data", "ibdata1")); err == nil && full.Load() {
+			room = info.Size() >> 20
+		}
+		return []string{"--innodb-file-per-table=0", "--innodb-autoextend-increment=1", fmt.Sprintf("--innodb-data-file-path=ibdata1:12M:autoextend:max:%dM", room)}
+	}))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Stop() })
+	if _, err := db.DSN("storm"); err != nil {
+		t.Fatal(err)
+	}
+	again := func() {
+		if err := db.Again(context.Background()); err != nil {
+			t.Error(err)
+		}
+	}
+	kill := func() { _ = db.Kill() }
+	blow(t, sky{dsn: [2]string{db.TCP("storm", ""), db.TCP("storm", "")}, tcp: db.TCPAddress(), through: func(at string) string { return db.TCP("storm", at) }, troubles: []trouble{
+		{kill, again},
+		{func() { _ = db.Signal(syscall.SIGSTOP) }, func() { _ = db.Signal(syscall.SIGCONT) }},
+		{func() { kill(); full.Store(true); again() }, func() { kill(); full.Store(false); again() }},
+	}})
+	if said, err := os.ReadFile(filepath.Join(dir, "log")); err != nil || !strings.Contains(string(said), "is full") {
+		t.Errorf("the disk was never full: %v\n%s", err, said[max(0, len(said)-2000):])
+	}
+}
+
+// sky is where a storm comes from: records for two processes, and what befalls them.
+type sky struct {
+	dsn      [2]string
+	tcp      string                 // where the second one's records listen
+	through  func(at string) string // their address by way of a line
+	troubles []trouble
+}
+
+// trouble is an outage of the records, from begin to over.
+type trouble struct{ begin, over func() }
+
+func blow(t *testing.T, from sky) {
+	t.Helper()
 	const writers, instances, followers = 16, 500, 10
 	length := storm
 	if d, err := time.ParseDuration(os.Getenv("GREENLEVER_STORM")); err == nil {
 		length = d
 	}
-	db, dir := records(t), t.TempDir()
-	if _, err := db.DSN("storm"); err != nil {
-		t.Fatal(err)
-	}
-	first := serve(t, "127.0.0.1:0", db.TCP("storm", ""), filepath.Join(dir, "a"), true)
+	dir := t.TempDir()
+	first := serve(t, "127.0.0.1:0", from.dsn[0], filepath.Join(dir, "a"), true)
 	s := &gltest.Service{Keys: map[string]string{}, Browse: map[string]string{}}
 	gltest.Caller{URL: first.url}.Do(t, "POST", "/set-up", object{"code": first.code, "email": gltest.KeeperEmail, "name": "Ida Holm", "password": gltest.Password}, 201, nil)
 	s.Keeper = tokenAt(t, first.url)
@@ -86,9 +132,9 @@ func TestStorm(t *testing.T) {
 	first.kill()
 
 	goroutines := runtime.NumGoroutine()
-	line := newWire(t, db.TCPAddress()) // of the second process
+	line := newWire(t, from.tcp) // of the second process
 	var nodes [2]*child
-	for i, dsn := range []string{db.TCP("storm", ""), db.TCP("storm", line.Addr().String())} {
+	for i, dsn := range []string{from.dsn[0], from.through(line.Addr().String())} {
 		at := freeAddress(t)
 		nodes[i] = &child{at: at, args: []string{"serve", "--listen", at, "--admin", "", "--dsn", dsn, "--dir", filepath.Join(dir, fmt.Sprint("s", i)), "--limit-rate", "100000"}}
 		nodes[i].start(t)
@@ -130,14 +176,11 @@ func TestStorm(t *testing.T) {
 		}
 		for time.Now().Before(end) {
 			spell(false, nodes[1].kill, func() { nodes[1].start(t) })
-			spell(true, func() { _ = db.Kill() }, func() {
-				if err := db.Again(context.Background()); err != nil {
-					t.Error(err)
-				}
-			})
+			for _, one := range from.troubles {
+				spell(true, one.begin, one.over)
+			}
 			spell(true, func() { line.bad.Store(true) }, func() { line.bad.Store(false) })
 			spell(true, func() { _ = nodes[0].cmd.Process.Signal(syscall.SIGSTOP) }, func() { _ = nodes[0].cmd.Process.Signal(syscall.SIGCONT) })
-			spell(true, func() { _ = db.Signal(syscall.SIGSTOP) }, func() { _ = db.Signal(syscall.SIGCONT) })
 			spell(false, func() { line.drop(0.5) }, func() { line.drop(1) })
 			spell(false, nodes[0].kill, func() { nodes[0].start(t) })
 		}
@@ -260,7 +303,7 @@ func TestStorm(t *testing.T) {
 	urgent.client.CloseIdleConnections()
 	http.DefaultTransport.(*http.Transport).CloseIdleConnections()
 	gltest.Eventually(t, "no goroutine is left over", func() bool { return runtime.NumGoroutine() <= goroutines+5 })
-	own, err := sql.Open("mysql", db.TCP("storm", ""))
+	own, err := sql.Open("mysql", from.dsn[0])
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -44,6 +44,7 @@ type Server struct {
 	over   bool   // it also listens on loopback
 	secret string // of who comes over loopback
 	short  string // a directory for the socket, where dir's path is too long for one
+	more   func() []string
 	port   int
 	cmd    *exec.Cmd
 	mu     sync.Mutex
@@ -59,6 +60,12 @@ type Option func(*Server)
 // OverTCP has the server listen on a free port of loopback too, for who knows a password that
 // is made for this start: see [Server.TCP].
 func OverTCP() Option { return func(s *Server) { s.over, s.secret = true, rand.Text() } }
+
+// Secret is the password of who comes over loopback, for servers that share their accounts.
+func Secret(secret string) Option { return func(s *Server) { s.secret = secret } }
+
+// With gives the server more options, which are asked for at each start.
+func With(options func() []string) Option { return func(s *Server) { s.more = options } }
 
 // Start starts a server with its data below dir, which is made and filled
 // at the first start. It returns when the server takes connections.
@@ -185,6 +192,9 @@ func (s *Server) run(ctx context.Context, mariadbd string) error {
 	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + s.socket(),
 		"--pid-file=" + filepath.Join(s.dir, "pid"), "--secure-file-priv=" + filepath.Join(s.dir, "files"), "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
 		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200", "--max-allowed-packet=64M"}, append(network, asRoot()...)...)
+	if s.more != nil {
+		args = append(args, s.more()...)
+	}
 	s.cmd = exec.Command(mariadbd, args...)
 	s.cmd.Stdout, s.cmd.Stderr = logFile, logFile
 	// In a group of its own, so that Ctrl-C reaches the owner first, which stops it in order;
@@ -274,7 +284,7 @@ func (s *Server) closeDoors(ctx context.Context) error {
 		return err
 	}
 	if s.over {
-		do = append(do, fmt.Sprintf("CREATE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", overTCP, s.secret), fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'127.0.0.1'", overTCP))
+		do = append(do, fmt.Sprintf("CREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", overTCP, s.secret), fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'127.0.0.1'", overTCP))
 	}
 	for _, q := range do {
 		if _, err := db.ExecContext(ctx, q); err != nil {
