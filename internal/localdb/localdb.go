@@ -224,7 +224,7 @@ func (s *Server) await(ctx context.Context) error {
 	tick := time.NewTicker(20 * time.Millisecond)
 	defer tick.Stop()
 	for {
-		if err := db.PingContext(ctx); err == nil {
+		if _, err := db.ExecContext(ctx, "DO 1"); err == nil { // one of a cluster answers a ping before it takes part
 			return nil
 		}
 		select {

@@ -3,9 +3,12 @@ package store
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"errors"
 	"fmt"
+	"io"
 	"strings"
+	"sync/atomic"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -15,14 +18,24 @@ import (
 // gathered and sent in one, at the latest with the commit. Which connections take several
 // statements in a message, their purpose says; every value is an argument.
 
+//
+// Not on a cluster. There a transaction may be aborted between two statements of a message,
+// with the first answered well; the second then begins anew, and half of the transaction would
+// be committed. So there every statement goes by itself, and its error is seen before the next.
+
 // messages is a transaction's connection. Whatever is asked over it comes after what waits, so
 // nobody can read past what was written before.
 type messages struct {
 	tx      *sqlx.Tx
-	waiting []string // statements
-	with    []any    // their arguments
+	apart   bool // each statement goes by itself
+	waiting []statement
 	size    int
 	failed  error // of what waited: the transaction cannot be committed
+}
+
+type statement struct {
+	text string
+	args []any
 }
 
 // batched is how many bytes of statements and arguments go in one message, about; a statement
@@ -45,7 +58,7 @@ func (m *messages) add(ctx context.Context, query string, args ...any) error {
 			return err
 		}
 	}
-	m.waiting, m.with, m.size = append(m.waiting, query), append(m.with, args...), m.size+size
+	m.waiting, m.size = append(m.waiting, statement{query, args}), m.size+size
 	return nil
 }
 
@@ -54,10 +67,27 @@ func (m *messages) flush(ctx context.Context) error {
 	if len(m.waiting) == 0 || m.failed != nil {
 		return m.failed
 	}
-	query, args := strings.Join(m.waiting, ";\n"), m.with
-	m.waiting, m.with, m.size = nil, nil, 0
-	_, m.failed = m.tx.ExecContext(ctx, query, args...)
+	all := m.waiting
+	m.waiting, m.size = nil, 0
+	for len(all) > 0 && m.failed == nil {
+		n := len(all)
+		if m.apart {
+			n = 1
+		}
+		text, args := joined(all[:n])
+		_, m.failed = m.tx.ExecContext(ctx, text, args...)
+		all = all[n:]
+	}
 	return m.failed
+}
+
+// joined is statements as one message.
+func joined(all []statement) (string, []any) {
+	texts, args := make([]string, len(all)), []any{}
+	for i, s := range all {
+		texts[i], args = s.text, append(args, s.args...)
+	}
+	return strings.Join(texts, ";\n"), args
 }
 
 // commit sends what waits and the commit in one message, since others wait for the rows until
@@ -68,10 +98,15 @@ func (m *messages) commit(ctx context.Context) error {
 		return m.failed
 	case ctx.Err() != nil:
 		return ctx.Err()
+	case m.apart:
+		if err := m.flush(ctx); err != nil {
+			return err
+		}
+		return m.tx.Commit()
 	case len(m.waiting) == 0:
 		return m.tx.Commit()
 	}
-	m.waiting = append(m.waiting, "COMMIT")
+	m.waiting = append(m.waiting, statement{text: "COMMIT"})
 	if err := m.flush(context.WithoutCancel(ctx)); err != nil { // who hangs up now hears nothing of it anyway
 		return err
 	}
@@ -126,14 +161,25 @@ type query struct {
 }
 
 // several reads in one message, in order; each query sees what was committed when its turn came.
-func (t *Tx) several(all ...query) error { return several(t.ctx, t.tx, all...) }
+func (t *Tx) several(all ...query) error {
+	if !t.tx.apart {
+		return several(t.ctx, t.tx, all...)
+	}
+	for _, q := range all {
+		if err := several(t.ctx, t.tx, q); err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 func several(ctx context.Context, over sqlx.QueryerContext, all ...query) (err error) {
-	texts, args := make([]string, len(all)), []any{}
+	statements := make([]statement, len(all))
 	for i, q := range all {
-		texts[i], args = q.text, append(args, q.args...)
+		statements[i] = statement{q.text, q.args}
 	}
-	rows, err := over.QueryxContext(ctx, strings.Join(texts, ";\n"), args...)
+	text, args := joined(statements)
+	rows, err := over.QueryxContext(ctx, text, args...)
 	if err != nil {
 		return err
 	}
@@ -150,4 +196,44 @@ func several(ctx context.Context, over sqlx.QueryerContext, all ...query) (err e
 		}
 	}
 	return rows.Err()
+}
+
+// noting makes connections, and notes whether they are to one of a cluster.
+type noting struct {
+	driver.Connector
+	cluster *atomic.Bool
+}
+
+// Connect makes a connection.
+func (n noting) Connect(ctx context.Context) (driver.Conn, error) {
+	c, err := n.Connector.Connect(ctx)
+	if err != nil {
+		return nil, err
+	}
+	on, err := isOn(ctx, c.(driver.QueryerContext), "wsrep_on")
+	if err != nil {
+		return nil, errors.Join(err, c.Close())
+	}
+	if on {
+		n.cluster.Store(true)
+	}
+	return c, nil
+}
+
+// isOn reads a variable of the server; one that it does not know is off.
+func isOn(ctx context.Context, c driver.QueryerContext, variable string) (bool, error) {
+	rows, err := c.QueryContext(ctx, "SHOW VARIABLES LIKE '"+variable+"'", nil)
+	if err != nil {
+		return false, err
+	}
+	defer rows.Close()
+	row := make([]driver.Value, 2)
+	if err := rows.Next(row); err != nil {
+		if errors.Is(err, io.EOF) {
+			err = nil
+		}
+		return false, err
+	}
+	value, _ := row[1].([]byte)
+	return string(value) == "ON", nil
 }

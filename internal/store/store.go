@@ -34,6 +34,8 @@ type Store struct {
 	config *mysql.Config
 	log    *slog.Logger
 	kept   atomic.Pointer[[]byte] // the secret of event ids
+
+	cluster atomic.Bool // the records are one of a cluster
 }
 
 // pools are connections by what they are for, so that nothing waits for something that
@@ -97,14 +99,14 @@ func New(dsn string, log *slog.Logger) (*Store, error) {
 	c.Params["tx_isolation"] = "'READ-COMMITTED'"
 	s := &Store{config: c, log: log}
 	for into, p := range map[**sqlx.DB]purpose{&s.changes: forChanges, &s.door: forDoor, &s.feed: forFeed, &s.pages: forPages, &s.work: forWork} {
-		if *into, err = p.open(c); err != nil {
+		if *into, err = p.open(c, &s.cluster); err != nil {
 			return nil, err
 		}
 	}
 	return s, nil
 }
 
-func (p purpose) open(c *mysql.Config) (*sqlx.DB, error) {
+func (p purpose) open(c *mysql.Config, cluster *atomic.Bool) (*sqlx.DB, error) {
 	c = c.Clone()
 	c.ReadTimeout, c.MultiStatements = p.read, p.several
 	c.Params["innodb_lock_wait_timeout"] = strconv.Itoa(p.lockWait)
@@ -116,7 +118,7 @@ func (p purpose) open(c *mysql.Config) (*sqlx.DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
+	db := sqlx.NewDb(sql.OpenDB(noting{connector, cluster}), "mysql")
 	db.SetMaxOpenConns(p.connections)
 	db.SetMaxIdleConns(p.connections)
 	db.SetConnMaxLifetime(5 * time.Minute)

@@ -29,7 +29,7 @@ type Tx struct {
 }
 
 func newTx(ctx context.Context, tx *sqlx.Tx, s *Store) *Tx {
-	return &Tx{ctx: ctx, tx: &messages{tx: tx}, store: s, heads: map[string]*audit.Head{}}
+	return &Tx{ctx: ctx, tx: &messages{tx: tx, apart: s.cluster.Load()}, store: s, heads: map[string]*audit.Head{}}
 }
 
 // Write runs a use case in one transaction and commits it. A transaction that lost a
