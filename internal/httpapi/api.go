@@ -131,6 +131,7 @@ type API struct {
 	Forgets  func(of string, at int64) bool     // see audit.Verifier.Forgets
 
 	verifying verifications
+	columns   columns
 
 	limits limiters
 }

@@ -2,10 +2,14 @@ package httpapi
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"slices"
+	"sync"
+	"time"
 
 	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
 	"greenlever.example/core/shift"
@@ -63,14 +67,13 @@ func (c *call) board(*none) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		versions, err := c.api.Records.FlagVersions(c.ctx, e.ID)
+		cells, err := c.api.columns.of(c.ctx, c.api.Records, e.ID, place.Rules())
 		if err != nil {
 			return nil, err
 		}
-		rules := place.Rules()
 		for i := range b.Flags {
-			if f := rules.Flag(b.Flags[i].Key); f != nil {
-				b.Flags[i].In[e.Key] = Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0), versions[f.Key]}
+			if cell, is := cells[b.Flags[i].Key]; is {
+				b.Flags[i].In[e.Key] = cell.Cell
 			}
 		}
 		d, err := c.summary(&e)
@@ -80,6 +83,61 @@ func (c *call) board(*none) (any, error) {
 		b.Environments = append(b.Environments, BoardEnvironment{e, d.Alive, d.Delivered, len(d.Lost)})
 	}
 	return b, nil
+}
+
+// columns are environments as the Board showed them last. What did not change since is not made
+// anew: of many flags, mostly all but one.
+type columns struct {
+	mu  sync.Mutex
+	all map[int64]column
+}
+
+type column struct {
+	rules *decide.Ruleset
+	cells map[string]madeCell
+	at    time.Time // when the versions were read
+}
+
+// columnLife is how long versions are believed: on a cluster, those that were read first may have
+// been behind what is decided by.
+const columnLife = 10 * time.Second
+
+type madeCell struct {
+	Cell
+	of *decide.Flag
+}
+
+func (k *columns) of(ctx context.Context, records Records, environment int64, rules *decide.Ruleset) (map[string]madeCell, error) {
+	k.mu.Lock()
+	last := k.all[environment]
+	k.mu.Unlock()
+	if last.rules == rules && time.Since(last.at) < columnLife {
+		return last.cells, nil
+	}
+	versions, err := records.FlagVersions(ctx, environment)
+	if err != nil {
+		return nil, err
+	}
+	cells := make(map[string]madeCell, len(versions))
+	for key, version := range versions {
+		f := rules.Flag(key)
+		if f == nil {
+			continue
+		}
+		cell := last.cells[key]
+		if cell.of != f {
+			cell = madeCell{Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0), version}, f}
+		}
+		cell.Version = version
+		cells[key] = cell
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.all == nil {
+		k.all = map[int64]column{}
+	}
+	k.all[environment] = column{rules, cells, time.Now()}
+	return cells, nil
 }
 
 type newFlagBody struct {
