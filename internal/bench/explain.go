@@ -39,9 +39,11 @@ func explain(ctx context.Context, db *sql.DB) ([]row, error) {
 		if err := rows.Scan(&q); err != nil {
 			return nil, err
 		}
-		word, _, _ := strings.Cut(strings.TrimSpace(q), " ")
-		if slices.Contains([]string{"SELECT", "UPDATE", "DELETE", "INSERT"}, word) && !strings.Contains(q, "mysql.general_log") && !strings.Contains(q, "information_schema") {
-			examples[shape(q)] = q
+		for q := range strings.SplitSeq(q, ";\n") { // messages with several
+			word, _, _ := strings.Cut(strings.TrimSpace(q), " ")
+			if slices.Contains([]string{"SELECT", "UPDATE", "DELETE", "INSERT"}, word) && !strings.Contains(q, "mysql.general_log") && !strings.Contains(q, "information_schema") {
+				examples[shape(q)] = q
+			}
 		}
 	}
 	if err := rows.Err(); err != nil {
