@@ -444,7 +444,7 @@ func oneVariant(p *pass) {
 }
 
 func nobody(p *pass) {
-	if len(p.Units) < 100 || p.doc.Lever != flag.On {
+	if p.Units.Len() < 100 || p.doc.Lever != flag.On {
 		return
 	}
 	p.live(func(i int, r *flag.Rule) {
@@ -456,31 +456,29 @@ func nobody(p *pass) {
 		if clock {
 			return
 		}
-		for _, c := range p.Units {
-			if t := r.When.Match(c, p.Rules.Around(c, p.Now)); t == condition.True || t == condition.Unknown && r.AppliesOnUnknown(p.doc.Resting) {
-				return
+		unknown := r.AppliesOnUnknown(p.doc.Resting)
+		if unknown || !p.Units.never(r.When) {
+			for _, c := range p.Units.all {
+				if t := r.When.Match(c, p.Rules.Around(c, p.Now)); t == condition.True || t == condition.Unknown && unknown {
+					return
+				}
 			}
 		}
-		p.add(r, fmt.Sprintf("takes none of %d units that were seen", len(p.Units)), "compare its constants with the values that are seen")
+		p.add(r, fmt.Sprintf("takes none of %d units that were seen", p.Units.Len()), "compare its constants with the values that are seen")
 	})
 }
 
 func splitBySome(p *pass) {
-	if len(p.Units) < 100 {
+	if p.Units.Len() < 100 {
 		return
 	}
 	look := func(r *flag.Rule, s *flag.Shares) {
 		if s == nil {
 			return
 		}
-		lack := 0
-		for _, c := range p.Units {
-			if !slices.ContainsFunc(s.By, func(by string) bool { _, ok := c.ShareKey(condition.Intern(by)); return ok }) {
-				lack++
-			}
-		}
-		if lack*20 > len(p.Units) {
-			f := p.add(r, fmt.Sprintf("%s of the units that were seen have no %s, so no share is theirs", bucket.Percent(lack*100/len(p.Units)*10_000), strings.Join(s.By, " or ")), "draw by a list that ends with one that everybody has, such as the key")
+		lack := p.Units.lacking(s.By)
+		if lack*20 > p.Units.Len() {
+			f := p.add(r, fmt.Sprintf("%s of the units that were seen have no %s, so no share is theirs", bucket.Percent(lack*100/p.Units.Len()*10_000), strings.Join(s.By, " or ")), "draw by a list that ends with one that everybody has, such as the key")
 			if r == nil {
 				f.Place = "end"
 			}

@@ -13,6 +13,7 @@ package lint
 
 import (
 	"slices"
+	"strings"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
@@ -81,11 +82,77 @@ type Subject struct {
 	Flag       string
 	Now        int64 // Unix milliseconds
 	Attributes map[string]Attribute
-	Catalogue  bool   // the project declares attributes at all
-	Contexts   uint64 // that were looked at for what is seen; 0: nothing is known
-	Units      []*condition.Context
+	Catalogue  bool              // the project declares attributes at all
+	Contexts   uint64            // that were looked at for what is seen; 0: nothing is known
+	Units      *Units            // that were seen
 	OneSince   int64             // since when the flag gave one variant to all, Unix milliseconds; 0: it does not
 	Muted      map[string]string // reasons by check
+}
+
+// Units are units that were seen, with what is found out about them once, however many flags are
+// looked at. It must not be used by several goroutines at a time.
+type Units struct {
+	all    []*condition.Context
+	values map[string]map[string]bool // what an attribute was, by attribute
+	lack   map[string]int             // how many have none of some attributes
+}
+
+// NewUnits takes units that were seen.
+func NewUnits(all []*condition.Context) *Units {
+	return &Units{all: all, values: map[string]map[string]bool{}, lack: map[string]int{}}
+}
+
+// Len is how many units there are; a nil Units has none.
+func (u *Units) Len() int {
+	if u == nil {
+		return 0
+	}
+	return len(u.all)
+}
+
+// never tells of a condition that none of the units can meet, from the values that were seen; it
+// is false where that does not tell.
+func (u *Units) never(n *condition.Node) bool {
+	switch {
+	case len(n.All) > 0:
+		return slices.ContainsFunc(n.All, func(part condition.Node) bool { return u.never(&part) })
+	case len(n.Any) > 0:
+		return !slices.ContainsFunc(n.Any, func(part condition.Node) bool { return !u.never(&part) })
+	case n.Test != "string.equals" && n.Test != "string.one-of" || n.IgnoreCase || n.Attribute == condition.KeyAttribute:
+		return false
+	}
+	seen := u.values[n.Attribute]
+	if seen == nil {
+		seen = map[string]bool{}
+		name := condition.Intern(n.Attribute)
+		for _, c := range u.all {
+			if v := c.Lookup(name); v.Kind() == condition.Text {
+				seen[v.Text()] = true
+			}
+		}
+		u.values[n.Attribute] = seen
+	}
+	return !slices.ContainsFunc(n.Text, func(text string) bool { return seen[text] })
+}
+
+// lacking counts the units that have none of some attributes.
+func (u *Units) lacking(by []string) int {
+	key := strings.Join(by, "\x00")
+	n, ok := u.lack[key]
+	if ok {
+		return n
+	}
+	names := make([]condition.Name, len(by))
+	for i, name := range by {
+		names[i] = condition.Intern(name)
+	}
+	for _, c := range u.all {
+		if !slices.ContainsFunc(names, func(name condition.Name) bool { _, ok := c.ShareKey(name); return ok }) {
+			n++
+		}
+	}
+	u.lack[key] = n
+	return n
 }
 
 // Checks lists all checks.

@@ -3,6 +3,7 @@ package lint
 import (
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -92,8 +93,8 @@ func TestChecks(t *testing.T) {
 		{"doubt", strings.Replace(rule("1", north, off), `"gives"`, `"onUnknown":"skip","gives"`, 1), rule("1", north, off), nil, "not kept out"},
 		{"window-ends", rule("1", `{"test":"clock.between","text":["2026-11-01T00:00:00Z","2026-12-24T00:00:00Z"]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "2026-12-24T00:00:00Z"},
 		{"window-over", rule("1", `{"all":[`+north+`,{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "is over"},
-		{"nobody", rule("1", north, on), rule("1", `{"test":"string.equals","attribute":"site.region","text":["east"]}`, on), func(s *Subject) { s.Units = units }, "none of 200 units"},
-		{"split-by-some", rule("1", "", shares), rule("1", "", strings.Replace(shares, `["site.id"]`, `["site.id","targetingKey"]`, 1)), func(s *Subject) { s.Units = units }, "50 % of the units"},
+		{"nobody", rule("1", north, on), rule("1", `{"test":"string.equals","attribute":"site.region","text":["east"]}`, on), func(s *Subject) { s.Units = NewUnits(units) }, "none of 200 units"},
+		{"split-by-some", rule("1", "", shares), rule("1", "", strings.Replace(shares, `["site.id"]`, `["site.id","targetingKey"]`, 1)), func(s *Subject) { s.Units = NewUnits(units) }, "50 % of the units"},
 	} {
 		for i, rules := range []string{c.bad, c.good} {
 			s := subject(t, rules, off)
@@ -175,5 +176,61 @@ func TestNearestOfMany(t *testing.T) {
 		if got := Nearest(name, all); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
+	}
+}
+
+// What the seen values say of a condition is what matching every unit says: never means that none
+// meets it.
+func TestNeverMeansNever(t *testing.T) {
+	rng := rand.New(rand.NewPCG(5, 6))
+	values := []string{"north", "east", "", "7", "South"}
+	var units []*condition.Context
+	for i := range 30 {
+		var as []condition.Attribute
+		for _, name := range []string{"region", "plan"} {
+			switch rng.IntN(4) {
+			case 0: // it has none
+			case 1:
+				as = append(as, condition.Attribute{Name: condition.Intern(name), Value: condition.NumberValue(7)})
+			default:
+				as = append(as, condition.Attribute{Name: condition.Intern(name), Value: condition.TextValue(values[rng.IntN(len(values))])})
+			}
+		}
+		units = append(units, condition.NewContext(fmt.Sprint("recipient-", i), as...))
+	}
+	var node func(depth int) condition.Node
+	node = func(depth int) condition.Node {
+		if depth > 0 && rng.IntN(2) == 0 {
+			parts := []condition.Node{node(depth - 1), node(depth - 1)}
+			switch rng.IntN(3) {
+			case 0:
+				return condition.Node{All: parts}
+			case 1:
+				return condition.Node{Any: parts}
+			}
+			return condition.Node{Not: &parts[0]}
+		}
+		n := condition.Node{Test: "string.equals", Attribute: []string{"region", "plan", condition.KeyAttribute}[rng.IntN(3)], Text: []string{append(values, "west", "recipient-3", "SOUTH")[rng.IntN(8)]}, IgnoreCase: rng.IntN(5) == 0}
+		if rng.IntN(2) == 0 {
+			n.Test, n.Text = "string.one-of", append(n.Text, "nowhere")
+		}
+		return n
+	}
+	nevers, rules := 0, &decide.Ruleset{}
+	for range 3_000 {
+		n := node(3)
+		u := NewUnits(units)
+		if !u.never(&n) {
+			continue
+		}
+		nevers++
+		for _, c := range units {
+			if n.Match(c, rules.Around(c, 0)) == condition.True {
+				t.Fatalf("%s is met by %s", n.Words(), c.Key())
+			}
+		}
+	}
+	if nevers < 100 {
+		t.Errorf("only %d conditions that never hold", nevers)
 	}
 }

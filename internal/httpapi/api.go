@@ -38,6 +38,7 @@ type places interface {
 	FlagVersions(ctx context.Context, environment int64) (map[string]int64, error)
 	SegmentTitles(ctx context.Context, project int64) (map[string]string, error)
 	Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error)
+	Segments(ctx context.Context, environment int64) ([]app.SegmentRecord, error)
 	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
 	AccessKeys(ctx context.Context, environment int64) ([]app.AccessKey, error)
 }
@@ -60,7 +61,7 @@ type past interface {
 	History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 	Chains(ctx context.Context, project int64) ([]audit.Head, error)
 	Rows(ctx context.Context, chain string, after, upTo int64, visit func(*audit.Row) error) error
-	Compare(ctx context.Context, head audit.Head, v *audit.Verifier) (moved *audit.Head, err error)
+	Comparing(ctx context.Context, head audit.Head) (audit.Comparison, error)
 	SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error)
 	SigningKeys(ctx context.Context) (map[string]int64, error)
 	RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error)

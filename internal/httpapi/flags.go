@@ -309,29 +309,37 @@ func (c *call) segments(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	records, err := c.api.Records.Segments(c.ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
+	usedBy := map[string][]string{}
+	for f := range rules.Flags {
+		for _, key := range f.Document().Segments() {
+			usedBy[key] = append(usedBy[key], f.Key)
+		}
+	}
+	for other := range titles {
+		if o := rules.Source.Segment(other); o != nil {
+			for _, key := range o.Segments() {
+				usedBy[key] = append(usedBy[key], "segment "+other)
+			}
+		}
+	}
 	now := c.api.Now().UnixMilli()
 	out := listOf[SegmentView]{[]SegmentView{}}
-	for key, title := range titles {
-		rec, err := c.api.Records.Segment(c.ctx, e.ID, key)
-		if err != nil {
-			return nil, err
-		}
-		if rec == nil {
+	for i := range records {
+		rec := &records[i]
+		key, d := rec.Key, rec.Document
+		title, known := titles[key]
+		if !known {
 			continue
 		}
-		d := rec.Document
-		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out, Sentence: sentence.Segment(d), UsedBy: []string{}}
+		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out, Sentence: sentence.Segment(d), UsedBy: slices.Compact(slices.Sorted(slices.Values(usedBy[key])))}
+		if v.UsedBy == nil {
+			v.UsedBy = []string{}
+		}
 		v.Text, _ = expr.Print(d.When)
-		for f := range rules.Flags {
-			if slices.Contains(f.Document().Segments(), key) {
-				v.UsedBy = append(v.UsedBy, f.Key)
-			}
-		}
-		for other := range titles {
-			if o := rules.Source.Segment(other); o != nil && slices.Contains(o.Segments(), key) {
-				v.UsedBy = append(v.UsedBy, "segment "+other)
-			}
-		}
 		n, when := 0, d.Condition(rules.Source.List)
 		for _, unit := range units.Units {
 			if when.Match(unit, rules.Around(unit, now)) == condition.True {
@@ -339,7 +347,6 @@ func (c *call) segments(*none) (any, error) {
 			}
 		}
 		v.Units = units.Count(n)
-		slices.Sort(v.UsedBy)
 		out.Items = append(out.Items, v)
 	}
 	slices.SortFunc(out.Items, func(a, b SegmentView) int { return cmp.Compare(a.Key, b.Key) })

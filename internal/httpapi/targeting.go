@@ -176,23 +176,15 @@ func (c *call) lint(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	key, known := c.Param("flag"), false
-	out := listOf[lint.Finding]{[]lint.Finding{}}
-	for i := range defs {
-		if key != "" && defs[i].Key != key {
-			continue
+	if key := c.Param("flag"); key != "" {
+		at := slices.IndexFunc(defs, func(d app.Definition) bool { return d.Key == key })
+		if at < 0 {
+			return nil, app.Faultf(app.NotFound, "there is no flag %s in this project", key)
 		}
-		known = true
-		found, err := c.api.Preview.Lint(c.ctx, e, &defs[i], times[defs[i].Key])
-		if err != nil {
-			return nil, err
-		}
-		out.Items = append(out.Items, found...)
+		defs = defs[at : at+1]
 	}
-	if key != "" && !known {
-		return nil, app.Faultf(app.NotFound, "there is no flag %s in this project", key)
-	}
-	return out, nil
+	found, err := c.api.Preview.Lint(c.ctx, e, defs, times)
+	return listOf[lint.Finding]{found}, err
 }
 
 // See it as.

@@ -167,6 +167,9 @@ type Roster struct {
 	Chances map[string][]Chance `json:"chances"`
 }
 
+// forChances is how many units say what chance would do: enough for a range in whole units.
+const forChances = 400
+
 func (c *call) roster(*none) (any, error) {
 	p, e, rules, err := c.here()
 	if err != nil {
@@ -203,6 +206,10 @@ func (c *call) roster(*none) (any, error) {
 		}
 		r.Units = append(r.Units, row)
 	}
+	if len(tests) == 0 {
+		return r, nil // there is nobody whose chances could be told
+	}
+	all.Units = all.Units[:min(len(all.Units), forChances)] // they come by their hash, so the first ones are any
 	for _, key := range r.Flags {
 		s := shift.Between(rules, rules, key, all, now)
 		for _, v := range rules.Flag(key).Variants() {

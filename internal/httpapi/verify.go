@@ -31,8 +31,9 @@ type verification struct {
 	by     string
 	used   time.Time
 	heads  []audit.Head
-	after  int64 // of the first chain, the last row that was read
-	tries  int   // to compare its records while it goes on
+	after  int64            // of the first chain, the last row that was read
+	beside audit.Comparison // of the first chain, once its rows were read
+	tries  int              // to compare its records while it goes on
 	checks *audit.Verifier
 }
 
@@ -140,20 +141,30 @@ const verifyRows = 2_000
 // compareTries is how often records are compared anew because their chain went on.
 const compareTries = 10
 
-// step reads some rows of the first chain, and at its end holds the records against it.
-func (v *verification) step(ctx context.Context, records Records) error {
+// step reads some rows of the first chain, then a page of the records beside it, and at its end
+// holds those against it.
+func (v *verification) step(ctx context.Context, records Records) (err error) {
 	h := v.heads[0]
-	to := min(v.after+verifyRows, h.Sequence)
-	if err := records.Rows(ctx, h.Chain, v.after, to, func(r *audit.Row) error { v.checks.Row(r); return nil }); err != nil {
+	switch {
+	case v.after < h.Sequence:
+		to := min(v.after+verifyRows, h.Sequence)
+		err = records.Rows(ctx, h.Chain, v.after, to, func(r *audit.Row) error { v.checks.Row(r); return nil })
+		if err == nil {
+			v.after = to
+		}
+		return err
+	case v.beside == nil:
+		v.beside, err = records.Comparing(ctx, h)
 		return err
 	}
-	if v.after = to; to < h.Sequence {
-		return nil
+	if done, err := v.beside.Next(ctx); err != nil || !done {
+		return err
 	}
-	moved, err := records.Compare(ctx, h, v.checks)
+	moved, err := v.beside.Hold(ctx, v.checks)
 	if err != nil {
 		return err
 	}
+	v.beside = nil
 	if moved != nil && v.tries < compareTries {
 		v.tries++
 		v.heads = slices.Clone(v.heads)

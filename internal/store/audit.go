@@ -117,33 +117,50 @@ func (s *Store) Rows(ctx context.Context, chain string, after, upTo int64, visit
 	}
 }
 
-// Compare holds the records that a chain speaks of against it. Where the chain moved on
-// meanwhile it gives the new head, and compares nothing.
-func (s *Store) Compare(ctx context.Context, head audit.Head, v *audit.Verifier) (moved *audit.Head, err error) {
-	revision := int64(-1)
+// comparison reads the records that a chain speaks of, a page at a time, to hold them against it.
+type comparison struct {
+	s        *Store
+	head     audit.Head
+	revision int64 // of the environment; -1 for another chain
+	reading  *reading
+	all      []audit.Record
+}
+
+// Comparing begins to hold the records that a chain speaks of against it, up to a head.
+func (s *Store) Comparing(ctx context.Context, head audit.Head) (audit.Comparison, error) {
+	c := &comparison{s: s, head: head, revision: -1}
 	if kind, id, _ := strings.Cut(head.Chain, ":"); kind == "environment" {
 		got, err := get[int64](ctx, s.pages, "the environment is gone", "SELECT revision FROM environments WHERE id = ?", id)
 		var fault *app.Fault
 		switch {
 		case err == nil:
-			revision = *got
+			c.revision = *got
 		case !errors.As(err, &fault) || fault.Kind != app.NotFound: // one that is gone is missed among the records
 			return nil, err
 		}
 	}
-	var all []audit.Record
-	if err := s.Records(ctx, head.Chain, func(r audit.Record) { all = append(all, r) }); err != nil {
-		return nil, err
-	}
-	now, err := get[audit.Head](ctx, s.pages, "the chain is gone", "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", head.Chain)
+	var err error
+	c.reading, err = s.reading(ctx, head.Chain)
+	return c, err
+}
+
+// Next reads a page.
+func (c *comparison) Next(ctx context.Context) (done bool, err error) {
+	return c.reading.next(ctx, func(r audit.Record) { c.all = append(c.all, r) })
+}
+
+// Hold compares what was read. Where the chain moved on meanwhile it gives the new head, and
+// compares nothing.
+func (c *comparison) Hold(ctx context.Context, v *audit.Verifier) (moved *audit.Head, err error) {
+	now, err := get[audit.Head](ctx, c.s.pages, "the chain is gone", "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", c.head.Chain)
 	if err != nil {
 		return nil, err
 	}
-	if now.Sequence > head.Sequence {
+	if now.Sequence > c.head.Sequence {
 		return now, nil
 	}
-	return nil, v.Records(revision, func(visit func(audit.Record)) error {
-		for _, r := range all {
+	return nil, v.Records(c.revision, func(visit func(audit.Record)) error {
+		for _, r := range c.all {
 			visit(r)
 		}
 		return nil

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
@@ -60,6 +61,43 @@ func (s *Store) Uses(ctx context.Context, environment int64, flag string, from, 
 	case step >= 1440:
 		return list[app.UseRow](ctx, s.pages, "SELECT day * 1440 minute, flag, variant, count FROM use_days WHERE environment_id = ? AND day >= ? AND day < ?", environment, from/1440, (to+1439)/1440)
 	}
-	return list[app.UseRow](ctx, s.pages, "SELECT u.minute DIV ? * ? minute, k.flag, k.variant, CAST(SUM(u.count) AS UNSIGNED) count FROM uses u JOIN use_kinds k ON k.environment_id = u.environment_id AND k.kind = u.kind "+
-		"WHERE u.environment_id = ? AND u.span IN (1, 60, 1440) AND u.minute >= ? AND u.minute < ? GROUP BY 1, k.flag, k.variant ORDER BY 1, k.flag, k.variant", step, step, environment, from, to)
+	return s.usesOfAll(ctx, environment, from, to, step)
+}
+
+// usesOfAll sums the counts of all flags. They are summed by kind in the order in which they lie,
+// and what a kind is of is looked up here: a join would go through each kind's rows apart.
+func (s *Store) usesOfAll(ctx context.Context, environment, from, to, step int64) ([]app.UseRow, error) {
+	rows, err := list[struct {
+		Minute int64  `db:"minute"`
+		Kind   string `db:"kind"`
+		Count  uint64 `db:"count"`
+	}](ctx, s.pages, "SELECT minute DIV ? * ? minute, kind, CAST(SUM(count) AS UNSIGNED) count FROM uses FORCE INDEX (PRIMARY) "+
+		"WHERE environment_id = ? AND span IN ("+spans+") AND minute >= ? AND minute < ? GROUP BY 1, kind", step, step, environment, from, to)
+	if err != nil {
+		return nil, err
+	}
+	kinds, err := list[struct {
+		Kind    string `db:"kind"`
+		Flag    string `db:"flag"`
+		Variant string `db:"variant"`
+	}](ctx, s.pages, "SELECT kind, flag, variant FROM use_kinds WHERE environment_id = ? AND last >= ?", environment, from-longestSpan-keptToADay)
+	of := make(map[string]app.CountLine, len(kinds))
+	for _, k := range kinds {
+		of[k.Kind] = app.CountLine{Flag: k.Flag, Variant: k.Variant}
+	}
+	sums := map[app.UseRow]uint64{}
+	for _, r := range rows {
+		if line, known := of[r.Kind]; known {
+			sums[app.UseRow{Minute: r.Minute, CountLine: line}] += r.Count
+		}
+	}
+	out := make([]app.UseRow, 0, len(sums))
+	for r, n := range sums {
+		r.Count = n
+		out = append(out, r)
+	}
+	slices.SortFunc(out, func(x, y app.UseRow) int {
+		return cmp.Or(cmp.Compare(x.Minute, y.Minute), cmp.Compare(x.Flag, y.Flag), cmp.Compare(x.Variant, y.Variant))
+	})
+	return out, err
 }

@@ -374,17 +374,35 @@ func (s *Store) Segment(ctx context.Context, environment int64, key string) (*ap
 	return readSegment(ctx, s.pages, environment, key)
 }
 
+const segmentColumns = "environment_id, segment doc_key, version, revision, document"
+
 func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.SegmentRecord, error) {
 	var r documentRow
-	err := sqlx.GetContext(ctx, q, &r, "SELECT environment_id, segment doc_key, version, revision, document FROM segments WHERE environment_id = ? AND segment = ?", environment, key)
+	err := sqlx.GetContext(ctx, q, &r, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? AND segment = ?", environment, key)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	if err != nil {
 		return nil, fault(err)
 	}
+	return r.segment()
+}
+
+func (r *documentRow) segment() (*app.SegmentRecord, error) {
 	d, err := decode[flag.Segment](r.Document)
-	return &app.SegmentRecord{EnvironmentID: environment, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+	return &app.SegmentRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+}
+
+// Segments reads the segments of an environment by key; one that cannot be read is left out.
+func (s *Store) Segments(ctx context.Context, environment int64) ([]app.SegmentRecord, error) {
+	rows, err := list[documentRow](ctx, s.pages, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? ORDER BY segment", environment)
+	out := make([]app.SegmentRecord, 0, len(rows))
+	for i := range rows {
+		if r, err := rows[i].segment(); err == nil {
+			out = append(out, *r)
+		}
+	}
+	return out, err
 }
 
 // PutSegment saves a segment as a new version, the first one included.

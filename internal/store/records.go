@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -176,11 +177,29 @@ func touchRows[T any](t *Tx, record func(T) row, query string, args ...any) erro
 
 // Records reads all rows that a chain speaks of, with their digests.
 func (s *Store) Records(ctx context.Context, chain string, visit func(audit.Record)) error {
+	r, err := s.reading(ctx, chain)
+	for done := err != nil; !done && err == nil; {
+		done, err = r.next(ctx, visit)
+	}
+	return err
+}
+
+// reading reads the rows that a chain speaks of, table by table, and large ones in pages.
+type reading struct {
+	s      *Store
+	secret []byte
+	parts  []part
+}
+
+// part reads some rows; done tells that there are no more of them.
+type part func(ctx context.Context, visit func(row)) (done bool, err error)
+
+func (s *Store) reading(ctx context.Context, chain string) (*reading, error) {
 	secret, err := s.secret(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	v := &reading{ctx: ctx, s: s, visit: func(r row) { visit(r.record(secret)) }}
+	v := &reading{s: s, secret: secret}
 	kind, number, _ := strings.Cut(chain, ":")
 	id, _ := strconv.ParseInt(number, 10, 64)
 	switch kind {
@@ -191,44 +210,77 @@ func (s *Store) Records(ctx context.Context, chain string, visit func(audit.Reco
 	case audit.Access:
 		v.access()
 	}
-	return v.err
+	return v, nil
 }
 
-// reading reads tables one after the other, up to the first error.
-type reading struct {
-	ctx   context.Context
-	s     *Store
-	visit func(row)
-	err   error
-}
-
-func read[T any](v *reading, record func(T) row, query string, args ...any) {
-	if v.err != nil {
-		return
+// next reads one part; done tells that it was the last.
+func (v *reading) next(ctx context.Context, visit func(audit.Record)) (done bool, err error) {
+	if len(v.parts) == 0 {
+		return true, nil
 	}
-	rows, err := v.s.pages.QueryxContext(v.ctx, query, args...)
+	over, err := v.parts[0](ctx, func(r row) {
+		if r.content != nil {
+			visit(r.record(v.secret))
+		}
+	})
+	if err == nil && over {
+		v.parts = v.parts[1:]
+	}
+	return len(v.parts) == 0, err
+}
+
+// read adds a table that is read at once.
+func read[T any](v *reading, record func(T) row, query string, args ...any) {
+	v.parts = append(v.parts, func(ctx context.Context, visit func(row)) (bool, error) {
+		return true, stream(ctx, v.s, func(one T) { visit(record(one)) }, query, args...)
+	})
+}
+
+// pageRows is how many rows of a large table are read at a time.
+const pageRows = 10_000
+
+// readPages adds a table that is read in pages, in an order; behind says what comes after a row.
+func readPages[T any](v *reading, record func(T) row, query string, args []any, order string, behind func(T) (string, []any)) {
+	var last *T
+	v.parts = append(v.parts, func(ctx context.Context, visit func(row)) (bool, error) {
+		page, with := query, args
+		if last != nil {
+			condition, more := behind(*last)
+			page, with = page+" AND "+condition, append(slices.Clone(with), more...)
+		}
+		n := 0
+		err := stream(ctx, v.s, func(one T) {
+			visit(record(one))
+			last = &one
+			n++
+		}, fmt.Sprintf("%s ORDER BY %s LIMIT %d", page, order, pageRows), with...)
+		return n < pageRows, err
+	})
+}
+
+func stream[T any](ctx context.Context, s *Store, visit func(T), query string, args ...any) error {
+	rows, err := s.pages.QueryxContext(ctx, query, args...)
 	if err != nil {
-		v.err = fault(err)
-		return
+		return fault(err)
 	}
 	defer rows.Close()
 	for rows.Next() {
 		var one T
-		if v.err = rows.StructScan(&one); v.err != nil {
-			return
+		if err := rows.StructScan(&one); err != nil {
+			return err
 		}
-		if r := record(one); r.content != nil {
-			v.visit(r)
-		}
+		visit(one)
 	}
-	v.err = fault(rows.Err())
+	return fault(rows.Err())
 }
 
 func (v *reading) environment(id int64) {
 	for _, t := range []struct{ table, versions, key string }{{"flags", "flag_versions", "flag"}, {"segments", "segment_versions", "segment"}} {
 		columns := "environment_id, " + t.key + " doc_key, version, revision, document"
 		read(v, func(d documentRow) row { return documentRecord(t.table, d) }, "SELECT "+columns+" FROM "+t.table+" WHERE environment_id = ?", id)
-		read(v, func(d documentRow) row { return versionRecord(t.versions, d) }, "SELECT "+columns+" FROM "+t.versions+" WHERE environment_id = ?", id)
+		readPages(v, func(d documentRow) row { return versionRecord(t.versions, d) }, "SELECT "+columns+" FROM "+t.versions+" WHERE environment_id = ?", []any{id}, t.key+", version", func(d documentRow) (string, []any) {
+			return "(" + t.key + " > ? OR " + t.key + " = ? AND version > ?)", []any{d.Key, d.Key, d.Version}
+		})
 	}
 	type revision struct {
 		Revision int64  `db:"revision"`
@@ -237,11 +289,11 @@ func (v *reading) environment(id int64) {
 		Event    []byte `db:"event"`
 		Digest   string `db:"digest"`
 	}
-	read(v, func(r revision) row {
+	readPages(v, func(r revision) row {
 		out := revisionRecord(id, r.Revision, r.At, r.Change, string(r.Event))
 		out.revision, out.entry = r.Revision, r.Digest
 		return out
-	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", id)
+	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", []any{id}, "revision", func(r revision) (string, []any) { return "revision > ?", []any{r.Revision} })
 	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
 	type delivery struct {
 		Epoch    int64  `db:"epoch"`
@@ -249,7 +301,11 @@ func (v *reading) environment(id int64) {
 		At       int64  `db:"at"`
 		Body     []byte `db:"body"`
 	}
-	read(v, func(d delivery) row { return deliveryRecord(id, d.Epoch, d.Revision, d.At, string(d.Body)) }, "SELECT epoch, revision, at, body FROM deliveries WHERE environment_id = ? AND at > 0 AND JSON_VALUE(body, '$.expected') > 0", id)
+	readPages(v, func(d delivery) row { return deliveryRecord(id, d.Epoch, d.Revision, d.At, string(d.Body)) },
+		"SELECT epoch, revision, at, body FROM deliveries WHERE environment_id = ? AND at > 0 AND JSON_VALUE(body, '$.expected') > 0", []any{id}, "epoch, revision",
+		func(d delivery) (string, []any) {
+			return "(epoch > ? OR epoch = ? AND revision > ?)", []any{d.Epoch, d.Epoch, d.Revision}
+		})
 	type sampling struct {
 		Off  bool `db:"off"`
 		Days int  `db:"days"`

@@ -61,7 +61,7 @@ func Retention() []Kept {
 		{Table: "tokens", Why: "they go when they expire"},
 		{Table: "use_days", Option: "keep-counts", Days: 400, Why: "sums by day"},
 		{Table: "use_kinds", Option: "keep-counts", Days: 400, Why: "what is counted apart", Bytes: 700},
-		{Table: "uses", Option: "keep-counts", Days: 400, Why: "counts by the minute for 2 days, by the hour for 35, by the day after that", Bytes: 700},
+		{Table: "uses", Option: "keep-counts", Days: 400, Why: "counts by the minute for 2 hours, by 5 minutes for 13, by 15 for 2 days, by 2 hours for 15, by the day after that", Bytes: 700},
 	}
 }
 
@@ -257,10 +257,15 @@ func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before 
 	return nil
 }
 
-// Minutes after which counts are gathered by the hour, and by the day.
+// gatherings are the steps in which counts are gathered into longer spans, in minutes, and after
+// how many. Pages ask for a window and the one before it: an hour by the minute, 6 by 5 minutes, a
+// day by 15, a week by 120.
+var gatherings = []struct{ span, into, after int64 }{{1, 5, 125}, {5, 15, 13 * 60}, {15, 120, 49 * 60}, {60, 120, 49 * 60}, {120, 1440, 15 * 24 * 60}}
+
 const (
-	hourlyAfter = 2 * 24 * 60
-	dailyAfter  = 35 * 24 * 60
+	spans       = "1, 5, 15, 60, 120, 1440" // that rows stand for; 60 of the release before
+	longestSpan = 1440
+	keptToADay  = 1440 // how exactly a kind knows when it was last met
 )
 
 // ThinUses gathers old counts into longer spans, an hour or a day at a time. No count is lost
@@ -269,8 +274,8 @@ func (s *Store) ThinUses(ctx context.Context, now int64) error {
 	minute := now / 60_000
 	ids, err := list[int64](ctx, s.work, "SELECT id FROM environments ORDER BY id")
 	for _, env := range ids {
-		for _, g := range []struct{ span, into, before int64 }{{1, 60, minute - hourlyAfter}, {60, 1440, minute - dailyAfter}} {
-			before := g.before / g.into * g.into
+		for _, g := range gatherings {
+			before := (minute - g.after) / g.into * g.into
 			err = errors.Join(err, rounds(ctx, func(ctx context.Context) (int64, error) {
 				first, err := list[int64](ctx, s.work, "SELECT minute FROM uses WHERE environment_id = ? AND span = ? AND minute < ? ORDER BY minute LIMIT 1", env, g.span, before)
 				if err != nil || len(first) == 0 {

@@ -61,7 +61,11 @@ func TestPast(t *testing.T) {
 		}); err != nil {
 			t.Fatal(err)
 		}
-		if moved, err := st.Compare(ctx, head, v); err != nil || moved != nil {
+		c, err := st.Comparing(ctx, head)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if moved, err := audit.Compare(ctx, c, v); err != nil || moved != nil {
 			t.Fatalf("chain %s: %v %v", head.Chain, moved, err)
 		}
 	}

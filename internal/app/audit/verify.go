@@ -3,6 +3,7 @@ package audit
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/ed25519"
 	"encoding/hex"
 	"encoding/json"
@@ -215,6 +216,25 @@ func (v *Verifier) speak(e *Entry) {
 var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true, "definition.changed": true, "segment.made": true, "segment.changed": true,
 	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true, "test-units.saved": true, "roles.changed": true, "project.made": true,
 	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true, "password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}
+
+// Comparison reads the rows beside a chain a page at a time, and then holds them against it.
+type Comparison interface {
+	// Next reads a page; done tells that it was the last.
+	Next(ctx context.Context) (done bool, err error)
+	// Hold compares what was read. Where the chain moved on meanwhile it gives the new head,
+	// and compares nothing.
+	Hold(ctx context.Context, v *Verifier) (moved *Head, err error)
+}
+
+// Compare makes a whole comparison; see [Comparison.Hold].
+func Compare(ctx context.Context, c Comparison, v *Verifier) (moved *Head, err error) {
+	for done := false; !done; {
+		if done, err = c.Next(ctx); err != nil {
+			return nil, err
+		}
+	}
+	return c.Hold(ctx, v)
+}
 
 // Records holds the rows beside the chain that was just read against what it says of them.
 // visit hands over each row as it is. revision is the environment's, -1 for another chain.

@@ -71,7 +71,17 @@ type unitsOf struct {
 type lately struct {
 	at         time.Time
 	population shift.Population
+	byHash     map[uint64]readUnit // so that what did not change is not read anew
 }
+
+type readUnit struct {
+	unit    string
+	context string // as it is kept
+	as      *condition.Context
+}
+
+// unitsLife is how old units may be that an edit is tried on.
+const unitsLife = 10 * time.Second
 
 type seen struct {
 	at       time.Time
@@ -322,28 +332,36 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	s.mu.Lock()
 	r := s.units[of]
 	s.mu.Unlock()
-	if r != nil && time.Since(r.at) < fresh {
+	if r != nil && time.Since(r.at) < unitsLife {
 		return r.population, nil
 	}
 	rows, cover, err := s.Records.Population(ctx, environment, attribute)
 	if err != nil {
 		return shift.Population{}, err
 	}
-	p := shift.Population{Part: cover.Part(), Units: make([]*condition.Context, 0, len(rows))}
+	next := &lately{time.Now(), shift.Population{Part: cover.Part(), Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
 	for _, row := range rows {
-		c, err := Context(attribute, row.Unit, row.Context)
-		if err != nil {
-			return shift.Population{}, err
+		var had readUnit
+		if r != nil {
+			had = r.byHash[row.Hash]
 		}
-		p.Units = append(p.Units, c)
+		if had.as == nil || had.unit != row.Unit || had.context != string(row.Context) {
+			c, err := Context(attribute, row.Unit, row.Context)
+			if err != nil {
+				return shift.Population{}, err
+			}
+			had = readUnit{row.Unit, string(row.Context), c}
+		}
+		next.byHash[row.Hash] = had
+		next.population.Units = append(next.population.Units, had.as)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.units == nil {
 		s.units = map[unitsOf]*lately{}
 	}
-	s.units[of] = &lately{time.Now(), p}
-	return p, nil
+	s.units[of] = next
+	return next.population, nil
 }
 
 // Context makes the context of a kept unit. Values of another attribute than the key stand

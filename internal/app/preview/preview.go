@@ -231,8 +231,9 @@ func (s *Service) judge(ctx context.Context, environment int64, after *decide.Ru
 	if err != nil {
 		return err
 	}
+	seen := lint.NewUnits(units.Units)
 	for _, d := range e.Flags {
-		p.Lint = append(p.Lint, lint.Run(&lint.Subject{Rules: after, Flag: d.Key, Now: p.At, Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: units.Units})...)
+		p.Lint = append(p.Lint, lint.Run(&lint.Subject{Rules: after, Flag: d.Key, Now: p.At, Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen})...)
 		for i := range d.Rules {
 			d.Rules[i].When.Leaves(func(l *condition.Node) {
 				kind, _, ok := strings.Cut(l.Test, ".")
@@ -272,9 +273,9 @@ func (s *Service) Sweep(ctx context.Context, e *app.Environment, doc *flag.Docum
 	return sh.Units.Units, sh.Sweep, nil
 }
 
-// Lint runs the checks on a flag as it stands. made is when its document was saved last, in
-// Unix milliseconds.
-func (s *Service) Lint(ctx context.Context, e *app.Environment, d *app.Definition, made int64) ([]lint.Finding, error) {
+// Lint looks at flags of an environment with every check. saved says when the document of each was
+// saved last, in Unix milliseconds.
+func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Definition, saved map[string]int64) ([]lint.Finding, error) {
 	rs, err := s.Rules(ctx, e.ID)
 	if err != nil {
 		return nil, err
@@ -287,18 +288,19 @@ func (s *Service) Lint(ctx context.Context, e *app.Environment, d *app.Definitio
 	if err != nil {
 		return nil, err
 	}
-	subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: units.Units, Muted: map[string]string{}}
-	if f := rs.Flag(d.Key); f != nil && f.Same() && d.GoneBy != "stays" {
-		if o := f.Decide(rs, nil, subject.Now); o.Reason == decide.Static {
-			subject.OneSince = made
+	found, seen := []lint.Finding{}, lint.NewUnits(units.Units)
+	for i := range defs {
+		d := &defs[i]
+		subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen, Muted: map[string]string{}}
+		if f := rs.Flag(d.Key); f != nil && f.Same() && d.GoneBy != "stays" {
+			if o := f.Decide(rs, nil, subject.Now); o.Reason == decide.Static {
+				subject.OneSince = saved[d.Key]
+			}
 		}
-	}
-	for _, m := range d.Muted {
-		subject.Muted[m.Check] = m.Reason
-	}
-	found := lint.Run(subject)
-	if found == nil {
-		found = []lint.Finding{}
+		for _, m := range d.Muted {
+			subject.Muted[m.Check] = m.Reason
+		}
+		found = append(found, lint.Run(subject)...)
 	}
 	return found, nil
 }

@@ -248,7 +248,11 @@ func TestRowsOfAnOlderProcess(t *testing.T) {
 		if err := st.Rows(ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
 			t.Fatal(err)
 		}
-		if _, err := st.Compare(ctx, heads[0], v); err != nil {
+		c, err := st.Comparing(ctx, heads[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := audit.Compare(ctx, c, v); err != nil {
 			t.Fatal(err)
 		}
 		return fmt.Sprint(v.Done().Findings)
