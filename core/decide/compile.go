@@ -396,3 +396,25 @@ func (f *Flag) compileGives(g flag.Gives) gives {
 	}
 	return gives{shares: c}
 }
+
+// probe is the key of the flag that [Ruleset.Taking] makes; no flag can have it.
+const probe = "~probe"
+
+// Taking compiles a condition by itself and gives a function that tells whether it takes a unit,
+// at a time in Unix milliseconds; unknown says whether it takes those of whom that is not known.
+// Asking it of many units is faster by far than matching the condition. A nil condition takes everybody.
+func (rs *Ruleset) Taking(when *condition.Node, unknown bool) (func(c *condition.Context, now int64) bool, error) {
+	onUnknown := flag.Skip
+	if unknown {
+		onUnknown = flag.Apply
+	}
+	d := &flag.Document{Key: probe, Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "off"},
+		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")},
+		Rules:    []flag.Rule{{ID: "1", Name: "probe", When: when, OnUnknown: onUnknown, Gives: flag.Gives{Variant: "on"}}}}
+	with, err := rs.With([]*flag.Document{d}, nil)
+	if err != nil {
+		return nil, err
+	}
+	f := with.Flag(probe)
+	return func(c *condition.Context, now int64) bool { return f.Truth(f.Decide(with, c, now).Variant) }, nil
+}

@@ -456,13 +456,8 @@ func nobody(p *pass) {
 		if clock {
 			return
 		}
-		unknown := r.AppliesOnUnknown(p.doc.Resting)
-		if unknown || !p.Units.never(r.When) {
-			for _, c := range p.Units.all {
-				if t := r.When.Match(c, p.Rules.Around(c, p.Now)); t == condition.True || t == condition.Unknown && unknown {
-					return
-				}
-			}
+		if p.Units.anyTaken(p.Rules, r, p.doc.Resting, p.Now) {
+			return
 		}
 		p.add(r, fmt.Sprintf("takes none of %d units that were seen", p.Units.Len()), "compare its constants with the values that are seen")
 	})

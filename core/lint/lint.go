@@ -12,6 +12,8 @@
 package lint
 
 import (
+	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -95,6 +97,8 @@ type Units struct {
 	all    []*condition.Context
 	values map[string]map[string]bool // what an attribute was, by attribute
 	lack   map[string]int             // how many have none of some attributes
+	of     *decide.Ruleset            // by which it was found out who is taken
+	taken  map[string]bool            // whether any is, by condition
 }
 
 // NewUnits takes units that were seen.
@@ -133,6 +137,30 @@ func (u *Units) never(n *condition.Node) bool {
 		u.values[n.Attribute] = seen
 	}
 	return !slices.ContainsFunc(n.Text, func(text string) bool { return seen[text] })
+}
+
+// anyTaken tells whether a rule's condition takes any of the units.
+func (u *Units) anyTaken(rs *decide.Ruleset, r *flag.Rule, resting string, now int64) bool {
+	unknown := r.AppliesOnUnknown(resting)
+	if !unknown && u.never(r.When) {
+		return false
+	}
+	if u.of != rs {
+		u.of, u.taken = rs, map[string]bool{}
+	}
+	raw, err := json.Marshal(r.When)
+	if err != nil {
+		panic(err) // plain values of ours
+	}
+	key := fmt.Sprint(unknown, string(raw))
+	any, known := u.taken[key]
+	if known {
+		return any
+	}
+	takes, err := rs.Taking(r.When, unknown)
+	any = err != nil || slices.ContainsFunc(u.all, func(c *condition.Context) bool { return takes(c, now) }) // what does not compile is told elsewhere
+	u.taken[key] = any
+	return any
 }
 
 // lacking counts the units that have none of some attributes.

@@ -103,8 +103,9 @@ func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) string {
 	}
 	matches, unknown, reached := 0, 0, 0
 	before := map[int]int{} // rules above that take its units
+	match := matcher(b.rules, r.When)
 	for _, c := range units {
-		is := r.When.Match(c, b.rules.Around(c, now))
+		is := match(c, now)
 		if is == condition.Unknown {
 			unknown++
 		}
@@ -176,12 +177,31 @@ func later(b *side, r *flag.Rule, units []*condition.Context, now int64) (string
 		}
 	})
 	slices.SortFunc(at, func(x, y instant) int { return cmp.Compare(x.ms, y.ms) })
+	match := matcher(b.rules, r.When)
 	for _, t := range at {
 		for _, c := range units {
-			if r.When.Match(c, b.rules.Around(c, t.ms)) == condition.True {
+			if match(c, t.ms) == condition.True {
 				return t.text, true
 			}
 		}
 	}
 	return "", false
+}
+
+// matcher compiles a condition for many units.
+func matcher(rs *decide.Ruleset, when *condition.Node) func(c *condition.Context, now int64) condition.Truth {
+	surely, err1 := rs.Taking(when, false)
+	maybe, err2 := rs.Taking(when, true)
+	if err1 != nil || err2 != nil { // it does not compile by itself
+		return func(c *condition.Context, now int64) condition.Truth { return when.Match(c, rs.Around(c, now)) }
+	}
+	return func(c *condition.Context, now int64) condition.Truth {
+		switch {
+		case surely(c, now):
+			return condition.True
+		case maybe(c, now):
+			return condition.Unknown
+		}
+		return condition.False
+	}
 }

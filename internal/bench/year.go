@@ -32,7 +32,7 @@ var yearDir = filepath.Join("bin", "year")
 const (
 	pageBar    = 300 * time.Millisecond
 	portionBar = 5 * time.Second
-	slowest    = 6 // that are shown by name
+	slowest    = 12 // that are shown by name
 )
 
 // made says what a directory holds.

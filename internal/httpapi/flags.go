@@ -340,9 +340,13 @@ func (c *call) segments(*none) (any, error) {
 			v.UsedBy = []string{}
 		}
 		v.Text, _ = expr.Print(d.When)
-		n, when := 0, d.Condition(rules.Source.List)
+		n := 0
+		takes, err := rules.Taking(&condition.Node{Test: condition.SegmentTest, Segment: key}, false)
+		if err != nil {
+			return nil, err
+		}
 		for _, unit := range units.Units {
-			if when.Match(unit, rules.Around(unit, now)) == condition.True {
+			if takes(unit, now) {
 				n++
 			}
 		}

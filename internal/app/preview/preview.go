@@ -204,8 +204,12 @@ func (s *Service) drawn(ctx context.Context, environment int64, after *decide.Ru
 					return err
 				}
 				taken := shift.Population{Part: values.Part}
+				takes, err := after.Taking(when, true)
+				if err != nil {
+					return err
+				}
 				for _, c := range values.Units {
-					if when.Match(c, after.Around(c, p.At)) != condition.False {
+					if takes(c, p.At) {
 						taken.Units = append(taken.Units, c)
 					}
 				}
