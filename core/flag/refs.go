@@ -260,9 +260,18 @@ func (rs *Ruleset) Flag(key string) *Document {
 	return decode[Document](rs.Flags[key])
 }
 
-// Segment decodes one segment of the ruleset; nil where there is none or it cannot be read.
+// Segment gives one segment of the ruleset, which must not be changed; nil where there is none or
+// it cannot be read. It is decoded once.
 func (rs *Ruleset) Segment(key string) *Segment {
-	return decode[Segment](rs.Segments[key])
+	if rs.read == nil {
+		return decode[Segment](rs.Segments[key])
+	}
+	if s, ok := rs.read.Load(key); ok {
+		return s.(*Segment)
+	}
+	s := decode[Segment](rs.Segments[key])
+	rs.read.Store(key, s)
+	return s
 }
 
 func decode[T any](raw json.RawMessage) *T {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sync"
 )
 
 // ErrFormat is returned for a snapshot or an event in a newer format than this build reads.
@@ -64,6 +65,8 @@ type Ruleset struct {
 	SeeAs    string // see [Snapshot]
 	// Hashes are the long lists of its segments, by digest: see [Ruleset.Needed].
 	Hashes map[string]Hashes
+
+	read *sync.Map // segments that were decoded, by key; nil where none are kept
 }
 
 // Position is where the ruleset stands.
@@ -191,7 +194,7 @@ func NewRuleset(s *Snapshot) (*Ruleset, error) {
 		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, s.Format, Format)
 	}
 	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Digest: s.Digest, Proof: s.Proof, Stops: s.Stops, SeeAs: s.SeeAs,
-		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage, len(s.Segments))}
+		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage, len(s.Segments)), read: &sync.Map{}}
 	return rs, errors.Join(index(rs.Flags, "flag", s.Flags), index(rs.Segments, "segment", s.Segments))
 }
 
@@ -236,12 +239,12 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 	if e.Epoch != rs.Epoch || e.Revision != rs.Revision+1 {
 		return nil, fmt.Errorf("%w: have %d.%d, got %d.%d", ErrGap, rs.Epoch, rs.Revision, e.Epoch, e.Revision)
 	}
-	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest, Proof: e.Proof, Flags: rs.Flags, Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes}
+	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest, Proof: e.Proof, Flags: rs.Flags, Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes, read: rs.read}
 	if len(e.Flags) > 0 || e.Gone != nil && len(e.Gone.Flags) > 0 {
 		next.Flags = maps.Clone(rs.Flags)
 	}
 	if len(e.Segments) > 0 || e.Gone != nil && len(e.Gone.Segments) > 0 {
-		next.Segments = maps.Clone(rs.Segments)
+		next.Segments, next.read = maps.Clone(rs.Segments), &sync.Map{}
 	}
 	if err := errors.Join(index(next.Flags, "flag", e.Flags), index(next.Segments, "segment", e.Segments)); err != nil {
 		return nil, err

@@ -4,7 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"os"
+	"slices"
 	"time"
 
 	"greenlever.example/core/flag"
@@ -54,14 +56,30 @@ func (d *diskCopy) read() (*copied, error) {
 
 // keepCopy writes the copy where something changed.
 func (s *Server) keepCopy(ctx context.Context) error {
-	c := copied{At: s.config.Now().UnixMilli()}
-	of := ""
-	for environment, place := range s.api.Hub.Places() {
+	// What is to be told apart comes first: mostly nothing changed, and much would be copied in vain.
+	places, of := s.api.Hub.Places(), ""
+	sampling := map[int64]*population.Known{}
+	for _, environment := range slices.Sorted(maps.Keys(places)) {
 		known, err := s.api.Population.Known(ctx, environment)
 		if err != nil {
 			return err
 		}
-		src := place.Rules().Source
+		sampling[environment] = known
+		for _, k := range s.api.Keys.Of(environment) {
+			of += k.ID
+		}
+		of += fmt.Sprint(environment, places[environment].Rules().Source.Position(), len(known.Attributes), known.Sampling)
+		for _, a := range known.Attributes {
+			of += fmt.Sprint(a.Name, a.Version)
+		}
+	}
+	sum := fmt.Sprintf("%d %s", len(places), of)
+	if sum == s.copy.kept {
+		return os.Chtimes(s.copy.path, time.Time{}, time.Now())
+	}
+	c := copied{At: s.config.Now().UnixMilli()}
+	for environment, place := range places {
+		known, src := sampling[environment], place.Rules().Source
 		p := copiedPlace{Environment: environment, Snapshot: src.Snapshot(), Sampling: known, Seed: known.Sampling.Seed, Lists: map[string][]byte{}}
 		needed, _ := src.Needed()
 		for _, digest := range needed {
@@ -69,17 +87,8 @@ func (s *Server) keepCopy(ctx context.Context) error {
 		}
 		for _, k := range s.api.Keys.Of(environment) {
 			p.Keys = append(p.Keys, copiedKey{k.AccessKey, k.Digest})
-			of += k.ID
 		}
 		c.Places = append(c.Places, p)
-		of += fmt.Sprint(environment, src.Position(), len(known.Attributes), known.Sampling)
-		for _, a := range known.Attributes {
-			of += fmt.Sprint(a.Name, a.Version)
-		}
-	}
-	sum := fmt.Sprintf("%d %s", len(c.Places), of)
-	if sum == s.copy.kept {
-		return os.Chtimes(s.copy.path, time.Time{}, time.Now())
 	}
 	raw, err := json.Marshal(c)
 	if err != nil {

@@ -91,9 +91,8 @@ func (s *Store) Chains(ctx context.Context, project int64) ([]audit.Head, error)
 	if project == 0 {
 		return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", audit.Access)
 	}
-	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ? OR chain IN "+
-		"(SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ? "+
-		"UNION SELECT CONCAT('environment:', environment_id) FROM audit WHERE project_id = ? AND environment_id > 0 GROUP BY project_id, environment_id) ORDER BY chain",
+	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads h WHERE chain = ? OR chain IN (SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ?) "+
+		"OR chain LIKE 'environment:%' AND EXISTS (SELECT 1 FROM audit a WHERE a.project_id = ? AND a.environment_id = CAST(SUBSTRING(h.chain, 13) AS SIGNED)) ORDER BY chain",
 		audit.ProjectChain(project), project, project)
 }
 

@@ -257,9 +257,13 @@ func (s *Store) hold(ctx context.Context, environment int64, rs *flag.Ruleset) (
 	return aside, nil
 }
 
+// newestUpTo looks at the last revisions up to a time only: of a year's it would look at all. A
+// clock that went back in between is none the worse for it.
+const newestUpTo = "SELECT COALESCE(MAX(revision), 0) FROM (SELECT revision FROM revisions WHERE environment_id = ? AND at <= ? ORDER BY at DESC LIMIT 1000) l"
+
 // RevisionAt is the newest revision of an environment at a time; 0 before the first.
 func (s *Store) RevisionAt(ctx context.Context, environment, at int64) (int64, error) {
-	v, err := get[int64](ctx, s.pages, "", "SELECT COALESCE(MAX(revision), 0) FROM revisions WHERE environment_id = ? AND at <= ?", environment, at)
+	v, err := get[int64](ctx, s.pages, "", newestUpTo, environment, at)
 	if err != nil {
 		return 0, err
 	}

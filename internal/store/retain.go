@@ -169,7 +169,7 @@ func (s *Store) forgetIn(ctx context.Context, env *app.Environment, now, past, c
 	err = errors.Join(s.forget(ctx, "DELETE FROM population WHERE environment_id = ? AND seen < ?", env.ID, now-int64(sampling.Days)*dayMillis),
 		s.forget(ctx, "DELETE FROM introductions WHERE environment_id = ? AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.environment_id = introductions.environment_id AND i.id = introductions.instance)", env.ID),
 		s.forget(ctx, "DELETE FROM uses WHERE environment_id = ? AND span = 1440 AND minute < ?", env.ID, counts/60_000))
-	cut, e := get[int64](ctx, s.work, "", "SELECT COALESCE(MAX(revision), 0) FROM revisions WHERE environment_id = ? AND at < ?", env.ID, past)
+	cut, e := get[int64](ctx, s.work, "", newestUpTo, env.ID, past-1)
 	if e != nil {
 		return errors.Join(err, e)
 	}
