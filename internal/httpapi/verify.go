@@ -14,7 +14,7 @@ import (
 // A verification of long chains goes on over several requests, each with a portion of the
 // work; what it holds in memory between them is bounded.
 const (
-	portionTime      = 3 * time.Second
+	portionTime      = 2 * time.Second
 	verificationLife = 5 * time.Minute
 	maxVerifications = 8
 )

@@ -59,9 +59,27 @@ func (s *Store) Uses(ctx context.Context, environment int64, flag string, from, 
 			"FROM use_kinds k JOIN uses u ON u.environment_id = k.environment_id AND u.kind = k.kind WHERE k.environment_id = ? AND k.flag = ? AND u.minute >= ? AND u.minute < ? "+
 			"GROUP BY 1, k.variant, k.reason, k.rule, k.flag_version, k.application, k.version ORDER BY 1, k.variant", step, step, environment, flag, from, to)
 	case step >= 1440:
-		return list[app.UseRow](ctx, s.pages, "SELECT day * 1440 minute, flag, variant, count FROM use_days WHERE environment_id = ? AND day >= ? AND day < ?", environment, from/1440, (to+1439)/1440)
+		return s.daysOfAll(ctx, environment, from/1440, (to+1439)/1440)
 	}
 	return s.usesOfAll(ctx, environment, from, to, step)
+}
+
+// daysOfAll reads sums by day, of which there are many: each row is scanned by itself.
+func (s *Store) daysOfAll(ctx context.Context, environment, from, to int64) ([]app.UseRow, error) {
+	rows, err := s.pages.QueryContext(ctx, "SELECT day * 1440, flag, variant, count FROM use_days WHERE environment_id = ? AND day >= ? AND day < ?", environment, from, to)
+	if err != nil {
+		return nil, fault(err)
+	}
+	defer rows.Close()
+	out := []app.UseRow{}
+	for rows.Next() {
+		var r app.UseRow
+		if err := rows.Scan(&r.Minute, &r.Flag, &r.Variant, &r.Count); err != nil {
+			return nil, err
+		}
+		out = append(out, r)
+	}
+	return out, fault(rows.Err())
 }
 
 // usesOfAll sums the counts of all flags. They are summed by kind in the order in which they lie,

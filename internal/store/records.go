@@ -237,7 +237,7 @@ func read[T any](v *reading, record func(T) row, query string, args ...any) {
 }
 
 // pageRows is how many rows of a large table are read at a time.
-const pageRows = 10_000
+const pageRows = 4_000
 
 // readPages adds a table that is read in pages, in an order; behind says what comes after a row.
 func readPages[T any](v *reading, record func(T) row, query string, args []any, order string, behind func(T) (string, []any)) {
