@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -142,6 +143,28 @@ func (s *suite) gathered(t *testing.T) {
 	if r, f := s.count(t, "revisions"), s.count(t, "flags"); r != before+1 || f != flags+1 {
 		t.Errorf("%d and %d rows more, of one change", r-before, f-flags)
 	}
+	// Values that look like statements are values.
+	odd := []string{"'; DROP TABLE stops; -- ", `\'; DROP TABLE stops; -- `, `\\`, "\x00'", "\"; COMMIT; ", "ü💥\n;\n", "?", "/* */ # --", strings.Repeat("'", 999)}
+	var at int64
+	s.write(t, func(tx *store.Tx) error {
+		env, err := tx.LockEnvironment(s.env.ID)
+		if err != nil {
+			return err
+		}
+		at = env.Revision + 1
+		if err := tx.AddStop(&app.StopRecord{ID: "odd", EnvironmentID: env.ID, Flags: odd, By: odd[0], At: 1, Reason: strings.Join(odd, ";"), Revision: at}); err != nil {
+			return err
+		}
+		return tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: at, Lifted: odd}, odd[1])
+	})
+	if all, err := s.st.Revisions(s.ctx, s.env.ID, at-1, "", 1); err != nil || len(all) != 1 || !slices.Equal(all[0].Lifted, odd) {
+		t.Errorf("odd texts come back as %+v, %v", all, err)
+	}
+	if all, err := s.st.Stops(s.ctx, s.env.ID, 0); err != nil || len(all) != 1 || all[0].By != odd[0] || all[0].Reason != strings.Join(odd, ";") || !slices.Equal(all[0].Flags, odd) {
+		t.Errorf("odd texts come back as %+v, %v", all, err)
+	}
+	before++
+	s.write(t, func(tx *store.Tx) error { return tx.LiftStops([]string{"odd"}, "x", 2, at) })
 	// More than one message takes.
 	s.write(t, func(tx *store.Tx) error {
 		env, err := tx.LockEnvironment(s.env.ID)
