@@ -159,7 +159,7 @@ func TestUnreadableDocumentsArePutAside(t *testing.T) {
 	if !strings.Contains(string(raw), `"kind":"segment","key":"crews"`) {
 		t.Errorf("the radar does not name it: %s", raw)
 	}
-	good(t, window(t, s, 1280, 800).Go(s.URL()+"/p/pinecrest/production/usage/radar").See("Cannot be read, and is left out").See("crews").See("names another key"))
+	good(t, window(t, s, 1280, 800).Go(s.URL()+"/p/pinecrest/production/usage/radar").See("Cannot be read, and is left out").See("crews").See("names another key").See("it is a JSON array, and should be an object"))
 	newShell(t, s).run(0, "radar --env production").says("Cannot be read, and is left out", "segment", "crews")
 	c := open(t, s, "production")
 	decides(t, c, "what can be read", "good", true)

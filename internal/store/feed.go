@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"strings"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
@@ -216,6 +218,18 @@ func documentsAt(t *Tx, table, versions, key string, environment, revision, head
 	return docs, t.list(&docs, query, args...)
 }
 
+// inWords says what is wrong with JSON without speaking of this program's types.
+func inWords(err error) string {
+	var kind *json.UnmarshalTypeError
+	switch {
+	case !errors.As(err, &kind):
+		return err.Error()
+	case kind.Field == "":
+		return "it is a JSON " + kind.Value + ", and should be an object"
+	}
+	return fmt.Sprintf("a JSON %s stands at %s", kind.Value, kind.Field)
+}
+
 // readable tells why a document cannot be used; empty where it can.
 func readable(kind string, raw []byte, key string) string {
 	var named struct {
@@ -229,7 +243,7 @@ func readable(kind string, raw []byte, key string) string {
 	}
 	switch {
 	case err != nil:
-		return "its document cannot be read: " + err.Error()
+		return "its document cannot be read: " + inWords(err)
 	case named.Key != key:
 		return fmt.Sprintf("its document names another key, %q", named.Key)
 	}
@@ -246,7 +260,7 @@ func (s *Store) hold(ctx context.Context, environment int64, rs *flag.Ruleset) (
 			if unreachable(err) {
 				return nil, err
 			}
-			aside = append(aside, app.Aside{Kind: "list", Key: digest, Why: err.Error()})
+			aside = append(aside, app.Aside{Kind: "list", Key: digest, Why: strings.TrimPrefix(err.Error(), "list "+digest+": ")})
 			continue
 		}
 		if rs.Hashes == nil {

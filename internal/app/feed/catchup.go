@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"greenlever.example/core/decide"
@@ -150,7 +151,7 @@ func (p *Place) holding(ctx context.Context, e *flag.Event) (*decide.Ruleset, er
 		case errors.As(err, &f) && f.Kind == app.Unavailable, ctx.Err() != nil:
 			return nil, err
 		default:
-			p.putAside(append(slices.Clone(p.Aside()), app.Aside{Kind: "list", Key: digest, Why: err.Error()}))
+			p.putAside(append(slices.Clone(p.Aside()), app.Aside{Kind: "list", Key: digest, Why: strings.TrimPrefix(err.Error(), "list "+digest+": ")}))
 		}
 	}
 	if len(lists) == 0 {

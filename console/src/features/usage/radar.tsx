@@ -27,11 +27,11 @@ export default function Radar() {
               <ul className="flex flex-col gap-1">
                 {r.aside.map((a) => (
                   <li key={a.kind + a.key}>
-                    {a.kind} <span className="font-mono">{a.key}</span> <span className="text-soft">{a.why}</span>
+                    {a.kind} <span className="font-mono">{a.kind === "list" ? a.key.slice(0, 12) : a.key}</span>: <span className="text-soft">{a.why}</span>
                   </li>
                 ))}
               </ul>
-              <p className="text-soft">Everything else goes on. It is tried again every half minute; the rows in the records need mending.</p>
+              <p className="mt-2">Everything else goes on. It is tried again every half minute; the rows in the records need mending.</p>
             </Sheet>
           )}
           <Sheet title="Asked for, but not defined">
