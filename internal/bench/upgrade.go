@@ -162,7 +162,7 @@ func copyRows(ctx context.Context, db *sql.DB, name string) (map[string]int, err
 		}
 		q := fmt.Sprintf("INSERT IGNORE INTO %s (%s) SELECT %[2]s FROM greenlever.%[1]s", table, columns.String)
 		if !columns.Valid { // counts, of the first release
-			q = "INSERT IGNORE INTO counts (environment_id, minute, flag, variant, count) SELECT u.environment_id, u.minute, k.flag, k.variant, u.count FROM greenlever.uses u JOIN greenlever.use_kinds k ON k.environment_id = u.environment_id AND k.kind = u.kind WHERE u.span = 1"
+			q = "INSERT IGNORE INTO counts (environment_id, minute, flag, variant, count) SELECT u.environment_id, u.minute, k.flag, k.variant, u.count FROM greenlever.uses u FORCE INDEX (PRIMARY) STRAIGHT_JOIN greenlever.use_kinds k ON k.environment_id = u.environment_id AND k.kind = u.kind WHERE u.span = 1"
 		}
 		for _, q := range []string{"SET foreign_key_checks = 0", "DELETE FROM " + table, q} {
 			if _, err := db.ExecContext(ctx, q); err != nil {
