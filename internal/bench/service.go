@@ -28,13 +28,17 @@ type service struct {
 // url is where the service is, in this process or apart.
 func (s *service) url() string { return s.at }
 
-func newService(ctx context.Context) (*service, error) {
+func newService(ctx context.Context, change ...func(*server.Config)) (*service, error) {
 	dir, err := os.MkdirTemp("", "gl-bench-")
 	if err != nil {
 		return nil, err
 	}
 	s := &service{dir: dir}
-	if s.Server, err = server.Start(ctx, server.Config{Listen: "127.0.0.1:0", Dir: dir, Log: quiet}); err != nil {
+	config := server.Config{Listen: "127.0.0.1:0", Dir: dir, Log: quiet}
+	for _, c := range change {
+		c(&config)
+	}
+	if s.Server, err = server.Start(ctx, config); err != nil {
 		return nil, err
 	}
 	s.at = s.URL()
