@@ -170,6 +170,34 @@ func TestIdempotencyKeys(t *testing.T) {
 	}
 }
 
+// A request that is repeated on another node, since nobody knew whether it arrived, is answered
+// there once that node decides by it.
+func TestRepeatedElsewhere(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever, d.End = flag.On, flag.Gives{Variant: "off"} })
+	other := s.Keeper
+	other.URL = s.Serve(t).URL()
+	evaluate := func() (v struct{ Variant string }) {
+		bearer(other.URL, s.Keys["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/night-batching", `{"context":{"targetingKey":"x"}}`, 200, &v)
+		return v
+	}
+	evaluate() // it has the environment at hand
+	v := s.Get(t, "production", "night-batching")
+	for i := range int64(20) {
+		variant := []string{"on", "off"}[i%2]
+		v.Document.End = flag.Gives{Variant: variant}
+		body, id := object{"document": v.Document}, fmt.Sprint("repeated-", i)
+		version := fmt.Sprint(v.Version + i)
+		var first, again gltest.Saved
+		s.Keeper.With("If-Match", version).With("Idempotency-Key", id).Do(t, "PUT", inProd+"/flags/night-batching", body, 200, &first)
+		other.With("If-Match", version).With("Idempotency-Key", id).Do(t, "PUT", inProd+"/flags/night-batching", body, 200, &again)
+		if got := evaluate(); first.Revision != again.Revision || got.Variant != variant {
+			t.Fatalf("edit %d: revision %d, again %d; the other node gives %q, saved is %q", i, first.Revision, again.Revision, got.Variant, variant)
+		}
+	}
+}
+
 func TestStopAndLift(t *testing.T) {
 	s := gltest.Start(t)
 	s.Environment(t, "night", true)

@@ -151,7 +151,7 @@ type Service struct {
 // Moved is what a commit touched of what is kept in memory.
 type Moved struct {
 	Steps map[int64][]feed.Step // new revisions by environment, in order
-	All   bool                  // every environment began a new epoch
+	All   bool                  // nobody knows what, or everything
 	Keys  bool                  // access keys were made or revoked
 	Units bool                  // what is sampled, or declared of attributes
 }
@@ -196,7 +196,8 @@ func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) e
 				return err
 			}
 			if result != nil {
-				out = result
+				// It was committed by another try, on this node or elsewhere.
+				out, moved = result, Moved{All: true, Keys: true, Units: true}
 				if request != r.Digest {
 					return app.InvalidField("Idempotency-Key", "was used for another request: choose a new one for each change")
 				}
@@ -207,6 +208,7 @@ func (s *Service) by(ctx context.Context, write func(context.Context, func(Tx) e
 				return err
 			}
 		}
+		moved = Moved{}
 		c := &commit{tx: tx, request: r, at: s.Now().UnixMilli(), change: newID()}
 		result, err := fn(tx, c)
 		if err != nil {
