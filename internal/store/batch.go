@@ -220,6 +220,10 @@ func (n noting) Connect(ctx context.Context) (driver.Conn, error) {
 	return c, nil
 }
 
+// Apart has every statement of a transaction go by itself, as on a cluster, which is noticed
+// without being told; tests hold both ways to the same.
+func (s *Store) Apart() { s.cluster.Store(true) }
+
 // isOn reads a variable of the server; one that it does not know is off.
 func isOn(ctx context.Context, c driver.QueryerContext, variable string) (bool, error) {
 	rows, err := c.QueryContext(ctx, "SHOW VARIABLES LIKE '"+variable+"'", nil)

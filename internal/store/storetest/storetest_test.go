@@ -36,6 +36,19 @@ func TestMariaDB(t *testing.T) {
 	again.Close()
 }
 
+// The same holds where every statement goes by itself, as on a cluster.
+func TestApart(t *testing.T) {
+	dsn := gltest.DSN(t)
+	st, err := store.Open(context.Background(), dsn, quiet)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
+	st.Apart()
+	db := open(t, dsn)
+	Run(t, st, db)
+}
+
 func TestOddAddresses(t *testing.T) {
 	for dsn, says := range map[string]string{"nonsense": "address", "root@tcp(127.0.0.1:1)/": "names no database", "root@tcp(127.0.0.1:1)/x": "127.0.0.1:1"} {
 		if _, err := store.Open(context.Background(), dsn, quiet); err == nil || !strings.Contains(err.Error(), says) {
