@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"crypto/subtle"
 	"net/http"
@@ -21,6 +22,7 @@ const (
 	// Over TLS the browser itself sees to it that the cookie is this host's alone.
 	secureCookieName = "__Host-greenlever"
 	csrfHeader       = "X-Greenlever-CSRF"
+	keyHeader        = "X-API-Key" // which remote evaluation knows besides Authorization
 )
 
 func bearer(r *http.Request) string {
@@ -94,9 +96,9 @@ func (c *call) person(who *app.Caller, credential, through string) error {
 
 // accessKey finds the access key of a request to the feed or to remote evaluation.
 func (a *Edge) accessKey(c *echo.Context) (*feed.Live, error) {
-	secret := bearer(c.Request())
+	secret := cmp.Or(bearer(c.Request()), c.Request().Header.Get(keyHeader))
 	if secret == "" {
-		return nil, app.Faultf(app.Unauthorized, "send an access key: Authorization: Bearer gls_... or glb_...")
+		return nil, app.Faultf(app.Unauthorized, "send an access key: Authorization: Bearer gls_... or glb_..., or X-API-Key")
 	}
 	live := a.Keys.Find(c.Request().Context(), secret)
 	if live == nil {

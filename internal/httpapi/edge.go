@@ -70,6 +70,7 @@ func (a *Edge) begin() *echo.Echo {
 	e.HTTPErrorHandler = a.fail
 	e.IPExtractor = a.addressOf
 	e.Logger = a.Log
+	e.Pre(heads)
 	e.Use(a.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), a.headers)
 	return e
 }
@@ -87,6 +88,7 @@ func (a *Edge) AdminHandler(page echo.HandlerFunc) http.Handler {
 	e := echo.New()
 	e.HTTPErrorHandler = a.fail
 	e.Logger = a.Log
+	e.Pre(heads)
 	e.Use(middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), a.headers)
 	e.GET("/metrics", a.metrics.serve)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })

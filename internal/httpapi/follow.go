@@ -79,7 +79,7 @@ func (a *Edge) snapshot(c *echo.Context) error {
 	h := c.Response().Header()
 	h.Set("ETag", p.ETag)
 	h.Set("Cache-Control", "no-cache")
-	if c.Request().Header.Get("If-None-Match") == p.ETag {
+	if unchanged(c, p.ETag) {
 		return c.NoContent(http.StatusNotModified)
 	}
 	h.Set("Content-Encoding", "gzip") // always: every HTTP client of note unpacks it
@@ -153,6 +153,9 @@ const writeTime = 10 * time.Second
 
 // openStream begins a stream of a service, or of the console.
 func (a *Edge) openStream(c *echo.Context) (*stream, error) {
+	if err := headAlone(c); err != nil {
+		return nil, err
+	}
 	if a.streams.Add(1) > int64(a.Limits.Streams) {
 		a.streams.Add(-1)
 		return nil, app.Faultf(app.Unavailable, "this service has as many streams open as it takes: try again, or another node")
@@ -165,6 +168,9 @@ func (a *Edge) openStream(c *echo.Context) (*stream, error) {
 func (a *Edge) watch(c *echo.Context, key *feed.Live) (*stream, error) {
 	if key.Kind == app.ServiceKey {
 		return a.openStream(c)
+	}
+	if err := headAlone(c); err != nil {
+		return nil, err
 	}
 	address := c.RealIP()
 	if err := a.watching.open(address, a.Limits.Browsers, a.Limits.Address); err != nil {

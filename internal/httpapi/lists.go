@@ -102,8 +102,8 @@ func (c *call) saveList(units []string) (any, error) {
 	default:
 		return nil, app.Faultf(app.NotFound, "a segment has the lists in and out")
 	}
-	if r.Version == nil { // a file is no edit of what was seen
-		r.Version = &rec.Version
+	if len(r.Versions) == 0 { // a file is no edit of what was seen
+		r.Versions = []int64{rec.Version}
 	}
 	before := *list
 	if units, err = c.mixed(before, units); err != nil {

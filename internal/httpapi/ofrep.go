@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -43,10 +44,26 @@ func (a *Edge) addOFREP(e *echo.Echo) {
 func preflight(c *echo.Context) error {
 	h := c.Response().Header()
 	h.Set("Access-Control-Allow-Methods", "POST, OPTIONS")
-	h.Set("Access-Control-Allow-Headers", "Content-Type, If-None-Match, Authorization, "+flag.SeeAsHeader)
+	h.Set("Access-Control-Allow-Headers", allowed(c.Request().Header.Values("Access-Control-Request-Headers")))
 	h.Set("Access-Control-Max-Age", "600")
 	cors(c)
 	return c.NoContent(http.StatusNoContent)
+}
+
+// fieldName is the name of a header (RFC 9110, 5.1).
+var fieldName = regexp.MustCompile("^[-!#$%&'*+.^_`|~0-9A-Za-z]+$")
+
+// allowed names the headers that a page may send: those that are taken here, and whatever else its
+// tools add, such as traceparent. No cookie is taken, so none of them lends anybody a right.
+func allowed(asked []string) string {
+	names := []string{"Content-Type", "If-None-Match", "Authorization", keyHeader, flag.SeeAsHeader}
+	for _, name := range strings.Split(strings.Join(asked, ","), ",") {
+		name = strings.TrimSpace(name)
+		if len(names) < 50 && len(name) <= 100 && fieldName.MatchString(name) && !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) }) {
+			names = append(names, name)
+		}
+	}
+	return strings.Join(names, ", ")
 }
 
 // cors lets pages of any origin read the answer: the access key is what counts, and no
@@ -207,7 +224,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	sum := sha256.Sum256(said)
 	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
 	c.Response().Header().Set("ETag", etag)
-	if c.Request().Header.Get("If-None-Match") == etag {
+	if unchanged(c, etag) {
 		return c.NoContent(http.StatusNotModified)
 	}
 	body := append(make([]byte, 0, 512+160*len(flags)), `{"flags":[`...)

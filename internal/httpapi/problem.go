@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 
@@ -58,8 +59,22 @@ func problem(err error) (status int, body map[string]any) {
 		status = http.StatusInternalServerError
 		body["detail"] = "something went wrong here; it is logged"
 	}
+	if said, _ := body["detail"].(string); said == "" || said == http.StatusText(status) {
+		body["detail"] = inDetail(status)
+	}
 	body["type"], body["title"], body["status"] = "about:blank", http.StatusText(status), status
 	return status, body
+}
+
+// inDetail says what a status means here, where nothing more is known (RFC 9457, 3.1.4).
+func inDetail(status int) string {
+	switch status {
+	case http.StatusNotFound:
+		return "there is nothing at this address: /api/v1/openapi.json lists what there is"
+	case http.StatusMethodNotAllowed:
+		return "this address does not take this method: Allow names those that it takes"
+	}
+	return "the request was refused: " + strings.ToLower(http.StatusText(status))
 }
 
 // maxFields is how many fields at fault one answer names.
@@ -84,6 +99,9 @@ func (a *Edge) fail(c *echo.Context, err error) {
 	}
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(1))
+	}
+	if status == http.StatusUnauthorized {
+		c.Response().Header().Set("WWW-Authenticate", `Bearer realm="greenlever"`)
 	}
 	raw, err := json.Marshal(body)
 	if err == nil && c.Request().Method != http.MethodHead {

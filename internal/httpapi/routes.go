@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"bytes"
+	"cmp"
+	"encoding/json"
 	"errors"
 	"mime"
 	"net/http"
@@ -39,6 +41,7 @@ type route struct {
 	action       app.Action // in the project or environment of the address
 	changes      bool       // takes dryRun and Idempotency-Key
 	versioned    bool       // takes If-Match
+	located      bool       // what it makes has an address below its own, by key or id
 	query        []string
 	handle       func(c *call) (any, error)
 	raw          func(c *call) error // reads the body and writes the answer by itself
@@ -62,6 +65,7 @@ func raw(method, path string, handle func(c *call) error) route {
 }
 
 func (r route) made() route              { r.status = http.StatusCreated; return r }
+func (r route) below() route             { r.located = true; return r.made() }
 func (r route) public() route            { r.open = true; return r }
 func (r route) installation() route      { r.keeper = true; return r }
 func (r route) ofKeepers() route         { r.keepers = true; return r }
@@ -110,13 +114,13 @@ func (a *API) routes() []route {
 		op[none, audit.Report]("GET", project+"/verify", "Verify the project's chains and its environments', a portion at a time", (*call).verify).takes("cursor").needs(app.Read),
 
 		op[none, listOf[app.Environment]]("GET", project+"/environments", "The environments", (*call).environments).needs(app.Read),
-		op[environmentBody, change.MadeEnvironment]("POST", project+"/environments", "Make an environment; the secrets of its first access keys are answered once", (*call).addEnvironment).made().change().needs(app.Manage),
+		op[environmentBody, change.MadeEnvironment]("POST", project+"/environments", "Make an environment; the secrets of its first access keys are answered once", (*call).addEnvironment).below().change().needs(app.Manage),
 		op[environmentEdit, app.Environment]("PATCH", env, "Change an environment's title, or whether it asks first", (*call).editEnvironment).change().needs(app.Manage),
 		op[none, listOf[app.AccessKey]]("GET", env+"/keys", "The access keys", (*call).keys).needs(app.Manage),
-		op[keyBody, change.MadeKey]("POST", env+"/keys", "Make an access key; its secret is answered once", (*call).addKey).made().change().needs(app.Manage),
+		op[keyBody, change.MadeKey]("POST", env+"/keys", "Make an access key; its secret is answered once", (*call).addKey).below().change().needs(app.Manage),
 		op[none, app.AccessKey]("DELETE", env+"/keys/:key", "Revoke an access key; its streams end within seconds", (*call).revokeKey).change().needs(app.Manage),
 
-		op[newFlagBody, app.Definition]("POST", project+"/flags", "Make a flag, in every environment with its lever off", (*call).addFlag).made().change().needs(app.Define),
+		op[newFlagBody, app.Definition]("POST", project+"/flags", "Make a flag, in every environment with its lever off", (*call).addFlag).below().change().needs(app.Define),
 		op[none, app.Definition]("GET", project+"/flags/:flag", "A flag's definition", (*call).definition).needs(app.Read),
 		op[definitionEdit, app.Definition]("PATCH", project+"/flags/:flag", "Change a definition; variants and visibility change in all environments at once", (*call).editFlag).ifMatch().change().needs(app.Define),
 		op[none, FlagView]("GET", env+"/flags/:flag", "A flag in an environment", (*call).flag).needs(app.Read),
@@ -195,9 +199,7 @@ func (a *API) serve(r route) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
-		if v, ok := out.(versioned); ok {
-			c.Response().Header().Set("ETag", `"`+strconv.FormatInt(v.version(), 10)+`"`)
-		}
+		c.name(&r, out)
 		return c.JSON(r.status, out)
 	}
 }
@@ -280,6 +282,32 @@ func (c *call) place(r *route) (err error) {
 // versioned answers carry their version in ETag.
 type versioned interface{ version() int64 }
 
+// name puts the version of what is answered into ETag, also where it was just saved, and the
+// address of what was made into Location.
+func (c *call) name(r *route, out any) {
+	h := c.Response().Header()
+	if v, ok := out.(versioned); ok {
+		h.Set("ETag", `"`+strconv.FormatInt(v.version(), 10)+`"`)
+	}
+	raw, ok := out.(json.RawMessage)
+	if !ok || c.QueryParam("dryRun") == "true" {
+		return
+	}
+	var saved struct {
+		Version *int64
+		Key, ID string
+	}
+	if json.Unmarshal(raw, &saved) != nil {
+		return
+	}
+	if r.versioned && saved.Version != nil {
+		h.Set("ETag", `"`+strconv.FormatInt(*saved.Version, 10)+`"`)
+	}
+	if last := cmp.Or(saved.Key, saved.ID); r.located && last != "" {
+		h.Set("Location", c.Request().URL.Path+"/"+last)
+	}
+}
+
 func readBody(c *echo.Context, limit int64) ([]byte, error) {
 	var raw bytes.Buffer
 	if size := c.Request().ContentLength; size > 0 && size < 64<<10 { // what is claimed is believed as far as it costs little
@@ -310,12 +338,7 @@ func (c *call) request(reason string) (change.Request, error) {
 	default:
 		return r, app.InvalidField("dryRun", "must be true or false")
 	}
-	if m := c.Request().Header.Get("If-Match"); m != "" {
-		v, err := strconv.ParseInt(strings.Trim(strings.TrimPrefix(m, "W/"), `"`), 10, 64)
-		if err != nil {
-			return r, app.InvalidField("If-Match", `must be a version such as "3"`)
-		}
-		r.Version = &v
-	}
-	return r, nil
+	var err error
+	r.Versions, err = versions(c.Context)
+	return r, err
 }

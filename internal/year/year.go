@@ -128,7 +128,7 @@ func (p *Past) at(ctx context.Context, now *time.Time, fn func(s *change.Service
 }
 
 func seen(r change.Request, version int64) change.Request {
-	r.Version = &version
+	r.Versions = []int64{version}
 	return r
 }
 

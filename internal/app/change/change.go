@@ -17,6 +17,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -158,13 +159,13 @@ type Moved struct {
 
 // Request is who asks for a change, and how.
 type Request struct {
-	Actor   app.Actor
-	ID      string // the caller's idempotency key, or empty
-	Digest  string // of what is asked for, to tell apart requests that share an ID
-	Reason  string
-	DryRun  bool
-	Version *int64 // that the caller has seen; nil where none was given
-	Units   *int64 // how many units the caller was told would move, where that is asked for
+	Actor    app.Actor
+	ID       string // the caller's idempotency key, or empty
+	Digest   string // of what is asked for, to tell apart requests that share an ID
+	Reason   string
+	DryRun   bool
+	Versions []int64 // that the caller has seen, of which one must be the present one
+	Units    *int64  // how many units the caller was told would move, where that is asked for
 }
 
 // sealed results hold secrets, which are shown once, never kept, and not given for a dry run.
@@ -383,10 +384,10 @@ func (c *commit) checkReason() error {
 // seen checks the version that the caller has seen against the present one. present is
 // shown to a caller who has seen another, so that both sides can be laid beside each other.
 func (c *commit) seen(version int64, present any) error {
-	if c.request.Version == nil {
+	if len(c.request.Versions) == 0 {
 		return app.Faultf(app.NeedsVersion, "say which version you have seen: send its number in If-Match")
 	}
-	if *c.request.Version != version {
+	if !slices.Contains(c.request.Versions, version) {
 		return &app.Fault{Kind: app.Stale, More: map[string]any{"version": version, "present": present},
 			Detail: "it was changed meanwhile: look at both sides and save again with the present version"}
 	}

@@ -30,7 +30,7 @@ func (s *Service) PutAttribute(ctx context.Context, r Request, project *app.Proj
 				return nil, err
 			}
 			now.Version = old.Version + 1
-		} else if r.Version != nil {
+		} else if len(r.Versions) > 0 {
 			return nil, app.Faultf(app.Stale, "there is no attribute %s any more: send no version to declare it anew", a.Name)
 		}
 		if err := app.InvalidFields(checkAttribute(&now)); err != nil {
