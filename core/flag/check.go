@@ -1,6 +1,7 @@
 package flag
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -91,6 +92,56 @@ func CheckValue(t Type, raw json.RawMessage) string {
 	return "must be " + map[Type]string{Boolean: "true or false", String: "a string", Number: "a number", Object: "a JSON object or array"}[t]
 }
 
+// CheckNewValue is [CheckValue] for a value that is being saved: inside an object, too, no name may
+// stand twice, of which readers take one or the other, and no integer may lie outside -(2^53-1) to
+// 2^53-1, which comes out as another number in browsers (RFC 7493, 2.2 and 2.3).
+func CheckNewValue(t Type, raw json.RawMessage) string {
+	if mend := CheckValue(t, raw); mend != "" || t != Object {
+		return mend
+	}
+	dec := json.NewDecoder(bytes.NewReader(raw))
+	dec.UseNumber()
+	return checkInside(dec, "")
+}
+
+// checkInside reads one value, which is valid JSON, and says what in it cannot be taken. place is
+// where it stands, such as .delays[2].
+func checkInside(dec *json.Decoder, place string) string {
+	token, err := dec.Token()
+	if err != nil {
+		return "is no JSON"
+	}
+	switch token := token.(type) {
+	case json.Number:
+		if f, err := token.Float64(); err != nil || math.Abs(f) > condition.MaxInteger && !strings.ContainsAny(token.String(), ".eE") {
+			return fmt.Sprintf("holds %s at %s, which is outside -(2^53-1) to 2^53-1: make it a string", token, place)
+		}
+	case json.Delim:
+		seen := map[string]bool{}
+		for i := 0; dec.More(); i++ {
+			at := fmt.Sprintf("%s[%d]", place, i)
+			if token == '{' {
+				name, err := dec.Token()
+				if err != nil {
+					return "is no JSON"
+				}
+				key := name.(string)
+				if at = place + "." + key; seen[key] {
+					return fmt.Sprintf("has the member %s twice: leave one out", at)
+				}
+				seen[key] = true
+			}
+			if mend := checkInside(dec, at); mend != "" {
+				return mend
+			}
+		}
+		if _, err := dec.Token(); err != nil {
+			return "is no JSON"
+		}
+	}
+	return ""
+}
+
 // Check lists everything that keeps the document from being saved and that it shows by
 // itself. References to other flags and segments, and circles, are checked by [Ruleset.Check].
 func (d *Document) Check() []Problem {
@@ -122,7 +173,7 @@ func (c *checker) document() {
 		if mend := CheckVariant(name); mend != "" {
 			c.add("variants", strconv.Quote(name)+" "+mend)
 		}
-		if mend := CheckValue(d.Type, d.Variants[name]); mend != "" {
+		if mend := CheckNewValue(d.Type, d.Variants[name]); mend != "" {
 			c.add("variants."+name, mend)
 		}
 	}

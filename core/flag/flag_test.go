@@ -276,3 +276,28 @@ func TestKeysAhead(t *testing.T) {
 		}
 	}
 }
+
+// Inside an object, too, values are what every reader takes them for.
+func TestCheckNewValue(t *testing.T) {
+	for value, says := range map[string]string{
+		`{"tries":3,"delays":[100,200.5,1e300,9007199254740991,-9007199254740991],"on":{"tries":3}}`: "",
+		`[]`: "", `{}`: "", `[[{"a":[{}]}]]`: "",
+		`{"a":{"b":[1,9007199254740993]}}`:            "9007199254740993 at .a.b[1]",
+		`{"a":-9007199254740992}`:                     "-9007199254740992 at .a",
+		`[1,1e400]`:                                   "no JSON",
+		`{"a":1,"b":2,"a":1}`:                         "member .a twice",
+		`{"a":1,"\u0061":1}`:                          "member .a twice",
+		`[{"x":{"retries":1,"retries":{}}},{"x":{}}]`: "member [0].x.retries twice",
+		`"text"`:   "must be a JSON object",
+		`{"a":1`:   "no JSON",
+		`{"a":1}}`: "no JSON",
+	} {
+		mend := CheckNewValue(Object, json.RawMessage(value))
+		if says == "" && mend != "" || !strings.Contains(mend, says) {
+			t.Errorf("%s: %q, not %q", value, mend, says)
+		}
+	}
+	if mend := CheckNewValue(String, json.RawMessage(`"9007199254740993"`)); mend != "" {
+		t.Errorf("a string: %s", mend)
+	}
+}

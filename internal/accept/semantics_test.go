@@ -163,6 +163,26 @@ func TestProblemsSayWhat(t *testing.T) {
 	}
 }
 
+// What is inside an object is taken alike by every reader, or it is not saved.
+func TestObjectsAreReadAlike(t *testing.T) {
+	s := gltest.Start(t)
+	made := func(value string) (int, string) {
+		status, answer, _, err := s.Keeper.Send("POST", "/projects/pinecrest/flags?dryRun=true", fmt.Appendf(nil, `{"key":"door-retries","goneBy":"stays","type":"object","resting":"off","variants":[{"name":"off","value":{}},{"name":"on","value":%s}]}`, value))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return status, string(answer)
+	}
+	for value, says := range map[string]string{`{"delays":[1,9007199254740993]}`: `9007199254740993 at .delays[1]`, `{"a":{"tries":1,"tries":2}}`: `.a.tries twice`} {
+		if status, answer := made(value); status != 400 || !strings.Contains(answer, says) {
+			t.Errorf("%s: %d %s", value, status, answer)
+		}
+	}
+	if status, answer := made(`{"delays":[1,9007199254740991]}`); status != 201 {
+		t.Errorf("%d %s", status, answer)
+	}
+}
+
 // A page of another origin may send what its tools add, and its key in either header.
 func TestPagesOfOtherOrigins(t *testing.T) {
 	s := gltest.Start(t)

@@ -131,7 +131,7 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 			add(place+".name", "stands twice")
 		}
 		names[v.Name] = true
-		if mend := flag.CheckValue(d.Type, v.Value); mend != "" {
+		if mend := flag.CheckNewValue(d.Type, v.Value); mend != "" {
 			add(place+".value", "%s", mend)
 		}
 	}
