@@ -293,3 +293,16 @@ func TestCommandLineTargeting(t *testing.T) {
 	sh.run(0, "segment list").says("2 listed units, or role is \"courier\"")
 	sh.run(0, "population set --off --because quiet").says("!sampled: false")
 }
+
+// A mistyped word is met with what it is like, and never with what stops something for everybody.
+func TestMistypedWords(t *testing.T) {
+	sh := &shell{t: t}
+	for word, like := range map[string]string{"boad": "board", "lft": "lift", "hisory": "history", "stp": "", "sto": "", "stpo": "", "stoop": ""} {
+		sh.run(2, word).says("!unknown command")
+		if like != "" {
+			sh.says("!Did you mean " + like + "?")
+		} else if strings.Contains(sh.err, "stop") {
+			t.Errorf("%s: %s", word, sh.err)
+		}
+	}
+}

@@ -13,6 +13,8 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 
@@ -94,8 +96,34 @@ func (s *session) run(ctx context.Context, args []string) int {
 	err := root.ExecuteContext(ctx)
 	if err != nil {
 		fmt.Fprintln(s.err, "greenlever:", err)
+		if strings.HasPrefix(err.Error(), unknownCommand) {
+			err = &codedError{exitUsage, err}
+		}
+		if like := meant(root, err); len(like) > 0 {
+			fmt.Fprintf(s.err, "Did you mean %s?\n", strings.Join(like, " or "))
+		}
 	}
 	return ExitCode(err)
+}
+
+// unknownCommand begins what cobra says of a command that there is not.
+const unknownCommand = "unknown command "
+
+// meant names commands that are like one that there is not. What stops something for everybody is
+// nothing to come to by a mistyped word.
+func meant(root *cobra.Command, err error) []string {
+	quoted, is := strings.CutPrefix(err.Error(), unknownCommand)
+	if !is {
+		return nil
+	}
+	word, err := strconv.QuotedPrefix(quoted)
+	if err != nil {
+		return nil
+	}
+	if word, err = strconv.Unquote(word); err != nil {
+		return nil
+	}
+	return slices.DeleteFunc(root.SuggestionsFor(word), func(name string) bool { return name == "stop" })
 }
 
 func (s *session) root() *cobra.Command {
@@ -110,7 +138,7 @@ and knows who changed what.
   greenlever board                       what is on where
   greenlever why one-touch-open recipient-17 --env production
   greenlever stop one-touch-open --env production`,
-		SilenceUsage: true, SilenceErrors: true,
+		SilenceUsage: true, SilenceErrors: true, DisableSuggestions: true, SuggestionsMinimumDistance: 2, // see meant
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
 		return &codedError{exitUsage, err}
