@@ -124,12 +124,23 @@ func install(ctx context.Context, dir string) error {
 	if err := os.RemoveAll(fresh); err != nil {
 		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + fresh, "--auth-root-authentication-method=normal",
+	tmp, err := ownTmp(dir)
+	if err != nil {
+		return err
+	}
+	args := append([]string{"--no-defaults", "--datadir=" + fresh, "--tmpdir=" + tmp, "--auth-root-authentication-method=normal",
 		"--skip-test-db", "--innodb-log-file-size=16M"}, asRoot()...)
 	if out, err := exec.CommandContext(ctx, tool, args...).CombinedOutput(); err != nil {
 		return fmt.Errorf("make the database's directory: %w: %s", err, bytes.TrimSpace(out))
 	}
 	return os.Rename(fresh, filepath.Join(dir, "data")) // an interrupted first start leaves nothing half made
+}
+
+// ownTmp makes the server's own directory for temporary tables: a server that starts removes all
+// that it finds, also those of another one that runs.
+func ownTmp(dir string) (string, error) {
+	tmp := filepath.Join(dir, "tmp")
+	return tmp, os.MkdirAll(tmp, 0o700)
 }
 
 func asRoot() []string {
@@ -180,6 +191,10 @@ func (s *Server) run(ctx context.Context, mariadbd string) error {
 	if err := os.MkdirAll(filepath.Join(s.dir, "files"), 0o700); err != nil {
 		return err
 	}
+	tmp, err := ownTmp(s.dir)
+	if err != nil {
+		return err
+	}
 	network := []string{"--skip-networking"}
 	if s.over {
 		network = []string{"--port=" + strconv.Itoa(s.port), "--bind-address=127.0.0.1"}
@@ -189,7 +204,7 @@ func (s *Server) run(ctx context.Context, mariadbd string) error {
 		return err
 	}
 	defer logFile.Close()
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + s.socket(),
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--tmpdir=" + tmp, "--socket=" + s.socket(),
 		"--pid-file=" + filepath.Join(s.dir, "pid"), "--secure-file-priv=" + filepath.Join(s.dir, "files"), "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
 		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200", "--max-allowed-packet=64M"}, append(network, asRoot()...)...)
 	if s.more != nil {

@@ -120,3 +120,29 @@ func TestOwnersOnly(t *testing.T) {
 		}
 	}
 }
+
+// A server that starts removes all temporary tables that it finds, so each has a place of its own.
+func TestOwnTemporaryTables(t *testing.T) {
+	dir := t.TempDir()
+	db, err := Start(context.Background(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Stop()
+	dsn, err := db.DSN("own")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	var tmp string
+	if err := c.QueryRow("SELECT @@tmpdir").Scan(&tmp); err != nil || tmp != filepath.Join(dir, "tmp") {
+		t.Errorf("temporary tables are in %q, not below %s: %v", tmp, dir, err)
+	}
+	if info, err := os.Stat(tmp); err != nil || info.Mode().Perm() != 0o700 {
+		t.Errorf("%v %v", info, err)
+	}
+}

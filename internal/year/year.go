@@ -17,6 +17,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"sync"
 	"time"
@@ -27,6 +28,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/store"
 )
 
@@ -270,12 +272,16 @@ func definition(i int) *app.Definition {
 
 // day makes a day's changes, environment by environment, two at a time.
 func (p *Past) day(ctx context.Context, from time.Time) error {
-	work := make(chan *place)
-	var group sync.WaitGroup
+	work := make(chan *place, len(p.envs))
+	for _, e := range p.envs {
+		work <- e
+	}
+	close(work)
 	var mu sync.Mutex
 	var failed error
+	var workers []<-chan struct{}
 	for range 2 {
-		group.Go(func() {
+		workers = append(workers, guard.Go(slog.Default(), "make a day", func() {
 			for e := range work {
 				if err := p.dayIn(ctx, e, from); err != nil {
 					mu.Lock()
@@ -283,13 +289,11 @@ func (p *Past) day(ctx context.Context, from time.Time) error {
 					mu.Unlock()
 				}
 			}
-		})
+		}))
 	}
-	for _, e := range p.envs {
-		work <- e
+	for _, done := range workers {
+		<-done
 	}
-	close(work)
-	group.Wait()
 	return failed
 }
 
