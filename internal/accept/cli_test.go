@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/cli"
 	"greenlever.example/greenlever/internal/gltest"
 )
@@ -266,7 +267,12 @@ func TestCommandLineTargeting(t *testing.T) {
 	sh.run(0, "unit show recipient-12").says("as they were last seen", "night-batching")
 	sh.run(0, "unit save t-1 --name 'My phone' --set site.id=site-3 --expect night-batching=on")
 	sh.run(0, "unit list").says("t-1", "My phone")
-	sh.run(0, "roster").says("t-1", "of 0 to 1")
+	s.Flag(t, "door-retries")
+	s.Edit(t, "production", "door-retries", func(d *flag.Document) { // half of the recipients, whatever the salt
+		d.Lever = flag.On
+		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"}, Parts: []flag.Part{{Variant: "on", Share: 500_000}, {Variant: "off", Share: 500_000}}}}
+	})
+	sh.run(0, "roster").says("t-1", "of 0 to 1", "on 1 of 1 to 1")
 	sh.run(0, "why night-batching t-1 --against recipient-12").says("of the test unit", "against recipient-12")
 	sh.run(0, "unit remove t-1")
 	sh.run(0, "population erase recipient-12 --because asked").says("!erased from")
