@@ -279,20 +279,25 @@ func (p *Past) day(ctx context.Context, from time.Time) error {
 	close(work)
 	var mu sync.Mutex
 	var failed error
+	made := 0
 	var workers []<-chan struct{}
 	for range 2 {
 		workers = append(workers, guard.Go(slog.Default(), "make a day", func() {
 			for e := range work {
-				if err := p.dayIn(ctx, e, from); err != nil {
-					mu.Lock()
+				err := p.dayIn(ctx, e, from)
+				mu.Lock()
+				if made++; err != nil {
 					failed = errors.Join(failed, fmt.Errorf("environment %s: %w", e.Key, err))
-					mu.Unlock()
 				}
+				mu.Unlock()
 			}
 		}))
 	}
 	for _, done := range workers {
 		<-done
+	}
+	if made < len(p.envs) { // the guard has logged why
+		failed = errors.Join(failed, fmt.Errorf("only %d of %d environments were made", made, len(p.envs)))
 	}
 	return failed
 }
