@@ -93,11 +93,35 @@ func TestStorm(t *testing.T) {
 	blow(t, sky{dsn: [2]string{db.TCP("storm", ""), db.TCP("storm", "")}, tcp: db.TCPAddress(), through: func(at string) string { return db.TCP("storm", at) }, troubles: []trouble{
 		{kill, again},
 		{func() { _ = db.Signal(syscall.SIGSTOP) }, func() { _ = db.Signal(syscall.SIGCONT) }},
-		{func() { kill(); full.Store(true); again() }, func() { kill(); full.Store(false); again() }},
+		{func() { kill(); full.Store(true); again(); fill(t, db) }, func() { kill(); full.Store(false); again() }},
 	}})
 	if said, err := os.ReadFile(filepath.Join(dir, "log")); err != nil || !strings.Contains(string(said), "is full") {
 		t.Errorf("the disk was never full: %v\n%s", err, said[max(0, len(said)-2000):])
 	}
+}
+
+// fill writes beside the storm until the disk is full, so that it is however little the storm
+// writes meanwhile.
+func fill(t *testing.T, db *localdb.Server) {
+	dsn, err := db.DSN("filler")
+	if err != nil { // full already
+		return
+	}
+	filler, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Error(err)
+		return
+	}
+	defer filler.Close()
+	if _, err := filler.Exec("CREATE TABLE IF NOT EXISTS filler (body LONGTEXT)"); err != nil {
+		return
+	}
+	for range 1_000 {
+		if _, err := filler.Exec("INSERT INTO filler VALUES (REPEAT('x', 200000))"); err != nil {
+			return
+		}
+	}
+	t.Error("1,000 rows of 200 kB found room on a disk that should be full")
 }
 
 // sky is where a storm comes from: records for two processes, and what befalls them.
