@@ -145,7 +145,7 @@ func TestLeavesWithoutAttribute(t *testing.T) {
 		n := node(t, `{`+c.leaf+`}`)
 		around := Around{Zones: zone, Now: at(c.now), Gives: gives}
 		u := unit(t, `{"x":"site-1"}`)
-		if x := n.Explain(u, around); x.Truth != c.want || x.Words == "" {
+		if x := n.Explain(u, around); x.Truth != c.want || len(x.Words) == 0 {
 			t.Errorf("%s at %s: %s (%s), want %s", c.leaf, c.now, x.Truth, x.Words, c.want)
 		}
 		if got := (&Node{Not: n}).Match(u, around); got != c.want.Not() {

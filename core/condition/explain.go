@@ -1,20 +1,20 @@
 package condition
 
 import (
+	"cmp"
 	"fmt"
-	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 
 	"greenlever.example/core/bucket"
+	"greenlever.example/core/words"
 )
 
 // Explained is a condition's outcome with that of each of its parts.
 type Explained struct {
 	Truth Truth       `json:"-"`
 	Said  string      `json:"truth"` // "true", "false" or "unknown"
-	Words string      `json:"words"` // the comparison, or "all of", "any of", "not"
+	Words words.Said  `json:"words"` // the comparison, or "all of", "any of", "not"
 	Seen  string      `json:"seen,omitempty"`
 	Note  string      `json:"note,omitempty"` // why it is unknown
 	Parts []Explained `json:"parts,omitempty"`
@@ -29,7 +29,7 @@ func (n *Node) explain(c *Context, around Around, open []string) Explained {
 	var x Explained
 	switch {
 	case n == nil:
-		x = Explained{Truth: True, Words: "everybody"}
+		x = Explained{Truth: True, Words: words.Say("all")}
 	case n.Not != nil:
 		x = group("not", []Node{*n.Not}, c, around, open)
 		x.Truth = x.Truth.Not()
@@ -38,10 +38,9 @@ func (n *Node) explain(c *Context, around Around, open []string) Explained {
 	case len(n.Any) > 0:
 		x = group("any of", n.Any, c, around, open)
 	case n.Test == SegmentTest:
-		x = Explained{Truth: Unknown, Words: n.Words()}
+		x = Explained{Truth: Unknown, Words: n.Said(nil)}
 		if inner := find(around.Segments, n.Segment, open); inner != nil {
-			part := inner.explain(c, around, append(slices.Clone(open), n.Segment))
-			x.Truth, x.Parts = part.Truth, []Explained{part}
+			x.ofSegment(inner, inner.explain(c, around, append(slices.Clone(open), n.Segment)), c)
 		} else {
 			x.Note = fmt.Sprintf("segment %s is not in this environment, or contains itself", n.Segment)
 		}
@@ -54,14 +53,52 @@ func (n *Node) explain(c *Context, around Around, open []string) Explained {
 	return x
 }
 
-func group(words string, nodes []Node, c *Context, around Around, open []string) Explained {
-	x := Explained{Words: words, Truth: True}
-	if words == "any of" {
+// ofSegment says how a segment took a unit or left it: of lists in one line.
+func (x *Explained) ofSegment(n *Node, whole Explained, c *Context) {
+	x.Truth, x.Parts = whole.Truth, []Explained{whole}
+	if len(n.All) != 2 || n.All[0].Not == nil || n.All[0].Not.Test != listedTest {
+		return
+	}
+	out, in, when := whole.Parts[0].Parts[0], whole.Parts[1].Parts[0], whole.Parts[1].Parts[1]
+	x.Parts = nil
+	attribute := n.All[0].Not.Attribute
+	unit := attribute
+	if attribute == KeyAttribute {
+		unit = "the key"
+	}
+	switch {
+	case out.Truth == True:
+		x.Seen = unit + " " + out.Seen + ", listed out" + n.All[0].Not.byHash()
+	case in.Truth == True:
+		x.Seen = unit + " " + in.Seen + ", listed in" + n.All[1].Any[0].byHash()
+	case out.Truth == Unknown || in.Truth == Unknown:
+		x.Note = cmp.Or(in.Note, out.Note)
+		x.Parts = []Explained{when}
+	default:
+		x.Seen = unit + " " + in.Seen + ", not listed"
+		x.Parts = []Explained{when}
+	}
+	if len(n.All[1].Any[1].All) == 2 && n.All[1].Any[1].All[1].Test == "absent" && n.All[1].Any[1].All[0].Attribute == n.All[1].Any[1].All[1].Attribute {
+		x.Parts = nil // a segment of lists alone: its condition is that of nobody
+	}
+}
+
+// byHash tells of a long list, in which the unit was looked up by its hash.
+func (n *Node) byHash() string {
+	if n.listed != nil && strings.Contains(n.listed.Words(), "by hash") {
+		return ", by hash"
+	}
+	return ""
+}
+
+func group(how string, nodes []Node, c *Context, around Around, open []string) Explained {
+	x := Explained{Words: words.Say(how), Truth: True}
+	if how == "any of" {
 		x.Truth = False
 	}
 	for i := range nodes {
 		part := nodes[i].explain(c, around, open)
-		if words == "any of" {
+		if how == "any of" {
 			x.Truth = max(x.Truth, part.Truth)
 		} else {
 			x.Truth = min(x.Truth, part.Truth)
@@ -72,7 +109,7 @@ func group(words string, nodes []Node, c *Context, around Around, open []string)
 }
 
 func (n *Node) explainFlag(around Around) Explained {
-	x := Explained{Truth: Unknown, Words: n.Words(), Note: n.Flag + " gives nothing"}
+	x := Explained{Truth: Unknown, Words: n.Said(nil), Note: n.Flag + " gives nothing"}
 	if around.Gives == nil || tests[FlagTest].takes.check(n) != "" {
 		return x
 	}
@@ -84,7 +121,7 @@ func (n *Node) explainFlag(around Around) Explained {
 
 func (n *Node) explainLeaf(c *Context, around Around) Explained {
 	in := leaf(n, around.Zones)
-	x := Explained{Truth: in.test(c, around.Now), Words: n.Words()}
+	x := Explained{Truth: in.test(c, around.Now), Words: n.Said(nil)}
 	switch in.op {
 	case opClock, opClockBetween, opWeekly:
 		return x
@@ -134,120 +171,153 @@ func (n *Node) whyUnknown(v Value) string {
 	return fmt.Sprintf("%s is %s, the comparison takes %s %s", n.Attribute, v.Kind(), article, wanted)
 }
 
-// Quote prints a constant that is compared with an attribute.
-type Quote func(attribute, constant string) string
+// Words says the condition plainly, with the attributes' own names.
+func (n *Node) Words() string { return n.Said(nil).String() }
 
-// PlainQuote prints the constant as it is.
-func PlainQuote(_, constant string) string { return strconv.Quote(constant) }
+// Said says the condition as part of a sentence, complete but for salts: two conditions that
+// differ otherwise read differently.
+func (n *Node) Said(names words.Names) words.Said { return n.said(false, names) }
 
-// Words says the condition as part of a sentence, complete: two conditions that differ
-// read differently.
-func (n *Node) Words() string { return n.WordsWith(PlainQuote) }
-
-// WordsWith is Words with the caller's way to print constants.
-func (n *Node) WordsWith(quote Quote) string { return n.words(false, quote) }
-
-func (n *Node) words(inner bool, quote Quote) string {
+func (n *Node) said(inner bool, names words.Names) words.Said {
 	switch {
 	case n == nil:
-		return "everybody"
+		return words.Say("all")
 	case n.Not != nil:
-		return "not " + n.Not.words(true, quote)
+		return n.Not.saidNot(names)
 	case len(n.All) > 0:
-		return joinWords(n.All, " and ", inner, quote)
+		return joinSaid(n.All, " and ", inner, names)
 	case len(n.Any) > 0:
-		return joinWords(n.Any, " or ", inner, quote)
+		return joinSaid(n.Any, " or ", inner, names)
 	}
 	k, known := tests[n.Test]
 	if !known {
-		return fmt.Sprintf("test %q on %s (unknown to this build)", n.Test, n.Attribute)
+		return words.Say("test %s on %s (unknown to this build)", words.Value(n.Test, ""), names.Attribute(n.Attribute))
 	}
-	var said string
 	switch {
 	case n.Test == SegmentTest:
-		return "in segment " + n.Segment
+		return words.Say("in segment %s", words.Key(n.Segment))
 	case n.Test == WeeklyTest && n.Weekly != nil:
-		w := n.Weekly
-		return fmt.Sprintf("it is %s from %s to %s in %s", strings.Join(w.Days, ", "), w.From, w.To, w.Zone)
+		return n.Weekly.said()
 	case n.Test == PartTest && n.Part != nil:
-		return fmt.Sprintf("within %s by %s of salt %s", bucket.Percent(n.Part.Share), ByWords(n.Part.By), n.Part.Salt)
+		return words.Say("among %s of %s", words.Number(bucket.Percent(n.Part.Share)), names.Of(n.Part.By))
 	case n.Test == FlagTest:
-		return fmt.Sprintf("flag %s gives `%s`", n.Flag, strings.Join(n.Text, "` or `"))
+		variants := make([]words.Said, len(n.Text))
+		for i, v := range n.Text {
+			variants[i] = words.Said{words.Variant(v)}
+		}
+		return words.Say("flag %s gives %s", words.Key(n.Flag), words.Join(variants, " or "))
 	case n.Test == listedTest && n.listed != nil:
-		return fmt.Sprintf("%s is one of %s", attributeWords(n.Attribute), n.listed.Words())
-	case k.asksNoAttribute():
-		said = k.words
-	default:
-		said = attributeWords(n.Attribute) + " " + k.words
+		return words.Say("%s is one of %s", names.Attribute(n.Attribute), n.listed.Words())
 	}
-	switch k.takes {
-	case oneText, onePattern, someText:
-		quoted := make([]string, len(n.Text))
-		for i, s := range n.Text {
-			quoted[i] = quote(n.Attribute, s)
-		}
-		said += " " + strings.Join(quoted, ", ")
-	case oneVersion, oneRange, oneTime, someBlocks:
-		said += " " + strings.Join(n.Text, ", ")
-	case twoTimes:
-		said += " " + strings.Join(n.Text, " and ")
-	case twoNumbers, oneNumber, someNumbers:
-		numbers := make([]string, len(n.Numbers))
-		for i, f := range n.Numbers {
-			numbers[i] = FormatNumber(f)
-		}
+	return n.comparison(k, k.words, names)
+}
+
+// saidNot says that the condition does not hold.
+func (n *Node) saidNot(names words.Names) words.Said {
+	k, known := tests[n.Test]
+	switch {
+	case n.Not != nil:
+		return words.Say("not (%s)", n.Not.saidNot(names))
+	case !known:
+		return words.Say("not %s", n.said(true, names))
+	case n.Test == SegmentTest || n.Test == PartTest:
+		return words.Say("not %s", n.said(true, names))
+	case negated[k.words] != "" && n.listed == nil && n.Test != FlagTest && n.Test != WeeklyTest:
+		return n.comparison(k, negated[k.words], names)
+	}
+	return words.Say("not (%s)", n.said(false, names))
+}
+
+// negated is how comparisons read that do not hold; around others stands "not (...)".
+var negated = map[string]string{
+	"is": "is not", "is one of": "is not one of", "begins with": "does not begin with", "ends with": "does not end with",
+	"contains": "does not contain", "matches": "does not match", "is between": "is not between", "is true": "is not true",
+	"is false": "is not false", "is before": "is not before", "is at or after": "is not at or after", "is an address in": "is not an address in",
+	"is present": "is not present", "is absent": "is not absent",
+	"it is before": "it is not before", "it is at or after": "it is not at or after", "it is between": "it is not between",
+}
+
+// comparison says a leaf with its verb.
+func (n *Node) comparison(k kind, verb string, names words.Names) words.Said {
+	if n.Test == "string.one-of" && len(n.Text) == 1 {
+		verb = strings.TrimSuffix(verb, " one of")
+	}
+	said := words.Say(verb)
+	if !k.asksNoAttribute() {
+		said = words.Say("%s %s", names.Attribute(n.Attribute), verb)
+	}
+	if constants := n.constants(k.takes); len(constants) > 0 {
 		sep := ", "
-		if k.takes == twoNumbers {
+		if k.takes == twoNumbers || k.takes == twoTimes {
 			sep = " and "
 		}
-		said += " " + strings.Join(numbers, sep)
+		said = words.Say("%s %s", said, words.Join(constants, sep))
 	}
 	if n.IgnoreCase {
-		said += " (ignoring case)"
+		said = words.Say("%s (ignoring case)", said)
 	}
 	if n.Loose {
-		said += " (4.2 and v4.2.0 too)"
+		said = words.Say("%s (4.2 and v4.2.0 too)", said)
 	}
 	return said
 }
 
-// ByWords says what shares are drawn by.
-func ByWords(by []string) string {
-	words := make([]string, len(by))
-	for i, b := range by {
-		words[i] = attributeWords(b)
-		if b == KeyAttribute {
-			words[i] = "key"
+// constants says what a comparison compares with.
+func (n *Node) constants(t takes) (all []words.Said) {
+	switch t {
+	case oneText, onePattern, someText:
+		for _, s := range n.Text {
+			token := words.Value(s, n.Attribute)
+			if n.Attribute == KeyAttribute {
+				token = words.Unit(s, n.Attribute)
+			}
+			all = append(all, words.Said{token})
+		}
+	case oneTime, twoTimes:
+		for _, s := range n.Text {
+			all = append(all, words.Said{words.Time(s)})
+		}
+	case oneVersion, oneRange, someBlocks:
+		for _, s := range n.Text {
+			all = append(all, words.Plain(s))
+		}
+	case twoNumbers, oneNumber, someNumbers:
+		for _, f := range n.Numbers {
+			all = append(all, words.Said{words.Number(FormatNumber(f))})
 		}
 	}
-	return strings.Join(words, ", else ")
+	return all
 }
 
-func joinWords(nodes []Node, sep string, inner bool, quote Quote) string {
-	parts := make([]string, len(nodes))
-	for i := range nodes {
-		parts[i] = nodes[i].words(true, quote)
+var dayNames = map[string]string{"mon": "Monday", "tue": "Tuesday", "wed": "Wednesday", "thu": "Thursday", "fri": "Friday", "sat": "Saturday", "sun": "Sunday"}
+
+func (w *Weekly) said() words.Said {
+	days := make([]string, len(w.Days))
+	for i, d := range w.Days {
+		days[i] = d
+		if name := dayNames[d]; name != "" {
+			days[i] = name
+		}
 	}
-	said := strings.Join(parts, sep)
+	said := strings.Join(days, ", ")
+	if len(days) == len(dayNames) {
+		said = "any day"
+	}
+	next := ""
+	if w.To <= w.From {
+		next = " the next day"
+	}
+	return words.Say("it is %s from %s to %s%s in %s", said, w.From, w.To, next, w.Zone)
+}
+
+func joinSaid(nodes []Node, sep string, inner bool, names words.Names) words.Said {
+	parts := make([]words.Said, len(nodes))
+	for i := range nodes {
+		parts[i] = nodes[i].said(true, names)
+	}
+	said := words.Join(parts, sep)
 	if inner && len(nodes) > 1 {
-		return "(" + said + ")"
+		return words.Say("(%s)", said)
 	}
 	return said
-}
-
-// plainName holds the names that read as one word of a sentence.
-var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*[A-Za-z0-9_]$|^[A-Za-z_]$`)
-
-// ownWords begin sentences of ours, so an attribute of such a name is quoted.
-var ownWords = []string{"the", "it", "in", "not", "flag", "within", "everybody", "attribute", "key", "named"}
-
-// attributeWords gives the name as sentences use it.
-func attributeWords(name string) string {
-	switch {
-	case name == KeyAttribute:
-		return "the key"
-	case !plainName.MatchString(name) || slices.Contains(ownWords, name):
-		return "attribute " + strconv.Quote(name)
-	}
-	return name
 }

@@ -96,3 +96,19 @@ func anchors(r *syntax.Regexp) (begin, end bool) {
 	}
 	return false, false
 }
+
+// Plainly is the comparison of strings that a pattern stands for, such as "ends with" for
+// @pinecrest\.example$; a node that is none is given as it is.
+func (n *Node) Plainly() *Node {
+	if n.Test != "string.matches" || len(n.Text) != 1 {
+		return n
+	}
+	o, text, fold, ok := literal(n.Text[0], n.IgnoreCase)
+	if !ok {
+		return n
+	}
+	plain := *n
+	plain.Test = map[op]string{opEquals: "string.equals", opBegins: "string.begins", opEnds: "string.ends", opContains: "string.contains"}[o]
+	plain.Text, plain.IgnoreCase = []string{text}, fold
+	return &plain
+}

@@ -6,6 +6,8 @@ import (
 	"strconv"
 	"unicode/utf8"
 	"unique"
+
+	"greenlever.example/core/words"
 )
 
 // MaxInteger is the largest magnitude of an integer in an evaluation context: 2^53 - 1.
@@ -13,7 +15,7 @@ import (
 const MaxInteger = 1<<53 - 1
 
 // KeyAttribute is the name under which conditions and shares reach the targeting key.
-const KeyAttribute = "targetingKey"
+const KeyAttribute = words.KeyAttribute
 
 // Kind is the type of a [Value].
 type Kind uint8

@@ -35,9 +35,9 @@ func TestDecideAgreesWithThePlainTwin(t *testing.T) {
 			if cell := f.Cells()[o.Cell]; cell != (Cell{variant, f.RuleID(o), o.Reason}) {
 				t.Fatalf("%s for %+v: counted as %+v, decided %+v", key, unit, cell, o)
 			}
-			if x := f.Explain(rs, c, unit.now); x.Outcome != o || x.Variant != variant || x.Because == "" {
+			if x := f.Explain(rs, c, unit.now); x.Outcome != o || x.Variant != variant || len(x.Because) == 0 {
 				t.Fatalf("%s for %+v: explained %+v, decided %+v", key, unit, x.Outcome, o)
-			} else if o.Rule >= 0 && !strings.HasPrefix(x.Rules[o.Rule].Says, "applies") {
+			} else if o.Rule >= 0 && !strings.HasPrefix(x.Rules[o.Rule].Says, "takes the unit") {
 				t.Fatalf("rule %d decided, its step says %q", o.Rule, x.Rules[o.Rule].Says)
 			}
 		}

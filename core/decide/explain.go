@@ -6,6 +6,7 @@ import (
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
 // trace records what a decision does; it changes nothing of it.
@@ -45,7 +46,7 @@ func (t *trace) needed(n *need, other *Flag, o Outcome, met bool) {
 type RuleStep struct {
 	ID        string              `json:"id"`
 	Name      string              `json:"name"`
-	Says      string              `json:"says"` // the last word on the rule, such as "applies"
+	Says      string              `json:"says"` // the last word on the rule, such as "takes the unit"
 	Condition condition.Explained `json:"condition"`
 	Shares    *SharesStep         `json:"shares,omitempty"`
 }
@@ -66,7 +67,7 @@ type Explanation struct {
 	Variant  string      `json:"variant,omitempty"`
 	Reason   string      `json:"reason"`
 	Rule     string      `json:"rule,omitempty"`
-	Because  string      `json:"because"` // one sentence
+	Because  words.Said  `json:"because"` // one sentence
 	Lever    flag.Lever  `json:"lever"`
 	Stops    []string    `json:"stops"`
 	Needs    []NeedStep  `json:"needs"`
@@ -97,7 +98,7 @@ func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation
 	}
 	x.Because = f.because(o, t)
 	if o.Rule >= 0 && int(o.Rule) < len(x.Rules) && x.Rules[o.Rule].Condition.Said == condition.Unknown.String() {
-		x.Because += " in doubt, since its condition is unknown"
+		x.Because = words.Say("%s in doubt, since its condition is unknown", x.Because)
 	}
 	return x
 }
@@ -112,7 +113,7 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome
 		reached := o.Rule < 0 || i <= int(o.Rule)
 		if r.Parked || !reached || o.Note == TooOld && len(r.Requires) > 0 || f.code.Len() == 0 {
 			s.Says = map[bool]string{true: "is parked", false: "was not reached"}[r.Parked]
-			s.Condition = condition.Explained{Words: r.When.Words(), Said: "not looked at"}
+			s.Condition = condition.Explained{Words: r.When.Said(nil), Said: "not looked at"}
 			if reached && len(r.Requires) > 0 && !r.Parked {
 				s.Says = "asks for what this build does not know"
 			}
@@ -123,16 +124,16 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome
 		applied := s.Condition.Truth == condition.True
 		switch {
 		case applied:
-			s.Says = "applies"
+			s.Says = "takes the unit"
 		case s.Condition.Truth == condition.Unknown && r.AppliesOnUnknown(f.doc.Resting):
-			applied, s.Says = true, "applies, because doubt excludes"
+			applied, s.Says = true, "takes the unit in doubt, because doubt excludes"
 			if r.OnUnknown == flag.Apply {
-				s.Says = "applies in doubt, as it says itself"
+				s.Says = "takes the unit in doubt, as it says itself"
 			}
 		case s.Condition.Truth == condition.Unknown:
-			s.Says = "does not apply, because its condition is unknown"
+			s.Says = "does not take it, because its condition is unknown"
 		default:
-			s.Says = "does not apply"
+			s.Says = "does not take it"
 		}
 		if applied && r.Gives.Shares != nil {
 			s.Shares = sharesStep(r.Gives.Shares, t, -1)
@@ -143,9 +144,9 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome
 			switch {
 			case int(o.Rule) == i:
 			case s.Shares.Draw == nil:
-				s.Says = fmt.Sprintf("does not apply: %s is absent", r.Gives.Shares.By[0])
+				s.Says = fmt.Sprintf("does not take it: %s", absent(r.Gives.Shares.By))
 			default:
-				s.Says = "applies, and the unit goes on"
+				s.Says = "takes the unit, which is in none of its shares"
 			}
 		}
 		steps = append(steps, s)
@@ -170,6 +171,14 @@ func (rs *Ruleset) Around(c *condition.Context, now int64) condition.Around {
 		}}
 }
 
+func absent(by []string) string {
+	names := words.Names(nil).Either(by).String()
+	if len(by) > 1 {
+		return names + " are absent"
+	}
+	return names + " is absent"
+}
+
 func hasKey(s *flag.Shares, c *condition.Context) bool {
 	for _, by := range s.By {
 		if _, ok := c.ShareKey(condition.Intern(by)); ok {
@@ -188,38 +197,50 @@ func sharesStep(s *flag.Shares, t *trace, draw int) *SharesStep {
 }
 
 // because says in one sentence what decided.
-func (f *Flag) because(o Outcome, t *trace) string {
+func (f *Flag) because(o Outcome, t *trace) words.Said {
+	rests := words.Say("so all get its resting variant")
 	switch o.Note {
 	case Stopped:
-		return "the flag is stopped, so everybody gets its resting variant"
+		return words.Say("the flag is stopped, %s", rests)
 	case NeedUnmet:
 		n := t.needs[len(t.needs)-1]
-		if n.Gave == "" {
-			return fmt.Sprintf("it needs %s to give %s, which gives nothing", n.Flag, n.Wants)
+		gave := words.Say("nothing")
+		if n.Gave != "" {
+			gave = words.Said{words.Variant(n.Gave)}
 		}
-		return fmt.Sprintf("it needs %s to give %s, which gives %s", n.Flag, n.Wants, n.Gave)
+		return words.Say("it needs %s to give %s, which gives this unit %s", words.Key(n.Flag), words.Variant(n.Wants), gave)
 	case SeenAs:
-		return "this session is to see it so: an override that touches no rule"
+		return words.Say("this session is to see it so: an override that touches no rule")
 	case Missing:
-		return fmt.Sprintf("the end's shares are drawn by %s, which is absent, so the unit gets the resting variant", f.MissingBy())
+		return words.Say("no rule took the unit, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.doc.End.Shares.By))
 	case TooOld:
-		return "the ruleset asks for what this build does not know, so the unit gets the resting variant"
+		return words.Say("the flag asks for what this version of the program does not know, so the unit gets the resting variant")
 	case Silent:
-		return fmt.Sprintf("this process has had no contact to the service for %d minutes, so everybody gets the resting variant", f.doc.RestAfter)
+		return words.Say("this process has heard nothing from the service for %s, %s", words.Counted(f.doc.RestAfter, "minute", "minutes"), rests)
 	case Broken:
-		return "the flag's document cannot be read"
+		return words.Say("the flag's document cannot be read")
 	}
 	switch {
 	case o.Reason == Disabled:
-		return "the lever is off, so everybody gets the resting variant"
+		return words.Say("the flag is off, %s", rests)
 	case o.Rule >= 0 && o.Reason == Split:
-		d := t.draws[len(t.draws)-1]
-		return fmt.Sprintf("rule %q applies and %s %q lies at %s of its shares", f.doc.Rules[o.Rule].Name, condition.ByWords([]string{d.By}), d.Key, bucket.Percent(d.Bucket))
+		return words.Say("%s takes the unit, and %s", words.Rule(f.doc.Rules[o.Rule].Name), f.fallsInto(f.doc.Rules[o.Rule].Gives.Shares, t))
 	case o.Rule >= 0:
-		return fmt.Sprintf("rule %q applies", f.doc.Rules[o.Rule].Name)
+		return words.Say("%s takes the unit", words.Rule(f.doc.Rules[o.Rule].Name))
 	case o.Reason == Split:
-		d := t.draws[len(t.draws)-1]
-		return fmt.Sprintf("no rule took the unit, and %s %q lies at %s of the end's shares", condition.ByWords([]string{d.By}), d.Key, bucket.Percent(d.Bucket))
+		return words.Say("no rule took the unit, and %s", f.fallsInto(f.doc.End.Shares, t))
 	}
-	return "no rule took the unit, so it gets the end's variant"
+	return words.Say("no rule took the unit, so it gets what all others get")
+}
+
+// fallsInto says which part of shares the last draw fell into.
+func (f *Flag) fallsInto(s *flag.Shares, t *trace) words.Said {
+	d := t.draws[len(t.draws)-1]
+	who := words.Say("%s %s", words.Names(nil).Either([]string{d.By}), words.Unit(d.Key, d.By))
+	for _, p := range s.Parts {
+		if p.Has(d.Bucket) {
+			return words.Say("%s is among the %s that get %s", who, words.Number(bucket.Percent(p.Share)), words.Variant(p.Variant))
+		}
+	}
+	return words.Say("%s is among none of its shares", who)
 }

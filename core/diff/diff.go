@@ -1,6 +1,6 @@
 // Package diff says in words what changed between two documents.
 //
-//	diff.Flags(old, new)[0].Text // "rule *Night crews*: share of `on` 8 % → 30 %"
+//	diff.Flags(old, new)[0].Text // "rule "Night crews": share of `on` 8 % → 30 %"
 //
 // A [Line] can be printed with or without the personal values in it: the audit chain keeps
 // only places for them, so that they can be erased without breaking it.
@@ -11,37 +11,57 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
+	"greenlever.example/core/words"
 )
 
-// Line is one change in words. Where personal values stood, Text has ⟨0⟩, ⟨1⟩ and so on.
+// Line is one change in words. Where personal values stand, Text has ⟨0⟩, ⟨1⟩ and so on.
 type Line struct {
-	Text     string   `json:"text"`
-	Personal []string `json:"personal,omitempty"`
+	Said     words.Said
+	Text     string
+	Personal []string
+}
+
+// Text is a line without personal values, from a plain text.
+func Text(text string) Line {
+	said := words.Read(text)
+	return Line{Said: said, Text: said.String()}
+}
+
+// Named is a line that names units, which are personal.
+func Named(said string, units []string) Line {
+	tokens := make([]words.Token, len(units))
+	for i, u := range units {
+		tokens[i] = words.Unit(u, condition.KeyAttribute)
+	}
+	return line(words.Say("%s%s", said, words.List(tokens)), func(t words.Token) bool { return t.Kind == words.AUnit })
+}
+
+func line(said words.Said, personal func(words.Token) bool) Line {
+	l := Line{Said: said}
+	l.Text = said.Print(func(t words.Token) string {
+		if !personal(t) {
+			return t.String()
+		}
+		l.Personal = append(l.Personal, t.Text)
+		return fmt.Sprintf("⟨%d⟩", len(l.Personal)-1)
+	})
+	return l
 }
 
 // String is the line with its personal values.
-func (l Line) String() string { return Fill(l.Text, l.Personal) }
+func (l Line) String() string { return l.Said.String() }
 
-// Fill puts values into the places of a text; a place without a value stays as it is.
-func Fill(text string, values []string) string {
-	for i, v := range values {
-		text = strings.Replace(text, fmt.Sprintf("⟨%d⟩", i), strconv.Quote(v), 1)
-	}
-	return text
-}
-
-// Texts are the lines with their personal values.
-func Texts(lines []Line) []string {
-	out := make([]string, len(lines))
+// Said is what lines say, with the personal values.
+func Said(lines []Line) []words.Said {
+	out := make([]words.Said, len(lines))
 	for i, l := range lines {
-		out[i] = l.String()
+		out[i] = l.Said
 	}
 	return out
 }
@@ -55,28 +75,21 @@ type writer struct {
 	declared []Personal
 }
 
-// personal tells whether a constant compared with an attribute may name a person: of the
-// targeting key, of an attribute that was declared so, and what looks like an address.
-func (w *writer) personal(attribute, constant string) bool {
-	return attribute == condition.KeyAttribute || strings.Contains(constant, "@") || slices.ContainsFunc(w.declared, func(p Personal) bool { return p != nil && p(attribute) })
+// personal tells whether a token may name a person: a unit, a constant of an attribute that was
+// declared so, and what looks like an address.
+func (w *writer) personal(t words.Token) bool {
+	switch t.Kind {
+	case words.AUnit:
+		return true
+	case words.AValue:
+		return strings.Contains(t.Text, "@") || slices.ContainsFunc(w.declared, func(p Personal) bool { return p != nil && p(t.Of) })
+	}
+	return false
 }
 
-// line adds a line; say builds its text with a quote that keeps personal values apart.
-func (w *writer) line(say func(q condition.Quote) string) {
-	var l Line
-	l.Text = say(func(attribute, constant string) string {
-		if !w.personal(attribute, constant) {
-			return strconv.Quote(constant)
-		}
-		l.Personal = append(l.Personal, constant)
-		return fmt.Sprintf("⟨%d⟩", len(l.Personal)-1)
-	})
-	w.lines = append(w.lines, l)
-}
-
-// add adds a line without personal values.
+// add adds a line; personal values in it are kept apart.
 func (w *writer) add(format string, args ...any) {
-	w.lines = append(w.lines, Line{Text: fmt.Sprintf(format, args...)})
+	w.lines = append(w.lines, line(words.Say(format, args...), w.personal))
 }
 
 // Flags lists the changes from one document to another; old may be nil for a new flag. What
@@ -84,45 +97,55 @@ func (w *writer) add(format string, args ...any) {
 func Flags(old, now *flag.Document, declared ...Personal) []Line {
 	w := &writer{declared: declared}
 	if old == nil {
-		w.add("flag made: lever %s, resting %s, end %s", now.Lever, sentence.Variant(now.Resting), sentence.Gives(now.End))
+		w.add("flag made: lever %s, resting %s, end %s", string(now.Lever), words.Variant(now.Resting), sentence.Gives(now.End, words.Say("all"), nil))
 		old = &flag.Document{Lever: now.Lever, Resting: now.Resting, End: now.End, Variants: now.Variants, Visible: now.Visible}
 	}
-	w.change("lever", string(old.Lever), string(now.Lever))
-	w.change("visible to browsers", strconv.FormatBool(old.Visible), strconv.FormatBool(now.Visible))
+	w.change(words.Say("lever"), words.Plain(string(old.Lever)), words.Plain(string(now.Lever)))
+	w.change(words.Say("visible to browsers"), yes(old.Visible), yes(now.Visible))
 	w.variants(old, now)
-	w.change("resting", sentence.Variant(old.Resting), sentence.Variant(now.Resting))
+	w.change(words.Say("resting"), variant(old.Resting), variant(now.Resting))
 	w.needs(old.Needs, now.Needs)
-	w.change("without contact", contact(old.RestAfter), contact(now.RestAfter))
+	w.change(words.Say("without contact"), contact(old.RestAfter), contact(now.RestAfter))
 	w.rules(old, now)
-	w.gives("end", old.End, now.End)
+	w.gives(words.Say("end"), old.End, now.End)
 	return w.lines
 }
 
-func (w *writer) change(what, old, now string) {
-	if old != now {
+// change says that a thing became another, where it did.
+func (w *writer) change(what words.Said, old, now words.Said) {
+	if old.String() != now.String() {
 		w.add("%s %s → %s", what, old, now)
 	}
 }
 
-func contact(minutes int) string {
-	if minutes == 0 {
-		return "it goes on deciding"
+func variant(name string) words.Said { return words.Said{words.Variant(name)} }
+
+func yes(is bool) words.Said {
+	if is {
+		return words.Say("yes")
 	}
-	return fmt.Sprintf("it rests after %d min", minutes)
+	return words.Say("no")
+}
+
+func contact(minutes int) words.Said {
+	if minutes == 0 {
+		return words.Say("it keeps deciding")
+	}
+	return words.Say("it rests after %s", words.Counted(minutes, "minute", "minutes"))
 }
 
 func (w *writer) variants(old, now *flag.Document) {
 	for _, name := range now.VariantNames() {
 		before, had := old.Variants[name]
 		if !had {
-			w.add("variant %s added: %s", sentence.Variant(name), value(now.Variants[name]))
+			w.add("variant %s added: %s", words.Variant(name), value(now.Variants[name]))
 		} else if !bytes.Equal(before, now.Variants[name]) {
-			w.change("value of "+sentence.Variant(name), value(before), value(now.Variants[name]))
+			w.change(words.Say("value of %s", words.Variant(name)), words.Plain(value(before)), words.Plain(value(now.Variants[name])))
 		}
 	}
 	for _, name := range old.VariantNames() {
 		if _, has := now.Variants[name]; !has {
-			w.add("variant %s removed", sentence.Variant(name))
+			w.add("variant %s removed", words.Variant(name))
 		}
 	}
 }
@@ -142,12 +165,12 @@ func value(raw json.RawMessage) string {
 func (w *writer) needs(old, now []flag.Need) {
 	for _, n := range now {
 		if !slices.Contains(old, n) {
-			w.add("needs %s to give %s", n.Flag, sentence.Variant(n.Variant))
+			w.add("needs %s to give %s", words.Key(n.Flag), words.Variant(n.Variant))
 		}
 	}
 	for _, n := range old {
 		if !slices.Contains(now, n) {
-			w.add("no longer needs %s to give %s", n.Flag, sentence.Variant(n.Variant))
+			w.add("no longer needs %s to give %s", words.Key(n.Flag), words.Variant(n.Variant))
 		}
 	}
 }
@@ -164,16 +187,14 @@ func (w *writer) rules(old, now *flag.Document) {
 		has[r.ID] = true
 		if o := byID[r.ID]; o != nil {
 			after = append(after, r.ID)
-			w.rule(o, r, now.Resting)
+			w.rule(o, r, old.Resting, now.Resting)
 			continue
 		}
-		w.line(func(q condition.Quote) string {
-			parked := ""
-			if r.Parked {
-				parked = ", parked"
-			}
-			return fmt.Sprintf("%s added at place %d%s: %s", ruleName(r), i+1, parked, sentence.Rule(r, now.Resting, q))
-		})
+		parked := ""
+		if r.Parked {
+			parked = ", parked"
+		}
+		w.add("%s added at place %s%s: %s", words.Rule(r.Name), i+1, parked, sentence.Rule(r, now.Resting, nil))
 	}
 	for i := range old.Rules {
 		r := &old.Rules[i]
@@ -181,70 +202,80 @@ func (w *writer) rules(old, now *flag.Document) {
 			before = append(before, r.ID)
 			continue
 		}
-		w.line(func(q condition.Quote) string {
-			return fmt.Sprintf("%s removed: %s", ruleName(r), sentence.Rule(r, old.Resting, q))
-		})
+		w.add("%s removed: %s", words.Rule(r.Name), sentence.Rule(r, old.Resting, nil))
 	}
 	if !slices.Equal(before, after) {
-		var names []string
+		var names []words.Token
 		for i := range now.Rules {
-			names = append(names, "*"+now.Rules[i].Name+"*")
+			names = append(names, words.Name(now.Rules[i].Name))
 		}
-		w.add("rules now in the order %s", strings.Join(names, ", "))
+		w.add("rules now in the order %s", words.List(names))
 	}
 }
 
-func ruleName(r *flag.Rule) string { return "rule *" + r.Name + "*" }
-
-func (w *writer) rule(old, now *flag.Rule, resting string) {
-	name := ruleName(now)
+func (w *writer) rule(old, now *flag.Rule, rested, resting string) {
+	name := words.Rule(now.Name)
 	if old.Name != now.Name {
-		w.add("%s renamed *%s*", ruleName(old), now.Name)
+		w.add("%s renamed %s", words.Rule(old.Name), words.Name(now.Name))
 	}
 	if old.Parked != now.Parked {
 		w.add("%s %s", name, map[bool]string{true: "parked", false: "no longer parked"}[now.Parked])
 	}
 	if old.When.Words() != now.When.Words() {
-		w.condition(name, old.When, now.When)
+		w.condition(words.Say("%s:", name), old.When, now.When)
+	} else if !same(old.When, now.When) {
+		w.add("%s: draws its part anew", name)
 	}
 	if old.OnUnknown != now.OnUnknown {
-		w.change(name+": in doubt", doubt(old, resting), doubt(now, resting))
+		w.change(words.Say("%s: if its condition is unknown, it", name), doubt(old, rested), doubt(now, resting))
 	}
 	w.gives(name, old.Gives, now.Gives)
 }
 
-func doubt(r *flag.Rule, resting string) string {
-	said := "skips"
+func same(a, b *condition.Node) bool {
+	x, err1 := json.Marshal(a)
+	y, err2 := json.Marshal(b)
+	return err1 == nil && err2 == nil && bytes.Equal(x, y)
+}
+
+func doubt(r *flag.Rule, resting string) words.Said {
+	said := "does not take the unit"
 	if r.AppliesOnUnknown(resting) {
-		said = "applies"
+		said = "takes the unit"
 	}
 	if r.OnUnknown == "" {
-		return said + " (unless said)"
+		said += " (unless it says otherwise)"
 	}
-	return said
+	return words.Plain(said)
 }
 
 // condition says a changed condition; where only a list of constants changed, what came and went.
-func (w *writer) condition(name string, old, now *condition.Node) {
+func (w *writer) condition(name words.Said, old, now *condition.Node) {
 	if old != nil && now != nil && sameButText(old, now) {
-		came, went := without(now.Text, old.Text), without(old.Text, now.Text)
-		if len(came)+len(went) > 0 {
-			w.line(func(q condition.Quote) string {
-				var parts []string
-				for _, s := range came {
-					parts = append(parts, "+ "+q(now.Attribute, s))
-				}
-				for _, s := range went {
-					parts = append(parts, "− "+q(old.Attribute, s))
-				}
-				return fmt.Sprintf("%s: %s %s", name, now.Attribute, strings.Join(parts, ", "))
-			})
+		if parts := cameAndWent(old.Text, now.Text, now.Attribute, now.Attribute == condition.KeyAttribute); len(parts) > 0 {
+			w.add("%s %s %s", name, words.Names(nil).Attribute(now.Attribute), parts)
 			return
 		}
 	}
-	w.line(func(q condition.Quote) string {
-		return fmt.Sprintf("%s: condition %s → %s", name, old.WordsWith(q), now.WordsWith(q))
-	})
+	w.add("%s condition %s → %s", name, old.Said(nil), now.Said(nil))
+}
+
+// cameAndWent says what came to a list with +, and what went with −.
+func cameAndWent(old, now []string, attribute string, units bool) words.Said {
+	token := func(s string) words.Token {
+		if units {
+			return words.Unit(s, attribute)
+		}
+		return words.Value(s, attribute)
+	}
+	var parts []words.Said
+	for _, s := range without(now, old) {
+		parts = append(parts, words.Say("+ %s", token(s)))
+	}
+	for _, s := range without(old, now) {
+		parts = append(parts, words.Say("− %s", token(s)))
+	}
+	return words.Join(parts, ", ")
 }
 
 func sameButText(a, b *condition.Node) bool {
@@ -261,26 +292,27 @@ func without(list, minus []string) (out []string) {
 	return out
 }
 
-func (w *writer) gives(name string, old, now flag.Gives) {
+func (w *writer) gives(name words.Said, old, now flag.Gives) {
 	switch {
 	case old.Shares == nil && now.Shares == nil:
-		w.change(name+" gives", sentence.Variant(old.Variant), sentence.Variant(now.Variant))
+		w.change(words.Say("%s gives", name), variant(old.Variant), variant(now.Variant))
 		return
 	case old.Shares == nil || now.Shares == nil:
-		w.add("%s gives %s → %s", name, sentence.Gives(old), sentence.Gives(now))
+		all := words.Say("all")
+		w.add("%s: %s → %s", name, sentence.Gives(old, all, nil), sentence.Gives(now, all, nil))
 		return
 	}
-	w.change(name+": shares by", sentence.By(old.Shares.By), sentence.By(now.Shares.By))
+	w.change(words.Say("%s: shares by", name), sentence.By(old.Shares.By), sentence.By(now.Shares.By))
 	if old.Shares.Salt != now.Shares.Salt {
 		w.add("%s: shares drawn anew", name)
 	}
-	w.change(name+": moves together with", like(old.Shares.Like), like(now.Shares.Like))
-	share := func(s *flag.Shares, p flag.Part) uint32 {
+	w.change(words.Say("%s: moves together with", name), like(old.Shares.Like), like(now.Shares.Like))
+	share := func(s *flag.Shares, p flag.Part) words.Said {
 		i := slices.IndexFunc(s.Parts, func(o flag.Part) bool { return o.Variant == p.Variant && o.GoesOn == p.GoesOn })
 		if i < 0 {
-			return 0
+			return words.Said{words.Number(bucket.Percent(0))}
 		}
-		return s.Parts[i].Share
+		return words.Said{words.Number(bucket.Percent(s.Parts[i].Share))}
 	}
 	parts := slices.Clone(now.Shares.Parts)
 	for _, p := range old.Shares.Parts {
@@ -289,52 +321,54 @@ func (w *writer) gives(name string, old, now flag.Gives) {
 		}
 	}
 	for _, p := range parts {
-		what := "share of " + sentence.Variant(p.Variant)
-		if p.GoesOn {
-			what = "share that goes on"
+		if !p.GoesOn { // what is left follows from the others
+			w.change(words.Say("%s: share of %s", name, words.Variant(p.Variant)), share(old.Shares, p), share(now.Shares, p))
 		}
-		w.change(name+": "+what, bucket.Percent(share(old.Shares, p)), bucket.Percent(share(now.Shares, p)))
 	}
 }
 
-func like(at *flag.SharesAt) string {
+func like(at *flag.SharesAt) words.Said {
 	switch {
 	case at == nil:
-		return "nothing"
+		return words.Say("nothing")
 	case at.Rule == "":
-		return "the end of " + at.Flag
+		return words.Say("the end of %s", words.Key(at.Flag))
 	}
-	return fmt.Sprintf("rule %s of %s", at.Rule, at.Flag)
+	return words.Say("rule %s of %s", at.Rule, words.Key(at.Flag))
 }
 
 // Segments lists the changes from one segment to another; old may be nil for a new one.
 func Segments(old, now *flag.Segment, declared ...Personal) []Line {
 	w := &writer{declared: declared}
-	said := func(s *flag.Segment, q condition.Quote) string {
+	said := func(s *flag.Segment) words.Said {
 		if s == nil || s.When == nil {
-			return "nobody"
+			return words.Say("nobody")
 		}
-		return s.When.WordsWith(q)
+		return s.When.Said(nil)
 	}
 	if old == nil {
-		w.line(func(q condition.Quote) string { return "segment made: " + said(now, q) })
+		w.add("segment made: %s", said(now))
 		old = &flag.Segment{When: now.When, Lists: now.Lists}
 	}
-	if said(old, condition.PlainQuote) != said(now, condition.PlainQuote) {
-		if old.When != nil && now.When != nil {
-			w.condition("condition", old.When, now.When)
-		} else {
-			w.line(func(q condition.Quote) string { return fmt.Sprintf("condition %s → %s", said(old, q), said(now, q)) })
+	switch {
+	case said(old).String() == said(now).String():
+		if !same(old.When, now.When) {
+			w.add("draws its part anew")
 		}
+	case old.When != nil && now.When != nil:
+		w.condition(words.Say("condition:"), old.When, now.When)
+	default:
+		w.add("condition %s → %s", said(old), said(now))
 	}
-	w.change("lists name", sentence.By([]string{old.Attribute()}), sentence.By([]string{now.Attribute()}))
-	w.list("listed in", old.In, now.In)
-	w.list("listed out", old.Out, now.Out)
+	w.change(words.Say("lists name"), sentence.By([]string{old.Attribute()}), sentence.By([]string{now.Attribute()}))
+	w.list("listed in", now.Attribute(), old.In, now.In)
+	w.list("listed out", now.Attribute(), old.Out, now.Out)
 	return w.lines
 }
 
-// list says what came to a list and what went; a long one by numbers only.
-func (w *writer) list(name string, old, now *flag.List) {
+// list says what came to a list and what went; a long one by numbers only. Units are personal
+// whatever attribute they are of.
+func (w *writer) list(name, attribute string, old, now *flag.List) {
 	if old == nil {
 		old = &flag.List{}
 	}
@@ -343,26 +377,11 @@ func (w *writer) list(name string, old, now *flag.List) {
 	}
 	if old.Digest != "" || now.Digest != "" {
 		if old.Digest != now.Digest {
-			digest := now.Digest
-			if len(digest) > 12 {
-				digest = digest[:12]
-			}
-			w.add("%s: %d units → %d units (list %s)", name, old.Len(), now.Len(), digest)
+			w.add("%s: %s → %s (list %s)", name, words.Counted(old.Len(), "unit", "units"), words.Counted(now.Len(), "unit", "units"), now.Digest[:min(len(now.Digest), 12)])
 		}
 		return
 	}
-	came, went := without(now.Units, old.Units), without(old.Units, now.Units)
-	if len(came)+len(went) == 0 {
-		return
+	if parts := cameAndWent(old.Units, now.Units, attribute, true); len(parts) > 0 {
+		w.add("%s: %s", name, parts)
 	}
-	w.line(func(q condition.Quote) string {
-		var parts []string
-		for _, u := range came { // units are personal whatever attribute they are of
-			parts = append(parts, "+ "+q(condition.KeyAttribute, u))
-		}
-		for _, u := range went {
-			parts = append(parts, "− "+q(condition.KeyAttribute, u))
-		}
-		return name + ": " + strings.Join(parts, ", ")
-	})
 }

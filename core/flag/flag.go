@@ -152,6 +152,23 @@ type Part struct {
 	Ranges  []Ranges `json:"ranges"` // the buckets that it owns
 }
 
+// Rule finds a rule by its id; nil where there is none.
+func (d *Document) Rule(id string) *Rule {
+	if d == nil {
+		return nil
+	}
+	i := slices.IndexFunc(d.Rules, func(r Rule) bool { return r.ID == id })
+	if i < 0 {
+		return nil
+	}
+	return &d.Rules[i]
+}
+
+// Has tells whether the part owns a bucket.
+func (p Part) Has(bucket uint32) bool {
+	return slices.ContainsFunc(p.Ranges, func(r Ranges) bool { return r[0] <= bucket && bucket < r[1] })
+}
+
 // Ranges is a run of buckets, from the first to the one behind the last.
 type Ranges [2]uint32
 

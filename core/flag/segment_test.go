@@ -62,7 +62,7 @@ func TestLongLists(t *testing.T) {
 	if got := at(func(string) Hashes { return nil }).Match(condition.NewContext(keys[0]), condition.Around{}); got != condition.Unknown {
 		t.Errorf("a list that is not at hand: %s", got)
 	}
-	if x := have.Explain(condition.NewContext("recipient-7"), condition.Around{}); x.Parts[1].Parts[0].Words != "the key is one of 200000 units listed, by hash" {
+	if x := have.Explain(condition.NewContext("recipient-7"), condition.Around{}); x.Parts[1].Parts[0].Words.String() != "the key is one of 200000 units listed, by hash" {
 		t.Errorf("%+v", x)
 	}
 	for range 1_000 { // searching agrees with looking

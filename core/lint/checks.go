@@ -12,6 +12,7 @@ import (
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
 const day = 86_400_000 // milliseconds
@@ -50,7 +51,7 @@ var checks = []Check{
 func contradiction(p *pass) {
 	p.live(func(i int, r *flag.Rule) {
 		if r.When != nil && impossible(p, r.When) {
-			p.add(r, "its condition can never hold: "+r.When.Words(), "join the comparisons with ||, or take one out")
+			p.add(r, words.Say("its condition can never hold: %s", r.When.Said(nil)), "join the comparisons with ||, or take one out")
 		}
 	})
 }
@@ -158,7 +159,7 @@ func shadowed(p *pass) {
 				continue
 			}
 			if above.When == nil || sameCondition(above.When, r.When) || r.When != nil && implies(r.When, above.When) {
-				p.add(r, fmt.Sprintf("is never reached: rule %q above takes all of its units", above.Name), "move it above, or remove it")
+				p.add(r, words.Say("is never reached: %s above takes all of its units", words.Rule(above.Name)), "move it above, or remove it")
 				return
 			}
 		}
@@ -223,7 +224,7 @@ func order(p *pass) {
 					ids = append(ids, p.doc.Rules[k].ID)
 				}
 			}
-			p.add(r, fmt.Sprintf("names units below rule %q, which divides by shares: some of them get what the shares say", above.Name), "put it above").Order = ids
+			p.add(r, words.Say("names units below %s, which divides by shares: some of them get what the shares say", words.Rule(above.Name)), "put it above").Order = ids
 			return
 		}
 	})
@@ -264,10 +265,10 @@ func attribute(p *pass) {
 		switch {
 		case p.Contexts >= 100 && len(a.Kinds) == 0:
 			said[name] = true
-			p.add(r, fmt.Sprintf("%s%s was in none of %d contexts that were looked at", name, inSegment(segment), p.Contexts), "mend the name"+nearest(name, p.Attributes)+", or send the attribute")
+			p.add(r, words.Say("%s%s was in none of %s contexts that were looked at", attributeToken(name), inSegment(segment), int(p.Contexts)), "mend the name"+nearest(name, p.Attributes)+", or send the attribute")
 		case p.Catalogue && (!known || a.Declared == ""):
 			said[name] = true
-			p.add(r, fmt.Sprintf("%s%s is not in the catalogue of attributes", name, inSegment(segment)), "mend the name"+nearest(name, p.Attributes)+", or declare the attribute")
+			p.add(r, words.Say("%s%s is not in the catalogue of attributes", attributeToken(name), inSegment(segment)), "mend the name"+nearest(name, p.Attributes)+", or declare the attribute")
 		}
 	}
 	p.live(func(i int, r *flag.Rule) {
@@ -336,7 +337,7 @@ func otherType(p *pass) {
 		p.leaves(r, func(l *condition.Node, segment string) {
 			if mend := Fits(l, p.Attributes[l.Attribute], l.Attribute); mend != "" && !said[l.Test+l.Attribute] {
 				said[l.Test+l.Attribute] = true
-				p.add(r, mend+inSegment(segment), "compare what is sent, or send what is compared")
+				p.add(r, words.Say("%s%s", words.Plain(mend), inSegment(segment)), "compare what is sent, or send what is compared")
 			}
 		})
 	})
@@ -351,7 +352,7 @@ func empty(p *pass) {
 			}
 			if s := p.Rules.Source.Segment(l.Segment); s != nil && s.When == nil && s.In.Len() == 0 {
 				said[l.Segment] = true
-				p.add(r, fmt.Sprintf("segment %s takes nobody: it lists no units and has no condition", l.Segment), "fill the segment, or take the rule out")
+				p.add(r, words.Say("segment %s takes nobody: it lists no units and has no condition", words.Key(l.Segment)), "fill the segment, or take the rule out")
 			}
 		})
 	})
@@ -361,7 +362,7 @@ func anchors(p *pass) {
 	p.live(func(i int, r *flag.Rule) {
 		p.leaves(r, func(l *condition.Node, segment string) {
 			if l.Unanchored() {
-				p.add(r, fmt.Sprintf("%q%s matches in the middle of %s too", l.Text[0], inSegment(segment), l.Attribute), "write ^ and $ where the whole value is meant, or use contains")
+				p.add(r, words.Say("%s%s matches in the middle of %s too", words.Value(l.Text[0], l.Attribute), inSegment(segment), attributeToken(l.Attribute)), "write ^ and $ where the whole value is meant, or use contains")
 			}
 		})
 	})
@@ -372,9 +373,9 @@ func doubt(p *pass) {
 		excludes := r.Gives.OnlyGives(p.doc.Resting)
 		switch {
 		case r.OnUnknown == flag.Apply && !excludes:
-			p.add(r, "applies to units for which its condition is unknown: missing data lets them in", "leave it out, so that doubt excludes")
+			p.add(r, words.Say("takes units for which its condition is unknown: missing data lets them in"), "leave it out, so that doubt excludes")
 		case r.OnUnknown == flag.Skip && excludes:
-			p.add(r, "skips units for which its condition is unknown, so that they are not kept out", "leave it out, so that doubt excludes")
+			p.add(r, words.Say("does not take units for which its condition is unknown, so that they are not kept out"), "leave it out, so that doubt excludes")
 		}
 	})
 }
@@ -388,19 +389,21 @@ func windowEnds(p *pass) {
 			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
 				text := l.Text[len(l.Text)-1]
 				if ms, ok := condition.ParseTime(text); ok && ms > p.Now && ms-p.Now < 60*day {
-					p.add(r, fmt.Sprintf("ends at %s%s and takes %s from its units then", text, inSegment(segment), givesWords(r.Gives)), "write a window without an end, unless the end is meant")
+					p.add(r, words.Say("ends at %s%s and takes %s from its units then", words.Time(text), inSegment(segment), givesWords(r.Gives)), "write a window without an end, unless the end is meant")
 				}
 			}
 		})
 	})
 }
 
-func givesWords(g flag.Gives) string {
+func givesWords(g flag.Gives) words.Said {
 	if g.Shares == nil {
-		return "`" + g.Variant + "`"
+		return words.Said{words.Variant(g.Variant)}
 	}
-	return "its shares"
+	return words.Say("its shares")
 }
+
+func attributeToken(name string) words.Token { return words.Names(nil).Attribute(name) }
 
 func windowOver(p *pass) {
 	p.live(func(i int, r *flag.Rule) {
@@ -416,7 +419,7 @@ func windowOver(p *pass) {
 			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
 				text := l.Text[len(l.Text)-1]
 				if ms, ok := condition.ParseTime(text); ok && ms <= p.Now {
-					p.add(r, "is over since "+text, "take the rule out")
+					p.add(r, words.Say("is over since %s", words.Time(text)), "take the rule out")
 				}
 			}
 		}
@@ -431,7 +434,7 @@ func needOff(p *pass) {
 		}
 		d := other.Document()
 		if d.Resting == n.Variant && (d.Lever != flag.On || len(other.Stops()) > 0) {
-			p.add(nil, fmt.Sprintf("needs %s to give `%s`, which it gives while it is off or stopped", n.Flag, n.Variant), "ask for a variant that it gives when it is on")
+			p.add(nil, words.Say("needs %s to give %s, which it gives while it is off or stopped", words.Key(n.Flag), words.Variant(n.Variant)), "ask for a variant that it gives when it is on")
 		}
 	}
 }
@@ -440,7 +443,7 @@ func oneVariant(p *pass) {
 	if p.OneSince == 0 || p.Now-p.OneSince < 21*day {
 		return
 	}
-	p.add(nil, fmt.Sprintf("gave everybody one variant for %d days", (p.Now-p.OneSince)/day), "take the flag out of the code, or say why it stays")
+	p.add(nil, words.Say("gave everybody one variant for %s days", int((p.Now-p.OneSince)/day)), "take the flag out of the code, or say why it stays")
 }
 
 func nobody(p *pass) {
@@ -451,15 +454,24 @@ func nobody(p *pass) {
 		if r.When == nil || namesUnits(r.When) || impossible(p, r.When) {
 			return
 		}
-		clock := false
-		p.leaves(r, func(l *condition.Node, _ string) { clock = clock || strings.HasPrefix(l.Test, "clock.") })
-		if clock {
+		untold := false // by the units as they were seen
+		p.leaves(r, func(l *condition.Node, _ string) {
+			untold = untold || strings.HasPrefix(l.Test, "clock.") || p.Units.hides(l.Attribute)
+			if l.Test == condition.SegmentTest {
+				s := p.Rules.Source.Segment(l.Segment)
+				untold = untold || s != nil && p.Units.hides(s.Attribute())
+			}
+			if l.Part != nil {
+				untold = untold || slices.ContainsFunc(l.Part.By, p.Units.hides)
+			}
+		})
+		if untold {
 			return
 		}
 		if p.Units.anyTaken(p.Rules, r, p.doc.Resting, p.Now) {
 			return
 		}
-		p.add(r, fmt.Sprintf("takes none of %d units that were seen", p.Units.Len()), "compare its constants with the values that are seen")
+		p.add(r, words.Say("takes none of %s units that were seen", p.Units.Len()), "compare its constants with the values that are seen")
 	})
 }
 
@@ -468,12 +480,12 @@ func splitBySome(p *pass) {
 		return
 	}
 	look := func(r *flag.Rule, s *flag.Shares) {
-		if s == nil {
+		if s == nil || slices.ContainsFunc(s.By, p.Units.hides) {
 			return
 		}
 		lack := p.Units.lacking(s.By)
 		if lack*20 > p.Units.Len() {
-			f := p.add(r, fmt.Sprintf("%s of the units that were seen have no %s, so no share is theirs", bucket.Percent(lack*100/p.Units.Len()*10_000), strings.Join(s.By, " or ")), "draw by a list that ends with one that everybody has, such as the key")
+			f := p.add(r, words.Say("%s of the units that were seen have no %s, so no share is theirs", words.Number(bucket.Percent(lack*100/p.Units.Len()*10_000)), words.Names(nil).Either(s.By)), "draw by a list that ends with one that everybody has, such as the key")
 			if r == nil {
 				f.Place = "end"
 			}

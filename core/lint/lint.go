@@ -20,6 +20,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
 // Check looks for one thing.
@@ -33,13 +34,15 @@ type Check struct {
 
 // Finding is one thing that a check found.
 type Finding struct {
-	Check string `json:"check"`
-	Flag  string `json:"flag"`
-	Rule  string `json:"rule,omitempty"`  // id; empty: of the flag or its end
-	Place string `json:"place,omitempty"` // name of the rule, or "end"
-	Says  string `json:"says"`
-	Mend  string `json:"mend"`
-	Muted string `json:"muted,omitempty"` // the reason, where it is muted
+	Check string     `json:"check"`
+	Flag  string     `json:"flag"`
+	Rule  string     `json:"rule,omitempty"`  // id; empty: of the flag or its end
+	Place string     `json:"place,omitempty"` // name of the rule, or "end"
+	Says  words.Said `json:"says"`
+	Mend  string     `json:"mend"`
+	Muted string     `json:"muted,omitempty"` // the reason, where it is muted
+	// Stands tells, in a preview, that it was found before the edit too.
+	Stands bool `json:"stands,omitempty"`
 	// Order is a better order of the rules, by id, where that is the mend.
 	Order []string `json:"order,omitempty"`
 }
@@ -95,15 +98,17 @@ type Subject struct {
 // looked at. It must not be used by several goroutines at a time.
 type Units struct {
 	all    []*condition.Context
-	values map[string]map[string]bool // what an attribute was, by attribute
-	lack   map[string]int             // how many have none of some attributes
-	of     *decide.Ruleset            // by which it was found out who is taken
-	taken  map[string]bool            // whether any is, by condition
+	hidden func(attribute string) bool // whether the units may have it although the sample does not
+	values map[string]map[string]bool  // what an attribute was, by attribute
+	lack   map[string]int              // how many have none of some attributes
+	of     *decide.Ruleset             // by which it was found out who is taken
+	taken  map[string]bool             // whether any is, by condition
 }
 
-// NewUnits takes units that were seen.
-func NewUnits(all []*condition.Context) *Units {
-	return &Units{all: all, values: map[string]map[string]bool{}, lack: map[string]int{}}
+// NewUnits takes units that were seen; hidden tells of attributes that they may have although
+// the sample does not hold them as they are, such as personal ones.
+func NewUnits(all []*condition.Context, hidden func(attribute string) bool) *Units {
+	return &Units{all: all, hidden: hidden, values: map[string]map[string]bool{}, lack: map[string]int{}}
 }
 
 // Len is how many units there are; a nil Units has none.
@@ -113,6 +118,8 @@ func (u *Units) Len() int {
 	}
 	return len(u.all)
 }
+
+func (u *Units) hides(attribute string) bool { return u.hidden != nil && u.hidden(attribute) }
 
 // never tells of a condition that none of the units can meet, from the values that were seen; it
 // is false where that does not tell.
@@ -218,7 +225,7 @@ type pass struct {
 	found []Finding
 }
 
-func (p *pass) add(rule *flag.Rule, says, mend string) *Finding {
+func (p *pass) add(rule *flag.Rule, says words.Said, mend string) *Finding {
 	f := Finding{Check: p.check.Name, Flag: p.Flag, Says: says, Mend: mend, Muted: p.Muted[p.check.Name]}
 	if rule != nil {
 		f.Rule, f.Place = rule.ID, rule.Name

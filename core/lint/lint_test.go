@@ -93,8 +93,8 @@ func TestChecks(t *testing.T) {
 		{"doubt", strings.Replace(rule("1", north, off), `"gives"`, `"onUnknown":"skip","gives"`, 1), rule("1", north, off), nil, "not kept out"},
 		{"window-ends", rule("1", `{"test":"clock.between","text":["2026-11-01T00:00:00Z","2026-12-24T00:00:00Z"]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "2026-12-24T00:00:00Z"},
 		{"window-over", rule("1", `{"all":[`+north+`,{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "is over"},
-		{"nobody", rule("1", north, on), rule("1", `{"test":"string.equals","attribute":"site.region","text":["east"]}`, on), func(s *Subject) { s.Units = NewUnits(units) }, "none of 200 units"},
-		{"split-by-some", rule("1", "", shares), rule("1", "", strings.Replace(shares, `["site.id"]`, `["site.id","targetingKey"]`, 1)), func(s *Subject) { s.Units = NewUnits(units) }, "50 % of the units"},
+		{"nobody", rule("1", north, on), rule("1", `{"test":"string.equals","attribute":"site.region","text":["east"]}`, on), func(s *Subject) { s.Units = NewUnits(units, nil) }, "none of 200 units"},
+		{"split-by-some", rule("1", "", shares), rule("1", "", strings.Replace(shares, `["site.id"]`, `["site.id","targetingKey"]`, 1)), func(s *Subject) { s.Units = NewUnits(units, nil) }, "50 % of the units"},
 	} {
 		for i, rules := range []string{c.bad, c.good} {
 			s := subject(t, rules, off)
@@ -104,7 +104,7 @@ func TestChecks(t *testing.T) {
 			found := Run(s)
 			at := slices.IndexFunc(found, func(f Finding) bool { return f.Check == c.check })
 			switch {
-			case i == 0 && (at < 0 || !strings.Contains(found[at].Says, c.says) || found[at].Mend == "" || found[at].Rule == ""):
+			case i == 0 && (at < 0 || !strings.Contains(found[at].Says.String(), c.says) || found[at].Mend == "" || found[at].Rule == ""):
 				t.Errorf("%s is not found in %s: %+v", c.check, rules, found)
 			case i == 1 && at >= 0:
 				t.Errorf("%s is found in %s: %s", c.check, rules, found[at].Says)
@@ -219,7 +219,7 @@ func TestNeverMeansNever(t *testing.T) {
 	nevers, rules := 0, &decide.Ruleset{}
 	for range 3_000 {
 		n := node(3)
-		u := NewUnits(units)
+		u := NewUnits(units, nil)
 		if !u.never(&n) {
 			continue
 		}

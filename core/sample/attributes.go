@@ -3,6 +3,7 @@ package sample
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"greenlever.example/core/condition"
 )
@@ -175,23 +176,19 @@ func Clean(c *condition.Context, personal map[string]Derivation) (attributes map
 		case derive == Presence:
 			attributes[name] = map[string]any{} // present, and of no kind that compares
 		case derive == Domain:
-			if d := v.Text(); v.Kind() == condition.Text && lastAt(d) >= 0 {
-				attributes[name] = d[lastAt(d):]
-				continue
+			switch d := v.Text(); {
+			case v.Kind() == condition.Other: // derived already
+				attributes[name] = map[string]any{}
+			case v.Kind() != condition.Text || !strings.Contains(d, "@"):
+				removed = append(removed, name)
+			case strings.Count(d, "@") == 1:
+				attributes[name] = d[strings.Index(d, "@"):]
+			default: // where the name ends is not plain: that it is there
+				attributes[name] = map[string]any{}
 			}
-			removed = append(removed, name)
 		default:
 			removed = append(removed, name)
 		}
 	}
 	return attributes, removed
-}
-
-func lastAt(s string) int {
-	for i := len(s) - 1; i >= 0; i-- {
-		if s[i] == '@' {
-			return i
-		}
-	}
-	return -1
 }

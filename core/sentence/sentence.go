@@ -1,160 +1,171 @@
-// Package sentence says what a flag does in an environment, in one sentence and complete:
-// two documents that decide differently read differently.
+// Package sentence says what a flag does in an environment, in one sentence and complete: two
+// documents that decide differently read differently, but for the salts of their shares.
 //
-//	sentence.Of(doc, false) // "`site.region` is "north": 8 % by site.id get `on`, the others go on; everybody else gets `off`."
+//	sentence.Of(doc, false, nil) // "where site.region is "north": 8 % of units by site.id get `on`; all others get `off`."
+//
+// It is read from the left: each piece takes whom none before it took.
 package sentence
 
 import (
-	"fmt"
 	"strings"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
-// Of says what the flag does; stopped tells whether a stop stands.
-func Of(d *flag.Document, stopped bool) string {
+// Of says what the flag does; stopped tells whether a stop stands. The names are those that
+// the project's catalogue has for attributes.
+func Of(d *flag.Document, stopped bool, names words.Names) words.Said {
 	switch {
 	case stopped:
-		return fmt.Sprintf("Stopped: everybody gets %s.", Variant(d.Resting))
+		return words.Say("Stopped: all get %s.", words.Variant(d.Resting))
 	case d.Lever != flag.On:
-		return fmt.Sprintf("Off: everybody gets %s.", Variant(d.Resting))
+		return words.Say("Off: all get %s.", words.Variant(d.Resting))
 	}
-	var parts []string
+	var parts []words.Said
 	for i := range d.Rules {
 		if r := &d.Rules[i]; !r.Parked {
-			parts = append(parts, Rule(r, d.Resting, condition.PlainQuote))
+			parts = append(parts, Rule(r, d.Resting, names))
 		}
 	}
-	end := "everybody"
-	if len(parts) > 0 {
-		end = "everybody else"
-	}
-	parts = append(parts, End(d.End, end, d.Resting))
-	said := strings.Join(parts, "; ") + "."
+	parts = append(parts, End(d.End, len(parts) > 0, d.Resting, names))
+	said := words.Say("%s.", words.Join(parts, "; "))
 	if len(d.Needs) > 0 {
-		var needs []string
-		for _, n := range d.Needs {
-			needs = append(needs, fmt.Sprintf("%s gives %s", n.Flag, Variant(n.Variant)))
+		needs := make([]words.Said, len(d.Needs))
+		for i, n := range d.Needs {
+			needs[i] = words.Say("%s gives %s", words.Key(n.Flag), words.Variant(n.Variant))
 		}
-		said = fmt.Sprintf("Where %s: %s Anyone else gets %s.", strings.Join(needs, " and "), said, Variant(d.Resting))
+		said = words.Say("only where %s (elsewhere %s): %s", words.Join(needs, " and "), words.Variant(d.Resting), said)
 	}
 	if d.RestAfter > 0 {
-		said += fmt.Sprintf(" A process without contact for %d min gives %s.", d.RestAfter, Variant(d.Resting))
+		said = words.Say("%s A process that hears nothing from the service for %s gives %s.", said, words.Counted(d.RestAfter, "minute", "minutes"), words.Variant(d.Resting))
 	}
-	for _, ours := range []string{"everybody", "in segment", "not ", "it is ", "within ", "flag "} {
-		if strings.HasPrefix(said, ours) { // never the name of an attribute
-			return strings.ToUpper(said[:1]) + said[1:]
-		}
+	if t := said[0]; t.Kind == "" { // never a name
+		said[0].Text = strings.ToUpper(t.Text[:1]) + t.Text[1:]
 	}
 	return said
 }
 
 // Parts says each rule by itself, parked or not, and the end last.
-func Parts(d *flag.Document) []string {
-	parts := make([]string, 0, len(d.Rules)+1)
+func Parts(d *flag.Document, names words.Names) []words.Said {
+	parts := make([]words.Said, 0, len(d.Rules)+1)
 	for i := range d.Rules {
-		parts = append(parts, Rule(&d.Rules[i], d.Resting, condition.PlainQuote))
+		parts = append(parts, Rule(&d.Rules[i], d.Resting, names))
 	}
-	who := "everybody"
-	if len(d.Rules) > 0 {
-		who = "everybody else"
-	}
-	return append(parts, End(d.End, who, d.Resting))
+	return append(parts, End(d.End, len(d.Rules) > 0, d.Resting, names))
 }
 
-// Rule says whom a rule takes and what it gives; parked or not is not said.
-func Rule(r *flag.Rule, resting string, quote condition.Quote) string {
-	said := audience(r.When, quote)
-	switch r.OnUnknown {
-	case flag.Apply:
-		said += " or in doubt"
-	case flag.Skip:
-		if r.Gives.OnlyGives(resting) {
-			said += ", in doubt not"
+// Rule says whom a rule takes and what they get; parked or not is not said.
+func Rule(r *flag.Rule, resting string, names words.Names) words.Said {
+	doubt := ""
+	switch {
+	case r.OnUnknown == flag.Apply:
+		doubt = " (also if that is unknown)"
+	case r.OnUnknown == flag.Skip && r.Gives.OnlyGives(resting):
+		doubt = " (not if that is unknown)"
+	}
+	n := r.When
+	if n == nil { // never unknown
+		return Gives(r.Gives, words.Say("all"), names)
+	}
+	if r.Gives.Shares == nil && doubt == "" && n.Attribute == condition.KeyAttribute && !n.IgnoreCase && (n.Test == "string.one-of" || n.Test == "string.equals") {
+		units := make([]words.Token, len(n.Text))
+		for i, key := range n.Text {
+			units[i] = words.Unit(key, n.Attribute)
 		}
-	}
-	if r.Gives.Shares == nil {
-		return said + ": " + Variant(r.Gives.Variant)
-	}
-	return said + ": " + Gives(r.Gives)
-}
-
-func audience(n *condition.Node, quote condition.Quote) string {
-	if n == nil {
-		return "everybody"
-	}
-	if n.Attribute == condition.KeyAttribute && !n.IgnoreCase && (n.Test == "string.one-of" || n.Test == "string.equals") {
-		names := make([]string, len(n.Text))
-		for i, s := range n.Text {
-			names[i] = quote(n.Attribute, s)
+		if len(units) == 1 {
+			return words.Say("unit %s gets %s", units[0], words.Variant(r.Gives.Variant))
 		}
-		units := "named units"
-		if len(names) == 1 {
-			units = "named unit"
-		}
-		return fmt.Sprintf("%d %s (%s)", len(names), units, strings.Join(names, ", "))
+		return words.Say("units %s get %s", words.List(units), words.Variant(r.Gives.Variant))
 	}
-	return n.WordsWith(quote)
+	if n.Test == condition.SegmentTest && r.Gives.Shares == nil && doubt == "" {
+		return words.Say("all %s get %s", n.Said(names), words.Variant(r.Gives.Variant))
+	}
+	return words.Say("where %s%s: %s", n.Said(names), doubt, Gives(r.Gives, words.Say("all"), names))
 }
 
 // Segment says whom a segment takes; listed units are counted, not named.
-func Segment(s *flag.Segment) string {
-	of := ""
-	if s.Attribute() != condition.KeyAttribute {
-		of = " of " + By([]string{s.Attribute()})
+func Segment(s *flag.Segment, names words.Names) words.Said {
+	listed := func(n int) words.Said {
+		switch name := names[s.Attribute()]; {
+		case name.One != "":
+			return words.Counted(n, "listed "+name.One, "listed "+name.Many)
+		case s.Attribute() != condition.KeyAttribute:
+			return words.Say("%s by %s", words.Counted(n, "listed unit", "listed units"), names.Attribute(s.Attribute()))
+		}
+		return words.Counted(n, "listed unit", "listed units")
 	}
-	var parts []string
+	var parts []words.Said
 	if n := s.In.Len(); n > 0 {
-		parts = append(parts, listedUnits(n)+of)
+		parts = append(parts, listed(n))
 	}
 	if s.When != nil {
-		parts = append(parts, s.When.Words())
+		parts = append(parts, words.Say("all where %s", s.When.Said(names)))
 	}
-	said := strings.Join(parts, ", or ")
-	if said == "" {
-		said = "nobody"
+	said := words.Join(parts, ", and ")
+	if len(said) == 0 {
+		said = words.Say("nobody")
 	}
 	if n := s.Out.Len(); n > 0 {
-		said += "; never " + listedUnits(n) + of
+		said = words.Say("%s; never %s", said, listed(n))
 	}
 	return said
 }
 
-func listedUnits(n int) string {
-	if n == 1 {
-		return "1 listed unit"
-	}
-	return fmt.Sprintf("%d listed units", n)
-}
-
-// Gives says a result: one variant, or shares with what they are drawn by.
-func Gives(g flag.Gives) string {
+// Gives says what those get who are told: one variant, or shares. Of parts of nothing only
+// the first is said, where there is no other; what the parts leave over gets what follows.
+func Gives(g flag.Gives, who words.Said, names words.Names) words.Said {
 	if g.Shares == nil {
-		return Variant(g.Variant)
+		return words.Say("%s get %s", who, words.Variant(g.Variant))
 	}
-	var parts []string
+	var parts []words.Said
 	for _, p := range g.Shares.Parts {
-		if p.GoesOn {
-			parts = append(parts, fmt.Sprintf("%s go on", bucket.Percent(p.Share)))
+		if p.GoesOn || p.Share == 0 {
 			continue
 		}
-		parts = append(parts, fmt.Sprintf("%s get %s", bucket.Percent(p.Share), Variant(p.Variant)))
+		parts = append(parts, part(p, len(parts) == 0, g.Shares.By, names))
 	}
-	return fmt.Sprintf("by %s %s", By(g.Shares.By), strings.Join(parts, ", "))
+	if len(parts) == 0 && len(g.Shares.Parts) > 0 {
+		parts = append(parts, part(g.Shares.Parts[0], true, g.Shares.By, names))
+	}
+	return words.Join(parts, ", ")
 }
 
-// End says what those get whom no rule takes.
-func End(g flag.Gives, who, resting string) string {
+func part(p flag.Part, first bool, by []string, names words.Names) words.Said {
+	share := words.Number(bucket.Percent(p.Share))
+	if !first {
+		return words.Say("%s get %s", share, words.Variant(p.Variant))
+	}
+	return words.Say("%s of %s get %s", share, names.Of(by), words.Variant(p.Variant))
+}
+
+// End says what those get whom no rule takes; others tells whether there are rules.
+func End(g flag.Gives, others bool, resting string, names words.Names) words.Said {
 	if g.Shares == nil {
-		return who + " gets " + Variant(g.Variant)
+		who := words.Say("all")
+		if others {
+			who = words.Say("all others")
+		}
+		return Gives(g, who, names)
 	}
-	return fmt.Sprintf("%s: %s; without %s: %s", who, Gives(g), By(g.Shares.By), Variant(resting))
+	said := Gives(g, nil, names)
+	if others {
+		said = words.Say("of all others, %s", said)
+	}
+	without := names.Either(g.Shares.By)
+	if len(g.Shares.By) == 1 && g.Shares.By[0] == condition.KeyAttribute {
+		without = words.Say("a key")
+	}
+	return words.Say("%s; those without %s get %s", said, without, words.Variant(resting))
 }
 
-// By says what shares are drawn by.
-func By(by []string) string { return condition.ByWords(by) }
-
-// Variant prints a variant's name as sentences do.
-func Variant(name string) string { return "`" + name + "`" }
+// By says what shares are drawn by, with the attributes' own names: "site.id, else key".
+func By(by []string) words.Said {
+	all := make([]words.Said, len(by))
+	for i, name := range by {
+		all[i] = words.Names(nil).Either([]string{name})
+	}
+	return words.Join(all, ", else ")
+}

@@ -14,6 +14,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
 // reader rebuilds a flag from its sentence. Of what the words leave out it is given only
@@ -75,7 +76,7 @@ func (r *reader) quoted() string {
 func (r *reader) list(one func() string) (all []string) {
 	for {
 		all = append(all, one())
-		if strings.HasPrefix(r.rest, ", in doubt not") || !r.take(", ") {
+		if !r.take(", ") {
 			return all
 		}
 	}
@@ -107,15 +108,24 @@ func (r *reader) attribute() string {
 		return r.quoted()
 	case r.take("the key"):
 		return condition.KeyAttribute
+	case r.take("site "):
+		r.rest = " " + r.rest
+		return "site.id"
 	}
 	return r.word()
 }
 
-func (r *reader) by() (by []string) {
+// of reads of what shares are drawn: "sites, else units".
+func (r *reader) of() (by []string) {
 	for {
-		if r.take("key") {
+		switch {
+		case r.take("units by "):
+			by = append(by, r.attribute())
+		case r.take("units"):
 			by = append(by, condition.KeyAttribute)
-		} else {
+		case r.take("sites"):
+			by = append(by, "site.id")
+		default:
 			by = append(by, r.attribute())
 		}
 		if !r.take(", else ") {
@@ -129,10 +139,6 @@ func (r *reader) condition() *condition.Node {
 	for _, join := range []string{" and ", " or "} {
 		parts := []condition.Node{first}
 		for r.take(join) {
-			if r.take("in doubt") { // of the rule, not of the condition
-				r.rest = join + "in doubt" + r.rest
-				break
-			}
 			parts = append(parts, *r.part())
 		}
 		if len(parts) == 1 {
@@ -148,6 +154,10 @@ func (r *reader) condition() *condition.Node {
 
 func (r *reader) part() *condition.Node {
 	switch {
+	case r.take("not ("):
+		n := r.condition()
+		r.must(")")
+		return &condition.Node{Not: n}
 	case r.take("not "):
 		return &condition.Node{Not: r.part()}
 	case r.take("("):
@@ -156,17 +166,17 @@ func (r *reader) part() *condition.Node {
 		return n
 	case r.take("in segment "):
 		return &condition.Node{Test: "segment", Segment: r.word()}
+	case r.take("it is not "):
+		return &condition.Node{Not: r.clock()}
 	case r.take("it is "):
 		return r.clock()
-	case r.take("within "):
+	case r.take("among "):
 		share, err := bucket.ParsePercent(r.until("%") + "%")
 		if err != nil {
 			r.t.Fatal(err)
 		}
-		r.must("% by ")
-		p := &condition.Within{Share: share, By: r.by(), Hash: 1}
-		r.must(" of salt ")
-		p.Salt = r.word()
+		r.must("% of ")
+		p := &condition.Within{Share: share, By: r.of(), Hash: 1, Salt: "p1"} // the words leave salts out
 		return &condition.Node{Test: "part", Part: p}
 	case r.take("flag "):
 		n := &condition.Node{Test: "flag.gives", Flag: r.word()}
@@ -192,11 +202,17 @@ func (r *reader) clock() *condition.Node {
 		r.must(" and ")
 		return &condition.Node{Test: "clock.between", Text: []string{from, r.time()}}
 	}
-	w := &condition.Weekly{Days: r.list(r.word)}
+	w := &condition.Weekly{}
+	if r.take("any day") {
+		w.Days = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
+	} else {
+		w.Days = r.list(func() string { return strings.ToLower(r.word()[:3]) })
+	}
 	r.must(" from ")
 	w.From = r.time()
 	r.must(" to ")
 	w.To = r.time()
+	r.take(" the next day")
 	r.must(" in ")
 	w.Zone = r.word()
 	return &condition.Node{Test: "clock.weekly", Weekly: w}
@@ -205,6 +221,17 @@ func (r *reader) clock() *condition.Node {
 func (r *reader) comparison() *condition.Node {
 	n := &condition.Node{Attribute: r.attribute()}
 	r.must(" ")
+	for said, holds := range map[string]string{"is not ": "is ", "does not begin ": "begins ", "does not end ": "ends ", "does not contain ": "contains ", "does not match ": "matches "} {
+		if r.take(said) {
+			r.rest = holds + r.rest
+			return &condition.Node{Not: r.compared(n)}
+		}
+	}
+	return r.compared(n)
+}
+
+// compared reads on behind the attribute.
+func (r *reader) compared(n *condition.Node) *condition.Node {
 	texts := func(test string) { n.Test, n.Text = test, r.list(r.quoted) }
 	numbers := func(test string) { n.Test, n.Numbers = test, []float64{r.number()} }
 	switch {
@@ -214,7 +241,7 @@ func (r *reader) comparison() *condition.Node {
 			break
 		}
 		n.Test = "number.one-of"
-		for more := true; more; more = !strings.HasPrefix(r.rest, ", in doubt not") && r.take(", ") {
+		for more := true; more; more = r.take(", ") {
 			n.Numbers = append(n.Numbers, r.number())
 		}
 	case r.take("begins with "):
@@ -287,74 +314,87 @@ func (r *reader) comparison() *condition.Node {
 	return n
 }
 
-func (r *reader) gives() flag.Gives {
-	if strings.HasPrefix(r.rest, "`") {
+// gives reads what those get who are told, up to the end of the piece.
+func (r *reader) gives(who string) flag.Gives {
+	if r.take(who + " get ") {
 		return flag.Gives{Variant: r.variant()}
 	}
-	r.must("by ")
 	if len(r.shares) == 0 {
 		r.fail("no more shares")
 	}
 	known := r.shares[0]
 	r.shares = r.shares[1:]
-	s := &flag.Shares{By: r.by(), Salt: known.Salt, Hash: known.Hash}
-	r.must(" ")
+	s := &flag.Shares{Salt: known.Salt, Hash: known.Hash}
+	left := uint32(bucket.Buckets)
 	for i := 0; ; i++ {
 		share, err := bucket.ParsePercent(r.until("%") + "%")
 		if err != nil {
 			r.t.Fatal(err)
 		}
-		p := flag.Part{Share: share, Ranges: known.Parts[i].Ranges}
-		if r.take("% go on") {
-			p.GoesOn = true
-		} else {
-			r.must("% get ")
-			p.Variant = r.variant()
+		r.must("%")
+		if i == 0 {
+			r.must(" of ")
+			s.By = r.of()
 		}
+		r.must(" get ")
+		p := flag.Part{Share: share, Variant: r.variant()}
+		for _, k := range known.Parts { // where the buckets lie is not said
+			if k.Variant == p.Variant && !k.GoesOn {
+				p.Ranges = k.Ranges
+			}
+		}
+		left -= share
 		s.Parts = append(s.Parts, p)
 		if !r.take(", ") {
-			return flag.Gives{Shares: s}
+			break
 		}
 	}
+	if left > 0 {
+		rest := flag.Part{Share: left, GoesOn: true}
+		for _, k := range known.Parts {
+			if k.GoesOn {
+				rest.Ranges = k.Ranges
+			}
+		}
+		s.Parts = append(s.Parts, rest)
+	}
+	return flag.Gives{Shares: s}
 }
 
-func (r *reader) rule() flag.Rule {
-	var rule flag.Rule
-	if units, named := r.namedUnits(); named {
-		rule.When = units
-	} else if !r.take("everybody") {
-		rule.When = r.condition()
-	}
+func (r *reader) rule() (rule flag.Rule) {
 	switch {
-	case r.take(" or in doubt"):
-		rule.OnUnknown = flag.Apply
-	case r.take(", in doubt not"):
-		rule.OnUnknown = flag.Skip
+	case r.take("unit "):
+		rule.When = &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: []string{r.quoted()}}
+		r.must(" gets ")
+		rule.Gives.Variant = r.variant()
+		return rule
+	case r.take("units "):
+		rule.When = &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: r.list(r.quoted)}
+		r.must(" get ")
+		rule.Gives.Variant = r.variant()
+		return rule
+	case r.take("all in segment "):
+		rule.When = &condition.Node{Test: condition.SegmentTest, Segment: r.word()}
+		r.must(" get ")
+		rule.Gives.Variant = r.variant()
+		return rule
+	case r.take("where "):
+		rule.When = r.condition()
+		switch {
+		case r.take(" (also if that is unknown)"):
+			rule.OnUnknown = flag.Apply
+		case r.take(" (not if that is unknown)"):
+			rule.OnUnknown = flag.Skip
+		}
+		r.must(": ")
 	}
-	r.must(": ")
-	rule.Gives = r.gives()
+	rule.Gives = r.gives("all")
 	return rule
-}
-
-func (r *reader) namedUnits() (*condition.Node, bool) {
-	before := r.rest
-	if _, err := strconv.Atoi(r.word()); err != nil || !r.take(" named unit") {
-		r.rest = before
-		return nil, false
-	}
-	r.take("s")
-	r.must(" (")
-	n := &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: r.list(r.quoted)}
-	r.must(")")
-	return n, true
 }
 
 // read rebuilds the document that a sentence tells.
 func read(t *testing.T, said string, like *flag.Document) *flag.Document {
 	r := &reader{t: t, rest: strings.ToLower(said[:1]) + said[1:]}
-	if strings.HasPrefix(said, "Where ") {
-		r.rest = said
-	}
 	d := &flag.Document{Key: like.Key, Type: like.Type, Variants: like.Variants, Lever: flag.On, Resting: like.Resting}
 	for i := range like.Rules {
 		if s := like.Rules[i].Gives.Shares; s != nil && !like.Rules[i].Parked {
@@ -364,45 +404,51 @@ func read(t *testing.T, said string, like *flag.Document) *flag.Document {
 	if like.End.Shares != nil {
 		r.shares = append(r.shares, like.End.Shares)
 	}
-	if r.take("off: everybody gets ") {
+	if r.take("off: all get ") {
 		d.Lever, d.Resting = flag.Off, r.variant()
 		d.End.Variant = d.Resting
 		return d
 	}
-	if r.take("Where ") {
+	if r.take("only where ") {
 		for more := true; more; more = r.take(" and ") {
 			n := flag.Need{Flag: r.word()}
 			r.must(" gives ")
 			n.Variant = r.variant()
 			d.Needs = append(d.Needs, n)
 		}
-		r.must(": ")
+		r.must(" (elsewhere ")
+		d.Resting = r.variant()
+		r.must("): ")
 	}
-	for {
-		if r.take("everybody else gets ") || r.take("everybody gets ") {
-			d.End.Variant = r.variant()
-			break
+	for last := false; !last; {
+		switch {
+		case r.take("all others get "):
+			d.End.Variant, last = r.variant(), true
+		case r.take("of all others, "):
+			d.End, last = r.gives("nobody"), true
+		case len(r.shares) == 0 && !strings.Contains(r.rest, "; all others"):
+			d.End, last = r.gives("all"), true
+		case len(r.shares) == 1 && like.End.Shares != nil && !strings.Contains(r.rest, "; of all others, "):
+			d.End, last = r.gives("nobody"), true
+		default:
+			d.Rules = append(d.Rules, r.rule())
+			r.must("; ")
 		}
-		if r.take("everybody else: ") || len(d.Rules) == 0 && like.End.Shares != nil && len(r.shares) == 1 && !strings.Contains(r.rest, "; everybody else") && r.take("everybody: ") {
-			d.End = r.gives()
-			r.must("; without ")
-			r.by()
-			r.must(": ")
-			d.Resting = r.variant()
-			break
+	}
+	if d.End.Shares != nil {
+		r.must("; those without ")
+		for more := true; more; more = r.take(" or ") {
+			if !r.take("a key") && !r.take("key") {
+				r.attribute()
+			}
 		}
-		d.Rules = append(d.Rules, r.rule())
-		r.must("; ")
+		r.must(" get ")
+		d.Resting = r.variant()
 	}
 	for i := range d.Rules {
 		d.Rules[i].ID, d.Rules[i].Name = fmt.Sprint(i), fmt.Sprint(i)
 	}
 	r.must(".")
-	if len(d.Needs) > 0 {
-		r.must(" Anyone else gets ")
-		d.Resting = r.variant()
-		r.must(".")
-	}
 	if r.rest != "" {
 		r.fail("the end")
 	}
@@ -416,13 +462,13 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 		nodes := []condition.Node{*randomNode(rng, depth-1), *randomNode(rng, depth-1)}
 		return pick(rng, &condition.Node{All: nodes}, &condition.Node{Any: nodes}, &condition.Node{Not: &nodes[0]})
 	}
-	names := []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan", "it", "named", condition.KeyAttribute}
+	names := []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan", "it", "all", condition.KeyAttribute}
 	times := []string{"2026-11-23T10:00:00+01:00", "2027-03-01T06:00:00Z"}
 	n := &condition.Node{Attribute: pick(rng, names...)}
 	text := func(test string, most int) {
 		n.Test, n.IgnoreCase = test, strings.HasPrefix(test, "string") && rng.IntN(4) == 0
 		for range 1 + rng.IntN(most) {
-			n.Text = append(n.Text, pick(rng, "courier", "site-1", "a, b", "x; everybody else gets `on`.", "\"", ": ", "4.2.0", " and "))
+			n.Text = append(n.Text, pick(rng, "courier", "site-1", "a, b", "x; all others get `on`.", "\"", ": ", "4.2.0", " and "))
 		}
 	}
 	switch rng.IntN(14) {
@@ -528,7 +574,7 @@ func compile(t *testing.T, d *flag.Document) *decide.Ruleset {
 
 func randomUnit(rng *rand.Rand) *condition.Context {
 	var as []condition.Attribute
-	for _, name := range []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan", "it", "named"} {
+	for _, name := range []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan", "it", "all"} {
 		v := pick(rng, condition.Value{}, condition.Value{}, condition.TextValue(pick(rng, "courier", "site-1", "4.2.0", "v4.2", "10.20.1.1", "2027-01-01T00:00:00Z", "a, b", "Site-1")),
 			condition.NumberValue(pick(rng, 1, 7, -2.5)), condition.BooleanValue(rng.IntN(2) == 0), condition.ListValue([]string{"courier", "\""}))
 		as = append(as, condition.Attribute{Name: condition.Intern(name), Value: v})
@@ -540,9 +586,13 @@ func randomUnit(rng *rand.Rand) *condition.Context {
 func TestTheSentenceIsComplete(t *testing.T) {
 	rng := rand.New(rand.NewPCG(21, 22))
 	units := 0
-	for range 2_000 {
+	for i := range 2_000 {
+		names := words.Names(nil)
+		if i%2 == 0 { // half of them with the catalogue's words
+			names = words.Names{"site.id": {One: "site", Many: "sites"}}
+		}
 		d := randomDocument(rng)
-		said := Of(d, false)
+		said := Of(d, false, names).String()
 		again := read(t, said, d)
 		a, b := compile(t, d), compile(t, again)
 		for range 6 {
@@ -583,11 +633,11 @@ func TestAnyChangeIsSaid(t *testing.T) {
 		case 3:
 			now.Rules = slices.Delete(now.Rules, i, i+1)
 		}
-		if said := Of(d, false); said == Of(&now, false) && !reflect.DeepEqual(meant(d), meant(&now)) {
+		if said := Of(d, false, nil).String(); said == Of(&now, false, nil).String() && !reflect.DeepEqual(meant(d), meant(&now)) {
 			a, _ := json.Marshal(meant(d))
 			b, _ := json.Marshal(meant(&now))
 			t.Fatalf("%s\nis said of\n%s\nand of\n%s", said, a, b)
-		} else if said != Of(&now, false) {
+		} else if said != Of(&now, false, nil).String() {
 			changed++
 		}
 	}
@@ -617,7 +667,7 @@ func meant(d *flag.Document) []any {
 				parts = append(parts, p.Variant, p.GoesOn, p.Share)
 			}
 		}
-		out = append(out, when, r.AppliesOnUnknown(d.Resting), parts)
+		out = append(out, when, r.When != nil && r.AppliesOnUnknown(d.Resting), parts)
 	}
 	return out
 }

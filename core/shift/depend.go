@@ -85,7 +85,7 @@ func Draw(s *flag.Shares, by string, values Population, name condition.Name) Dra
 		drawn++
 		b := bucket.Of(key, seed)
 		for _, p := range s.Parts {
-			if slices.ContainsFunc(p.Ranges, func(r flag.Ranges) bool { return r[0] <= b && b < r[1] }) {
+			if p.Has(b) {
 				part := p.Variant
 				if p.GoesOn {
 					part = ">"

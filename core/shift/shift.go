@@ -9,18 +9,24 @@
 package shift
 
 import (
+	"bytes"
 	"cmp"
 	"math"
 	"slices"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
+	"greenlever.example/core/sample"
+	"greenlever.example/core/words"
 )
 
 // Population is the units on which an edit is tried.
 type Population struct {
 	Units []*condition.Context
 	Part  float64 // of all units seen, that the sample is complete for: above 0 to 1; 1 is everybody
+	// Hidden names the attributes that units may have and the sample does not hold as they
+	// are, with what was derived of them.
+	Hidden map[string]sample.Derivation
 }
 
 // Estimate is a number of units, from those counted in the sample.
@@ -78,8 +84,9 @@ const (
 type Move struct {
 	From     string   `json:"from"` // variant; empty: the caller's fallback
 	To       string   `json:"to"`
-	By       Place    `json:"by"`   // what decides now
-	Then     Place    `json:"then"` // what would decide
+	By       Place    `json:"by"`              // what decides now
+	Then     Place    `json:"then"`            // what would decide
+	Value    bool     `json:"value,omitempty"` // the variant is the same, and its value another
 	Moved    Estimate `json:"moved"`
 	Examples []string `json:"examples"` // targeting keys
 }
@@ -101,8 +108,16 @@ type Shift struct {
 	Branches []Branch            `json:"branches"`
 	Before   map[string]Estimate `json:"before"` // by variant
 	After    map[string]Estimate `json:"after"`
-	Because  []string            `json:"because"` // where nobody moves: why
-	// Sweep tells that everybody would go from the resting variant to others in one step.
+	Because  []words.Said        `json:"because"` // where nobody moves: why
+	// Certain tells that nobody moves whoever there is, since nothing that decides changes.
+	Certain bool `json:"certain"`
+	// Perhaps is how many units may move as well: the sample does not know, as Unknown says.
+	Perhaps Estimate     `json:"perhaps"`
+	Unknown []words.Said `json:"unknown"`
+	// Says is all of it in one sentence, without its full stop.
+	Says words.Said `json:"says"`
+	// Sweep tells that everybody would go from the resting variant to others in one step, or
+	// may do so: then Perhaps is not zero.
 	Sweep bool `json:"sweep"`
 }
 
@@ -163,6 +178,14 @@ func (s *side) variant(slot int) string {
 	return ""
 }
 
+// value is the value that a slot gives.
+func (s *side) value(slot int) []byte {
+	if i := slot%s.width - 1; i >= 0 && s.flag != nil {
+		return s.flag.Variants()[i].Raw
+	}
+	return nil
+}
+
 type cell struct {
 	count    int
 	examples []string
@@ -172,44 +195,157 @@ type cell struct {
 // Unix milliseconds.
 func Between(before, after *decide.Ruleset, key string, p Population, now int64) *Shift {
 	a, b := newSide(before, key), newSide(after, key)
-	cells := map[[2]int]*cell{}
-	var last *cell
-	lastAt := [2]int{-1, -1}
-	sameNames := a.flag != nil && b.flag != nil && slices.EqualFunc(a.flag.Variants(), b.flag.Variants(), func(x, y decide.Variant) bool { return x.Name == y.Name })
-	for _, c := range p.Units {
-		i, j := a.slot(c, now), b.slot(c, now)
-		a.count[i]++
-		b.count[j]++
-		if sameNames && i%a.width == j%b.width || !sameNames && a.variant(i) == b.variant(j) {
-			continue
-		}
-		if at := [2]int{i, j}; at != lastAt {
-			last, lastAt = cells[at], at
-			if last == nil {
-				last = &cell{}
-				cells[at] = last
-			}
-		}
-		if last.count++; last.count <= maxExamples {
-			last.examples = append(last.examples, c.Key())
+	t := &tally{a: a, b: b, cells: map[[2]int]*cell{}, lastAt: [2]int{-1, -1}}
+	t.sameNames = a.flag != nil && b.flag != nil && slices.EqualFunc(a.flag.Variants(), b.flag.Variants(), func(x, y decide.Variant) bool { return x.Name == y.Name })
+	if t.sameNames {
+		t.values = make([]bool, a.width)
+		for i, v := range a.flag.Variants() {
+			t.values[i+1] = !bytes.Equal(v.Raw, b.flag.Variants()[i].Raw)
 		}
 	}
-	s := &Shift{Flag: key, Units: p.Count(len(p.Units)), Moves: []Move{}, Because: []string{}, Before: a.variants(p), After: b.variants(p)}
-	moved := 0
-	for at, c := range cells {
-		moved += c.count
-		s.Moves = append(s.Moves, Move{From: a.variant(at[0]), To: b.variant(at[1]), By: a.place(at[0]), Then: b.place(at[1]), Moved: p.Count(c.count), Examples: c.examples})
+	veil := newVeil(before, after, key, p)
+	for _, c := range p.Units {
+		if veil == nil {
+			t.add(c, a.slot(c, now), b.slot(c, now))
+			continue
+		}
+		t.hidden(c, veil, now)
+	}
+	s := &Shift{Flag: key, Units: p.Count(len(p.Units)), Moves: []Move{}, Because: []words.Said{}, Unknown: []words.Said{}, Before: a.variants(p), After: b.variants(p)}
+	for at, c := range t.cells {
+		s.Moves = append(s.Moves, Move{From: a.variant(at[0]), To: b.variant(at[1]), By: a.place(at[0]), Then: b.place(at[1]), Value: a.variant(at[0]) == b.variant(at[1]), Moved: p.Count(c.count), Examples: c.examples})
 	}
 	slices.SortFunc(s.Moves, func(x, y Move) int {
 		return cmp.Or(cmp.Compare(y.Moved.Counted, x.Moved.Counted), cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To), cmp.Compare(x.By, y.By), cmp.Compare(x.Then, y.Then))
 	})
-	s.Moved = p.Count(moved)
-	s.Branches = branches(a, b, p)
-	s.Sweep = sweeps(a, b, p)
-	if moved == 0 {
-		s.Because = unmoved(a, b, p, now)
+	s.Moved, s.Perhaps = p.Count(t.moved), p.Count(t.perhaps)
+	if t.perhaps > 0 {
+		s.Unknown = veil.why()
+		most := p.Count(t.moved + t.perhaps)
+		s.Moved.High, s.Moved.ShareHigh = most.High, most.ShareHigh
 	}
+	s.Branches = branches(a, b, p)
+	s.Sweep = sweeps(a, b, p, t)
+	if t.moved == 0 {
+		s.Because, s.Certain = unmoved(a, b, p, now, veil)
+	}
+	s.Says = says(s)
 	return s
+}
+
+// tally counts the moves of units.
+type tally struct {
+	a, b           *side
+	sameNames      bool
+	values         []bool // of which variants the value changes, by their place in a slot
+	cells          map[[2]int]*cell
+	last           *cell
+	lastAt         [2]int
+	moved, perhaps int
+	stays          int // that surely keep the resting variant, or have another already
+}
+
+func (t *tally) moves(i, j int) bool {
+	if t.sameNames {
+		return i%t.a.width != j%t.b.width || t.values[i%t.a.width]
+	}
+	return t.a.variant(i) != t.b.variant(j) || t.a.variant(i) != "" && !bytes.Equal(t.a.value(i), t.b.value(j))
+}
+
+// leaves tells whether a unit goes from the resting variant to another.
+func (t *tally) leaves(i, j int) bool {
+	return t.a.flag != nil && t.b.flag != nil && t.a.variant(i) == t.a.flag.Document().Resting && t.b.variant(j) != t.b.flag.Document().Resting
+}
+
+// add counts a unit whose slots are known.
+func (t *tally) add(c *condition.Context, i, j int) {
+	t.a.count[i]++
+	t.b.count[j]++
+	if !t.moves(i, j) {
+		return
+	}
+	t.moved++
+	t.example(c, i, j)
+}
+
+func (t *tally) example(c *condition.Context, i, j int) {
+	if at := [2]int{i, j}; at != t.lastAt {
+		t.last, t.lastAt = t.cells[at], at
+		if t.last == nil {
+			t.last = &cell{}
+			t.cells[at] = t.last
+		}
+	}
+	if t.last.count++; t.last.count <= maxExamples {
+		t.last.examples = append(t.last.examples, c.Key())
+	}
+}
+
+// hidden counts a unit of which the sample may not know all.
+func (t *tally) hidden(c *condition.Context, v *veil, now int64) {
+	if v.tooMany || len(v.drawn) > 0 {
+		t.perhaps++
+		return
+	}
+	const none = -1
+	i, j, all, some, leaves := none, none, true, false, false
+	var pair [2]int
+	same := true
+	for at, way := range v.ways(c) {
+		sides := v.under(way)
+		x, y := sides[0].slot(c, now), sides[1].slot(c, now)
+		if at == 0 {
+			i, j, pair = x, y, [2]int{x, y}
+		}
+		same = same && pair == [2]int{x, y}
+		if x != i {
+			i = none
+		}
+		if y != j {
+			j = none
+		}
+		m := t.moves(x, y)
+		all, some, leaves = all && m, some || m, leaves || t.leaves(x, y)
+	}
+	if i >= 0 {
+		t.a.count[i]++
+	}
+	if j >= 0 {
+		t.b.count[j]++
+	}
+	switch {
+	case all:
+		t.moved++
+		if same {
+			t.example(c, pair[0], pair[1])
+		}
+	case some:
+		t.perhaps++
+	}
+	if !leaves {
+		t.stays++
+	}
+}
+
+// says is what becomes of all units, in one sentence.
+func says(s *Shift) words.Said {
+	all := words.About(s.Units.Units, s.Units.Low, s.Units.High)
+	because := words.Join(s.Because, "; ")
+	switch {
+	case s.Certain:
+		return words.Say("moves nobody: %s", because)
+	case s.Units.Counted == 0:
+		return words.Say("nobody was seen here yet, so nothing can be counted")
+	case s.Perhaps.Counted > 0:
+		return words.Say("cannot be counted: %s; of %s units it moves at least %s and at most %s",
+			words.Join(s.Unknown, ", and "), all, words.Count(s.Moved.Low), words.Count(s.Moved.High))
+	case s.Moved.Counted > 0:
+		return words.Say("moves %s of %s units", words.About(s.Moved.Units, s.Moved.Low, s.Moved.High), all)
+	case s.Units.Low == s.Units.High:
+		return words.Say("moves none of %s units: %s", words.Counted(s.Units.Counted, "unit", "units")[0], because)
+	}
+	return words.Say("moves none of the %s in the sample, and at most about %s of %s: %s",
+		words.Counted(s.Units.Counted, "unit", "units"), words.Count(s.Moved.High), all, because)
 }
 
 func (s *side) variants(p Population) map[string]Estimate {
@@ -269,7 +405,7 @@ func branches(a, b *side, p Population) []Branch {
 
 // sweeps tells whether everybody had the resting variant and nobody would keep it. Without
 // a population the documents themselves are asked.
-func sweeps(a, b *side, p Population) bool {
+func sweeps(a, b *side, p Population, t *tally) bool {
 	if a.flag == nil || b.flag == nil {
 		return false
 	}
@@ -283,6 +419,9 @@ func sweeps(a, b *side, p Population) bool {
 		return n
 	}
 	if all := len(p.Units); all > 0 {
+		if t.perhaps > 0 { // of nobody it is known that it stays
+			return t.stays == 0
+		}
 		return resting(a) == all && resting(b) == 0
 	}
 	d := b.flag.Document()

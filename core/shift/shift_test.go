@@ -13,6 +13,7 @@ import (
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/words"
 )
 
 const now = 1_796_083_200_000
@@ -148,7 +149,7 @@ func TestBecause(t *testing.T) {
 		before, edit func(*flag.Document)
 		want         string
 	}{
-		"off":      {func(d *flag.Document) { d.Lever = flag.Off }, rule(flag.Rule{}), "the lever is off"},
+		"off":      {func(d *flag.Document) { d.Lever = flag.Off }, rule(flag.Rule{}), "the flag is off"},
 		"parked":   {nil, rule(flag.Rule{Parked: true}), "nothing that decides is changed"},
 		"renamed":  {above, func(d *flag.Document) { d.Rules = slices.Clone(d.Rules); d.Rules[0].Name = "Nord" }, "nothing that decides is changed"},
 		"shadowed": {above, rule(flag.Rule{When: north, Gives: flag.Gives{Variant: "off"}}), `is shadowed: rule "North" above it`},
@@ -163,13 +164,13 @@ func TestBecause(t *testing.T) {
 		after := boolean("f", c.before)
 		c.edit(after)
 		s := Between(rules(t, before, other), rules(t, after, other), "f", everybody(900), now)
-		if s.Moved.Counted != 0 || !strings.Contains(strings.Join(s.Because, "; "), c.want) {
+		if s.Moved.Counted != 0 || !strings.Contains(strings.Join(words.Texts(s.Because), "; "), c.want) {
 			t.Errorf("%s: moved %d because %q, want %q", name, s.Moved.Counted, s.Because, c.want)
 		}
 	}
 	s := Between(rules(t, boolean("f", nil)), rules(t, boolean("f", rule(flag.Rule{}))), "f", Population{Part: 1}, now)
-	if !strings.Contains(s.Because[0], "no units have been seen") {
-		t.Errorf("nobody seen: %q", s.Because)
+	if s.Says.String() != "nobody was seen here yet, so nothing can be counted" || s.Certain {
+		t.Errorf("nobody seen: %s", s.Says)
 	}
 }
 

@@ -4,56 +4,91 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
-	"fmt"
 	"slices"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
 // tried is on how many units the reasons are looked for.
 const tried = 2_000
 
-// unmoved says why an edit moves nobody.
-func unmoved(a, b *side, p Population, now int64) []string {
+// unmoved says why an edit moves nobody that was seen; certain tells that it would move nobody
+// else either.
+func unmoved(a, b *side, p Population, now int64, v *veil) (said []words.Said, certain bool) {
 	if a.flag == nil || b.flag == nil {
-		return []string{"the flag is new, so nobody had anything of it before"}
-	}
-	if len(p.Units) == 0 {
-		return []string{"no units have been seen in this environment yet, so nobody can be counted"}
+		return one("the flag is new, so nobody had anything of it before"), true
 	}
 	old, doc := a.flag.Document(), b.flag.Document()
 	switch {
-	case same(decisive(old), decisive(doc)):
-		return []string{"nothing that decides is changed"}
-	case len(b.flag.Stops()) > 0:
-		return []string{"the flag is stopped, so everybody keeps the resting variant until the stop is lifted"}
-	case doc.Lever != flag.On:
-		return []string{"the lever is off, so everybody keeps the resting variant"}
+	case sameAround(a, b):
+		return one("nothing that decides is changed"), true
+	case len(b.flag.Stops()) > 0 && len(a.flag.Stops()) > 0 && sameRest(old, doc):
+		return one("the flag is stopped, so all keep the resting variant until the stop is lifted"), true
+	case doc.Lever != flag.On && old.Lever != flag.On && sameRest(old, doc):
+		return one("the flag is off, so all keep the resting variant"), true
+	case alike(a, b):
+		return []words.Said{words.Say("all get %s before and after it", words.Variant(b.variant(b.slot(nil, now))))}, true
+	case len(p.Units) == 0:
+		return one("nobody was seen in this environment yet, so nobody can be counted"), false
+	case v != nil:
+		return one("what the sample holds does not tell"), false
 	}
-	var said []string
 	units := p.Units[:min(len(p.Units), tried)]
-	if unmet := needsUnmet(b, units, now); unmet != "" {
-		return []string{unmet}
+	if unmet := needsUnmet(b, units, now); unmet != nil {
+		return []words.Said{unmet}, false
 	}
 	for i := range doc.Rules {
 		r := &doc.Rules[i]
 		if before := ruleByID(old, r.ID); before != nil && same(before, r) {
 			continue
 		}
-		said = append(said, fmt.Sprintf("rule %q %s", r.Name, ruleUnmoved(b, i, units, now)))
+		said = append(said, words.Say("%s %s", words.Rule(r.Name), ruleUnmoved(b, i, units, now)))
 	}
 	for i := range old.Rules {
 		if r := &old.Rules[i]; ruleByID(doc, r.ID) == nil {
-			said = append(said, fmt.Sprintf("rule %q gave nobody anything else than they get without it", r.Name))
+			said = append(said, words.Say("%s gave nobody who was seen anything else than they get without it", words.Rule(r.Name)))
 		}
 	}
 	if len(said) == 0 {
-		said = []string{"everybody who was seen gets the same as before"}
+		said = one("everybody who was seen gets the same as before")
 	}
-	return said
+	return said, false
 }
+
+// sameAround tells whether a flag, all that it asks for and their segments decide alike.
+func sameAround(a, b *side) bool {
+	flags, segments := closure(a.rules, a.flag.Key)
+	flagsNow, segmentsNow := closure(b.rules, b.flag.Key)
+	if len(flags) != len(flagsNow) || !same(segments, segmentsNow) {
+		return false
+	}
+	for i := range flags {
+		x, y := a.rules.Flag(flags[i].Key), b.rules.Flag(flagsNow[i].Key)
+		if flags[i].Key != flagsNow[i].Key || (len(x.Stops()) > 0) != (len(y.Stops()) > 0) || !same(decisive(flags[i]), decisive(flagsNow[i])) {
+			return false
+		}
+	}
+	return true
+}
+
+// alike tells of flags that give all units one variant and value, the same before and after.
+func alike(a, b *side) bool {
+	if !a.flag.Same() || !b.flag.Same() {
+		return false
+	}
+	x, y := a.slot(nil, 0), b.slot(nil, 0)
+	return a.variant(x) != "" && a.variant(x) == b.variant(y) && bytes.Equal(a.value(x), b.value(y))
+}
+
+// sameRest tells whether both rest at the same variant and value.
+func sameRest(old, now *flag.Document) bool {
+	return old.Resting == now.Resting && same(old.Variants[old.Resting], now.Variants[now.Resting])
+}
+
+func one(text string) []words.Said { return []words.Said{words.Plain(text)} }
 
 func ruleByID(d *flag.Document, id string) *flag.Rule {
 	for i := range d.Rules {
@@ -84,22 +119,22 @@ func decisive(d *flag.Document) *flag.Document {
 	return &c
 }
 
-func needsUnmet(b *side, units []*condition.Context, now int64) string {
+func needsUnmet(b *side, units []*condition.Context, now int64) words.Said {
 	for _, c := range units {
 		if o := b.flag.Decide(b.rules, c, now); o.Note != decide.NeedUnmet {
-			return ""
+			return nil
 		}
 	}
 	x := b.flag.Explain(b.rules, units[0], now)
-	return "for nobody who was seen its needs are met: " + x.Because
+	return words.Say("for nobody who was seen its needs are met: %s", x.Because)
 }
 
 // ruleUnmoved says why a rule moves nobody.
-func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) string {
+func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) words.Said {
 	doc := b.flag.Document()
 	r := &doc.Rules[i]
 	if r.Parked {
-		return "is parked"
+		return words.Say("is parked")
 	}
 	matches, unknown, reached := 0, 0, 0
 	before := map[int]int{} // rules above that take its units
@@ -122,12 +157,12 @@ func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) string {
 	switch {
 	case matches == 0:
 		if at, ok := later(b, r, units, now); ok {
-			return "starts later: at " + at
+			return words.Say("starts later: at %s", words.Time(at))
 		}
 		if unknown > len(units)/2 {
-			return fmt.Sprintf("matches nobody who was seen: for %d of %d units its condition is unknown%s", unknown, len(units), missing(b, r, units, now))
+			return words.Say("matches nobody who was seen: for %s of %s units its condition is unknown%s", unknown, len(units), missing(b, r, units, now))
 		}
-		return "matches nobody who was seen"
+		return words.Say("matches nobody who was seen")
 	case reached == 0:
 		most := -1
 		for rule, n := range before {
@@ -135,9 +170,9 @@ func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) string {
 				most = rule
 			}
 		}
-		return fmt.Sprintf("is shadowed: rule %q above it takes its units first", doc.Rules[most].Name)
+		return words.Say("is shadowed: %s above it takes its units first", words.Rule(doc.Rules[most].Name))
 	}
-	return "gives its units what they get already"
+	return words.Say("gives its units what they get already")
 }
 
 // missing names the attribute that makes the condition unknown for the first unit.

@@ -11,6 +11,7 @@ import (
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/gltest"
 )
 
@@ -25,7 +26,7 @@ func TestLifeOfAFlag(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	v := s.Get(t, "production", "one-touch-open")
-	if v.Version != 1 || v.Sentence != "Off: everybody gets `off`." || v.Document.Lever != flag.Off {
+	if v.Version != 1 || v.Sentence.String() != "Off: all get `off`." || v.Document.Lever != flag.Off {
 		t.Fatalf("a new flag: %+v", v)
 	}
 	saved := s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
@@ -35,7 +36,7 @@ func TestLifeOfAFlag(t *testing.T) {
 			{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{GoesOn: true, Share: 920_000}, {Variant: "on", Share: 80_000}}}}},
 		}
 	})
-	if saved.Version != 2 || len(saved.Difference) != 3 || !strings.Contains(saved.Sentence, `1 named unit ("recipient-17"): `) {
+	if saved.Version != 2 || len(saved.Difference) != 3 || !strings.Contains(saved.Sentence.String(), `nit "recipient-17" gets `) {
 		t.Errorf("saved: %+v", saved)
 	}
 	shares := saved.Document.Rules[1].Gives.Shares
@@ -49,7 +50,7 @@ func TestLifeOfAFlag(t *testing.T) {
 	if grown.Document.Rules[1].Gives.Shares.Salt != shares.Salt {
 		t.Error("growing a share drew it anew")
 	}
-	if got := grown.Difference[0]; got != "rule *First sites*: share of `on` 8 % → 30 %" {
+	if got := grown.Difference[0].String(); got != "rule \"First sites\": share of `on` 8 % → 30 %" {
 		t.Errorf("difference: %q", got)
 	}
 	if other := s.Get(t, "staging", "one-touch-open"); other.Version != 1 {
@@ -63,7 +64,7 @@ func TestLifeOfAFlag(t *testing.T) {
 	var page struct {
 		Items []struct {
 			Action, Name, Reason, Environment string
-			Difference                        []string
+			Difference                        []words.Said
 			Actor                             struct{ Through string }
 		}
 	}
@@ -71,7 +72,7 @@ func TestLifeOfAFlag(t *testing.T) {
 	if len(page.Items) != 3 || page.Items[0].Name != "Ida Holm" || page.Items[0].Reason != "test" || page.Items[0].Actor.Through != "api" || page.Items[2].Action != "flag.made" {
 		t.Errorf("history: %+v", page.Items)
 	}
-	if !slices.Contains(page.Items[1].Difference, "rule *Just me* added at place 1: 1 named unit (\"recipient-17\"): `on`") {
+	if !slices.Contains(words.Texts(page.Items[1].Difference), "rule \"Just me\" added at place 1: unit \"recipient-17\" gets `on`") {
 		t.Errorf("history does not name the unit: %q", page.Items[1].Difference)
 	}
 }
@@ -118,11 +119,11 @@ func TestStaleEditsLoseNothing(t *testing.T) {
 	var p struct {
 		Version int64
 		Present struct {
-			Sentence string
+			Sentence words.Said
 			Document flag.Document
 		}
 	}
-	if err := json.Unmarshal(answer, &p); err != nil || status != 412 || p.Version != 2 || p.Present.Document.Lever != flag.On || p.Present.Sentence == "" {
+	if err := json.Unmarshal(answer, &p); err != nil || status != 412 || p.Version != 2 || p.Present.Document.Lever != flag.On || len(p.Present.Sentence) == 0 {
 		t.Errorf("stale: %d %s", status, answer)
 	}
 	if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/flags/night-batching", body); status != 428 || !strings.Contains(string(answer), "If-Match") {
@@ -212,10 +213,10 @@ func TestStopAndLift(t *testing.T) {
 	onCall.Do(t, "POST", night+"/stops", object{"flags": []string{"weather-holds"}}, 201, &one) // asks for no reason
 	onCall.Do(t, "POST", night+"/stops", object{"flags": []string{"weather-holds"}, "reason": "again"}, 201, &two)
 	v := s.Get(t, "night", "weather-holds")
-	if v.Sentence != "Stopped: everybody gets `off`." || v.Version != 2 {
+	if v.Sentence.String() != "Stopped: all get `off`." || v.Version != 2 {
 		t.Errorf("stopped: %+v", v)
 	}
-	// Everything can be edited but what everybody gets now.
+	// Everything can be edited but what all get now.
 	v.Document.Resting = "on"
 	body, _ := json.Marshal(object{"document": v.Document, "reason": "x"})
 	status, answer, _, _ := s.Keeper.With("If-Match", "2").Send("PUT", night+"/flags/weather-holds", body)
@@ -227,12 +228,12 @@ func TestStopAndLift(t *testing.T) {
 	})
 	onCall.Do(t, "POST", night+"/lifts", object{"stops": []string{one.Stop}}, 400, nil) // a lift asks
 	onCall.Do(t, "POST", night+"/lifts", object{"stops": []string{one.Stop}, "reason": "calm"}, 201, nil)
-	if v := s.Get(t, "night", "weather-holds"); !strings.HasPrefix(v.Sentence, "Stopped") {
+	if v := s.Get(t, "night", "weather-holds"); !strings.HasPrefix(v.Sentence.String(), "Stopped") {
 		t.Errorf("the newer stop does not stand: %s", v.Sentence)
 	}
 	onCall.Do(t, "POST", night+"/lifts", object{"stops": []string{one.Stop}, "reason": "again"}, 400, nil)
 	onCall.Do(t, "POST", night+"/lifts", object{"stops": []string{two.Stop}, "reason": "calm"}, 201, nil)
-	if v := s.Get(t, "night", "weather-holds"); v.Sentence != "Everybody: `on`; everybody else gets `on`." {
+	if v := s.Get(t, "night", "weather-holds"); v.Sentence.String() != "All get `on`; all others get `on`." {
 		t.Errorf("lifted: %s", v.Sentence)
 	}
 	onCall.Do(t, "PUT", night+"/flags/weather-holds", object{"document": v.Document, "reason": "x"}, 403, nil)
@@ -376,7 +377,7 @@ func TestSegmentCircles(t *testing.T) {
 	if status != 400 || !strings.Contains(string(answer), "segment staff asks for segment crews asks for segment staff") {
 		t.Errorf("%d %s", status, answer)
 	}
-	var saved struct{ Difference []string }
+	var saved struct{ Difference []words.Said }
 	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/segments/staff", object{"when": object{"test": "string.equals", "attribute": "role", "text": []string{"staff"}}}, 200, &saved)
 	if len(saved.Difference) != 1 {
 		t.Errorf("%+v", saved)

@@ -403,13 +403,13 @@ func TestManyStops(t *testing.T) {
 		t.Errorf("%d stops are shown", len(all.Items))
 	}
 	v := s.Get(t, "production", "b")
-	if !strings.HasPrefix(v.Sentence, "Stopped") {
+	if !strings.HasPrefix(v.Sentence.String(), "Stopped") {
 		t.Errorf("behind 10,000 others: %s", v.Sentence)
 	}
 	v.Document.Resting = "on"
 	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", inProd+"/flags/b", object{"document": v.Document}, 409, nil)
 	s.Keeper.Do(t, "POST", inProd+"/lifts", object{"stops": []string{first.Stop}}, 201, nil)
-	if v := s.Get(t, "production", "b"); strings.HasPrefix(v.Sentence, "Stopped") {
+	if v := s.Get(t, "production", "b"); strings.HasPrefix(v.Sentence.String(), "Stopped") {
 		t.Errorf("lifted: %s", v.Sentence)
 	}
 }

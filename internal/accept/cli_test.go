@@ -81,7 +81,7 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31 --because start").says("!its lever is off everywhere")
 	sh.run(0, "flag make arrival-estimate --type string --variant timetable=t --variant learned=l --resting timetable --gone-by stays --purpose compare --because start")
 	sh.run(7, "flag make x --type number --variant a=1 --variant b=two --gone-by stays --because start").says("!must be a number")
-	sh.run(0, "board").says("one-touch-open", "Off: everybody gets `off`.", "revision")
+	sh.run(0, "board").says("one-touch-open", "Off: all get `off`.", "revision")
 
 	// A change in an environment that asks first.
 	sh.run(2, "flag turn one-touch-open on").says("!lever off → on", "!say why with --because")
@@ -89,9 +89,9 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!lever off → on", "night: Everybody gets `off`.")
 	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!nothing was changed")
 	sh.run(2, "flag turn one-touch-open up --because now --yes").says("!on or off")
-	sh.run(0, "flag name one-touch-open recipient-17 recipient-18 --because me --yes").says("!rule *Named units* added")
+	sh.run(0, "flag name one-touch-open recipient-17 recipient-18 --because me --yes").says("!rule \"Named units\" added")
 	sh.run(0, "flag name one-touch-open recipient-18 --remove --because less --yes").says("!− \"recipient-18\"")
-	sh.run(0, "flag share one-touch-open on=8% --by site.id --because first --yes").says("by site.id 8 % get `on`, 92 % go on")
+	sh.run(0, "flag share one-touch-open on=8% --by site.id --because first --yes").says("8 % of units by site.id get `on`; all others get")
 	sh.run(0, "flag share one-touch-open on=30 --because more --yes").says("!share of `on` 8 % → 30 %")
 	sh.run(2, "flag share one-touch-open on=130 --because more --yes").says("!percentage")
 	sh.run(2, "flag share one-touch-open on=80 off=30 --because more --yes").says("!more than 100 %")
@@ -118,8 +118,8 @@ func TestCommandLine(t *testing.T) {
 	if err := os.WriteFile(file, bytes.Replace(view.Document, []byte("Named units"), []byte("Me"), 1), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	sh.run(0, "flag save one-touch-open "+file+" --because 'a better name' --yes").says("!rule *Named units* renamed *Me*")
-	sh.run(0, "flag remove-rule one-touch-open Me --because done --yes").says("!rule *Me* removed")
+	sh.run(0, "flag save one-touch-open "+file+" --because 'a better name' --yes").says("!rule \"Named units\" renamed \"Me\"")
+	sh.run(0, "flag remove-rule one-touch-open Me --because done --yes").says("!rule \"Me\" removed")
 
 	sh.run(0, "segment make staff --when {\"test\":\"present\",\"attribute\":\"badge\"} --because new")
 	sh.run(0, "segment save staff --when {\"test\":\"absent\",\"attribute\":\"badge\"} --because turned --yes").says("!condition badge is present → badge is absent")
@@ -224,20 +224,20 @@ func TestCommandLineTargeting(t *testing.T) {
 	t.Setenv("GREENLEVER_URL", "")
 	t.Setenv("GREENLEVER_TOKEN", "")
 
-	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !has(badge)'`).says("firmware is version ≥ 4.2.0 and not badge is present")
+	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !has(badge)'`).says("firmware is version ≥ 4.2.0 and badge is not present")
 	sh.run(7, `condition 'firmware >= "4"'`).says("!line 1, column 10: strings have no order")
 	sh.run(0, "condition help").says("inSegment(", "weekly(")
 
 	// Trying shows and changes nothing.
-	sh.run(0, "flag share night-batching on=30% --rule 'First sites' --try").says("night-batching moves", "from off to on, such as recipient-", "of 60 values of site.id get on", "!share of `on` 8 % → 30 %")
+	sh.run(0, "flag share night-batching on=30% --rule 'First sites' --try").says("night-batching: moves", "from off to on, such as recipient-", "of 60 different site.id get on", "!share of `on` 8 % → 30 %")
 	if v := s.Get(t, "production", "night-batching"); v.Version != 2 {
 		t.Errorf("trying saved version %d", v.Version)
 	}
 	sh.run(2, "flag make x --gone-by stays --because y --try").says("!cannot be tried, only done")
-	sh.run(0, "stop night-batching --try").says("night-batching moves")
-	sh.run(0, "flag rule night-batching --name Old --when 'version(firmware) < version(\"4.2.0\")' --gets off --place 1 --because 'old lockers' --yes").says("!night-batching moves", "firmware is version < 4.2.0: `off`")
+	sh.run(0, "stop night-batching --try").says("night-batching: moves")
+	sh.run(0, "flag rule night-batching --name Old --when 'version(firmware) < version(\"4.2.0\")' --gets off --place 1 --because 'old lockers' --yes").says("!night-batching: moves", "firmware is version < 4.2.0: all get `off`")
 	sh.run(2, "flag rule night-batching --name New --because x --yes").says("!which with --gets")
-	sh.run(0, "flag order night-batching 'First sites' Old --because order --yes").says("!rules now in the order *First sites*, *Old*")
+	sh.run(0, "flag order night-batching 'First sites' Old --because order --yes").says("!rules now in the order \"First sites\", \"Old\"")
 	sh.run(4, "flag order night-batching Nothing --because order --yes").says("!no rule \"Nothing\"")
 	salt := s.Get(t, "production", "night-batching").Document.Rules[0].Gives.Shares.Salt
 	sh.run(0, "flag draw-anew night-batching --rule 'First sites' --because fair --yes").says("!shares drawn anew")
@@ -272,7 +272,7 @@ func TestCommandLineTargeting(t *testing.T) {
 		d.Lever = flag.On
 		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"}, Parts: []flag.Part{{Variant: "on", Share: 500_000}, {Variant: "off", Share: 500_000}}}}
 	})
-	sh.run(0, "roster").says("t-1", "of 0 to 1", "on 1 of 1 to 1")
+	sh.run(0, "roster").says("t-1", "1 of 1 get on; 1 would be usual", "0 to 1 would be usual")
 	sh.run(0, "why night-batching t-1 --against recipient-12").says("of the test unit", "against recipient-12")
 	sh.run(0, "unit remove t-1")
 	sh.run(0, "population erase recipient-12 --because asked").says("!erased from")
@@ -296,7 +296,7 @@ func TestCommandLineTargeting(t *testing.T) {
 	sh.run(0, "segment load pilot "+file+" --because wave --yes").says("!listed in: + \"recipient-1\", + \"recipient-2\"")
 	sh.run(0, "segment save pilot --when 'role == \"courier\"' --because x --yes").says("!condition")
 	sh.run(0, "segment units pilot").says("recipient-1\nrecipient-2\n")
-	sh.run(0, "segment list").says("2 listed units, or role is \"courier\"")
+	sh.run(0, "segment list").says("2 listed units, and all where role is \"courier\"")
 	sh.run(0, "population set --off --because quiet").says("!sampled: false")
 }
 

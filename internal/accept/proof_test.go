@@ -10,6 +10,7 @@ import (
 	greenlever "greenlever.example/client"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/server"
 )
@@ -81,14 +82,14 @@ func TestDelivery(t *testing.T) {
 	var history struct {
 		Items []struct {
 			Action     string
-			Difference []string
+			Difference []words.Said
 			Reason     string
 		}
 	}
 	said := func(action, text string) bool {
 		s.Keeper.Do(t, "GET", "/projects/pinecrest/history?limit=100", nil, 200, &history)
 		for _, e := range history.Items {
-			if e.Action == action && strings.Contains(strings.Join(e.Difference, "\n"), text) {
+			if e.Action == action && strings.Contains(strings.Join(words.Texts(e.Difference), "\n"), text) {
 				return true
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/server"
 )
@@ -139,13 +140,13 @@ func TestGuessing(t *testing.T) {
 	var history struct {
 		Items []struct {
 			Action     string
-			Difference []string
+			Difference []words.Said
 		}
 	}
 	s.Keeper.Do(t, "GET", "/history?limit=200", nil, 200, &history)
 	said := map[string]bool{}
 	for _, e := range history.Items {
-		text := e.Action + " " + strings.Join(e.Difference, " ")
+		text := e.Action + " " + strings.Join(words.Texts(e.Difference), " ")
 		for _, want := range []string{`sign-in.refused wrong password, from "10.1.0.`, `sign-in.refused no account "nobody@pinecrest.example", from "127.0.0.1"`, `signed-out signed out, from "127.0.0.1"`, `signed-in signed in from "10.0.0.1"`, "password.refused"} {
 			said[want] = said[want] || strings.Contains(text, want)
 		}
@@ -178,7 +179,7 @@ func TestUndeclaredIsRefused(t *testing.T) {
 		s.Keeper.With("Content-Type", kind).Do(t, "POST", inProd+"/stops", object{"flags": []string{"a"}}, 415, nil)
 	}
 	s.Keeper.With("Sec-Fetch-Site", "cross-site").Do(t, "POST", inProd+"/stops", object{"flags": []string{"a"}}, 403, nil)
-	if v := s.Get(t, "production", "a"); strings.HasPrefix(v.Sentence, "Stopped") {
+	if v := s.Get(t, "production", "a"); strings.HasPrefix(v.Sentence.String(), "Stopped") {
 		t.Error("one of them stopped the flag")
 	}
 	// A dry run gives no secret away and leaves nothing behind.

@@ -15,6 +15,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/gltest"
 )
 
@@ -137,13 +138,13 @@ func TestEveryEditShowsItsShift(t *testing.T) {
 	p = tryEdit(t, s, "production", "night-batching", func(d *flag.Document) {
 		d.Rules = append(d.Rules, flag.Rule{Name: "Old firmware", When: &condition.Node{Test: "version.less", Attribute: "firmware", Text: []string{"4.0.0"}}, Gives: flag.Gives{Variant: "on"}})
 	})
-	if because := p.Preview.Shifts[0].Because; len(because) != 1 || because[0] != `rule "Old firmware" matches nobody who was seen` {
+	if because := p.Preview.Shifts[0].Because; len(because) != 1 || because[0].String() != `rule "Old firmware" matches nobody who was seen` {
 		t.Errorf("because %q", because)
 	}
 	// A stop can be tried too.
 	var stop previewed
 	s.Keeper.Do(t, "POST", inProd+"/stops?dryRun=true", object{"flags": []string{"night-batching"}}, 201, &stop)
-	if len(stop.Preview.Shifts) != 2 || stop.Preview.Shifts[0].After["on"].Counted != 0 || s.Get(t, "production", "night-batching").Sentence[:7] == "Stopped" {
+	if len(stop.Preview.Shifts) != 2 || stop.Preview.Shifts[0].After["on"].Counted != 0 || s.Get(t, "production", "night-batching").Sentence.String()[:7] == "Stopped" {
 		t.Errorf("%+v", stop.Preview.Shifts)
 	}
 }
@@ -461,14 +462,15 @@ func TestSegmentsShowTheirShift(t *testing.T) {
 	}
 	var segments struct {
 		Items []struct {
-			Key, Sentence string
-			UsedBy        []string
-			Units         shift.Estimate
-			Out           flag.List
+			Key      string
+			Sentence words.Said
+			UsedBy   []string
+			Units    shift.Estimate
+			Out      flag.List
 		}
 	}
 	s.Keeper.Do(t, "GET", inProd+"/segments", nil, 200, &segments)
-	if one := segments.Items[0]; one.Sentence != "1 listed unit; never 1 listed unit" || !slices.Equal(one.UsedBy, []string{"night-batching"}) || one.Units.Counted != 0 || !slices.Equal(one.Out.Units, []string{"recipient-1"}) {
+	if one := segments.Items[0]; one.Sentence.String() != "1 listed unit; never 1 listed unit" || !slices.Equal(one.UsedBy, []string{"night-batching"}) || one.Units.Counted != 0 || !slices.Equal(one.Out.Units, []string{"recipient-1"}) {
 		t.Errorf("%+v", one)
 	}
 	status, raw, _, _ := s.Keeper.Send("GET", inProd+"/segments/pilot/lists/out", nil)
@@ -557,7 +559,7 @@ func TestWhyCompares(t *testing.T) {
 	}
 	saved := s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever = flag.Off })
 	w = ask(object{"unit": "recipient-1", "against": object{"revision": saved.Revision - 1}})
-	if w.Against == nil || w.Against.Unit != "recipient-1" || !slices.ContainsFunc(w.Differs, func(d string) bool { return strings.HasPrefix(d, "because: the lever is off") }) {
+	if w.Against == nil || w.Against.Unit != "recipient-1" || !slices.ContainsFunc(w.Differs, func(d string) bool { return strings.HasPrefix(d, "because: the flag is off") }) {
 		t.Errorf("%+v", w.Differs)
 	}
 	var r struct {
@@ -607,15 +609,16 @@ func TestLintIsToldAndMuted(t *testing.T) {
 func TestConditionText(t *testing.T) {
 	s := gltest.Start(t)
 	var v struct {
-		When        *condition.Node
-		Text, Words string
+		When  *condition.Node
+		Text  string
+		Words words.Said
 	}
 	s.Keeper.Do(t, "POST", "/conditions/read", object{"text": `version(firmware) >= "4.2.0"  && ! has(badge)`}, 200, &v)
 	if v.Text != `version(firmware) >= version("4.2.0") && !has(badge)` || len(v.When.All) != 2 {
 		t.Errorf("%+v", v)
 	}
 	s.Keeper.Do(t, "POST", "/conditions/write", object{"when": v.When}, 200, &v)
-	if v.Words != "firmware is version ≥ 4.2.0 and not badge is present" {
+	if v.Words.String() != "firmware is version ≥ 4.2.0 and badge is not present" {
 		t.Errorf("%+v", v)
 	}
 	raw, _ := json.Marshal(object{"text": "role == \"a\" &&\n  firmware = 4"})

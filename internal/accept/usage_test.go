@@ -148,7 +148,7 @@ func TestConsoleUsage(t *testing.T) {
 	w.Gone("rounds 7").See("has it")
 	w.Click("Radar").See("greeting").See(`as string, fallback "hello"`).See("Asked for as another type").Click("Define it so").See("Every flag that code asks for is defined.")
 	good(t, w)
-	w.Go(s.URL()+"/p/pinecrest/production/flags/night-batching").Choose("without contact", "gives off").See("without contact for 60 min").Fill("minutes without contact", "30").See("30 min").Click("Save in production").Gone("This edit changes")
+	w.Go(s.URL()+"/p/pinecrest/production/flags/night-batching").Choose("without contact", "gives off").See("hears nothing from the service for 60 minutes").Fill("minutes without contact", "30").See("30 min").Click("Save in production").Gone("This edit changes")
 	good(t, w)
 	if d := s.Get(t, "production", "night-batching").Document; d.RestAfter != 30 {
 		t.Errorf("%+v", d)

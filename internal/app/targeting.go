@@ -14,6 +14,9 @@ type Attribute struct {
 	Type        lint.Type `json:"type"`
 	Description string    `json:"description"`
 	Example     string    `json:"example"`
+	// How sentences say it: one of it, such as "site" of site.id, and many; or by its name.
+	One  string `json:"one,omitempty"`
+	Many string `json:"many,omitempty"`
 	// Personal attributes never leave a client as they are: only what is derived from them does.
 	Personal   bool              `json:"personal"`
 	Derive     sample.Derivation `json:"derive,omitempty"`

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -249,6 +250,9 @@ func (a *api) once(ctx context.Context, r request, raw []byte, key string) (*htt
 	return nil, problem(res)
 }
 
+// options are what the API's fields are called on the command line.
+var options = map[string]string{"reason": "--because", "units": "--units", "span": "--span", "minutes": "--minutes"}
+
 // problem turns a problem document into an error with its exit code.
 func problem(res *http.Response) error {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
@@ -262,7 +266,12 @@ func problem(res *http.Response) error {
 		said = res.Status
 	}
 	if len(p.Fields) > 0 {
-		f := &app.Fault{Fields: p.Fields}
+		f := &app.Fault{Fields: slices.Clone(p.Fields)}
+		for i := range f.Fields {
+			if option := options[f.Fields[i].Place]; option != "" {
+				f.Fields[i].Place = option
+			}
+		}
 		said = f.Error()
 	}
 	code := exitFailed

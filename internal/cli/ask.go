@@ -17,6 +17,8 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/sentence"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -101,7 +103,7 @@ func contextOf(unit, set []string) (map[string]any, error) {
 
 func (s *session) printWhy(w *httpapi.Why) {
 	s.say("%s gives %s %s", w.Flag, w.Variant, string(w.Value))
-	s.say("because %s", wrap(w.Because, s.wide(), 8))
+	s.say("because %s", wrap(said(w.Because), s.wide(), 8))
 	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.Made))
 	s.say("attributes %s", whence(w.From, w.Seen))
 	s.say("")
@@ -122,7 +124,7 @@ func (s *session) printWhy(w *httpapi.Why) {
 	}
 	if w.Against != nil {
 		s.say("")
-		s.say("against %s: it gets %s, because %s", w.Against.Unit, w.Against.Variant, w.Against.Because)
+		s.say("against %s: it gets %s, because %s", w.Against.Unit, w.Against.Variant, said(w.Against.Because))
 		for _, d := range w.Differs {
 			s.say("  %s", wrap(d, s.wide(), 2))
 		}
@@ -153,11 +155,11 @@ func orNone(list []string) string {
 
 func (s *session) printCondition(x *condition.Explained, indent int) {
 	pad := strings.Repeat(" ", indent)
-	said := x.Said
+	truth := x.Said + ":"
 	if x.Said != "not looked at" {
-		said = fmt.Sprintf("%-8s", x.Said)
+		truth = fmt.Sprintf("%-8s", x.Said)
 	}
-	line := fmt.Sprintf("%s%s %s", pad, said, x.Words)
+	line := fmt.Sprintf("%s%s %s", pad, truth, said(x.Words))
 	if x.Seen != "" {
 		line += "; seen: " + x.Seen
 	}
@@ -174,18 +176,18 @@ func (s *session) printShares(x *decide.SharesStep) {
 	if x == nil || x.Draw == nil {
 		return
 	}
-	s.say("      %s %q lies at bucket %d (%s) of salt %s:", x.Draw.By, x.Draw.Key, x.Draw.Bucket, bucket.Percent(x.Draw.Bucket), x.Salt)
+	s.say("      %s %q lies at %s:", sentence.By([]string{x.Draw.By}), x.Draw.Key, bucket.Percent(x.Draw.Bucket))
 	for _, p := range x.Parts {
 		name, here := p.Variant, ""
 		if p.GoesOn {
-			name = "goes on"
+			name = "what follows"
+		}
+		if p.Has(x.Draw.Bucket) {
+			here = "   <- here"
 		}
 		var ranges []string
 		for _, r := range p.Ranges {
-			ranges = append(ranges, fmt.Sprintf("%d to %d", r[0], r[1]-1))
-			if r[0] <= x.Draw.Bucket && x.Draw.Bucket < r[1] {
-				here = "   <- here"
-			}
+			ranges = append(ranges, fmt.Sprintf("from %s to %s", bucket.Percent(r[0]), bucket.Percent(r[1])))
 		}
 		s.say("        %-14s %-10s %s%s", name, bucket.Percent(p.Share), strings.Join(ranges, ", "), here)
 	}
@@ -237,13 +239,13 @@ func (s *session) liftCommand() *cobra.Command {
 			return err
 		}
 		var standing [][]any
-		var what []string
+		var what []words.Said
 		for _, st := range all.Items {
 			if st.LiftedAt == 0 {
 				standing = append(standing, []any{st.ID, strings.Join(st.Flags, ", "), st.ByName, when(st.At), st.Reason})
 				for _, id := range args {
 					if id == st.ID {
-						what = append(what, "lift the stop of "+strings.Join(st.Flags, ", "))
+						what = append(what, words.Say("lift the stop of %s", strings.Join(st.Flags, ", ")))
 					}
 				}
 			}
@@ -343,7 +345,7 @@ func (s *session) printEntry(e *httpapi.HistoryEntry) {
 	}
 	s.say("%s  %s  %s  %s  by %s through %s", when(e.At), e.Action, e.Subject, where, who, e.Actor.Through)
 	for _, line := range e.Difference {
-		s.say("    %s", wrap(line, s.wide(), 4))
+		s.say("    %s", wrap(said(line), s.wide(), 4))
 	}
 	if e.Reason != "" {
 		s.say("    because %s", wrap(e.Reason, s.wide(), 12))

@@ -20,6 +20,8 @@ import (
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
+
+	"greenlever.example/core/words"
 )
 
 // Exit codes.
@@ -153,7 +155,7 @@ and knows who changed what.
 	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
 	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
 	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and does nothing twice")
-	p.Int64Var(&s.units, "units", -1, "confirms how many units a change takes from the resting variant in one step")
+	p.Int64Var(&s.units, "units", -1, "how many units a change takes from the resting variant in one step, or at most where that cannot be counted")
 	root.AddCommand(s.serveCommand(), s.outpostCommand(), s.demoCommand(), s.openAPICommand(), s.signInCommand(), s.boardCommand(), s.flagCommand(), s.segmentCommand(),
 		s.attributeCommand(), s.populationCommand(), s.unitCommand(), s.rosterCommand(), s.checkCommand(), s.conditionCommand(), s.seeAsCommand(),
 		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.usageCommand(), s.radarCommand(), s.generateCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
@@ -225,9 +227,9 @@ func (s *session) askSecret(question string) (string, error) {
 }
 
 // confirm shows what would change and asks, if the environment asks first.
-func (s *session) confirm(difference []string, askFirst bool) error {
+func (s *session) confirm(difference []words.Said, askFirst bool) error {
 	for _, line := range difference {
-		fmt.Fprintln(s.err, "  "+line)
+		fmt.Fprintln(s.err, "  "+said(line))
 	}
 	if !askFirst {
 		return nil

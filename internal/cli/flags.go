@@ -17,7 +17,6 @@ import (
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
-	"greenlever.example/core/sentence"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -49,7 +48,7 @@ func (s *session) printBoard(b *httpapi.Board) {
 				continue
 			}
 			c := f.In[e.Key]
-			s.say("  %-14s %s", e.Key, wrap(c.Sentence, s.wide(), 17))
+			s.say("  %-14s %s", e.Key, wrap(said(c.Sentence), s.wide(), 17))
 		}
 	}
 	s.say("")
@@ -153,7 +152,7 @@ func (s *session) flagShow() *cobra.Command {
 func (s *session) printFlag(v *httpapi.FlagView) {
 	d := v.Document
 	s.say("%s  %s", d.Key, v.Definition.Title)
-	s.say("%s: %s", v.Environment.Key, wrap(v.Sentence, s.wide(), len(v.Environment.Key)+2))
+	s.say("%s: %s", v.Environment.Key, wrap(said(v.Sentence), s.wide(), len(v.Environment.Key)+2))
 	s.say("")
 	s.say("type     %s, purpose %s, %s, visible to browsers: %t", d.Type, v.Definition.Purpose, goneBy(v.Definition.GoneBy), d.Visible)
 	s.say("lever    %s", d.Lever)
@@ -177,12 +176,12 @@ func (s *session) printFlag(v *httpapi.FlagView) {
 			parked = " (parked)"
 		}
 		s.say("rule %-3d %s%s [%s]", i+1, r.Name, parked, r.ID)
-		s.say("         %s", wrap(sentence.Rule(r, d.Resting, condition.PlainQuote), s.wide(), 9))
+		s.say("         %s", wrap(said(v.Says[i]), s.wide(), 9))
 		if i < len(v.Texts) && v.Texts[i] != "" {
 			s.say("         %s", wrap(v.Texts[i], s.wide(), 9))
 		}
 	}
-	s.say("end      %s", sentence.Gives(d.End))
+	s.say("end      %s", said(v.Says[len(v.Says)-1]))
 	s.say("version  %d, of revision %d", v.Version, v.Revision)
 }
 
@@ -214,7 +213,7 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 	}
 	if s.try {
 		for _, line := range tried.Difference {
-			s.note("  %s", line)
+			s.note("  %s", said(line))
 		}
 		return s.show(tried, func() { s.printPreview(tried.Preview, tried.Document) })
 	}
@@ -233,7 +232,7 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 	}
 	return s.show(saved, func() {
 		s.note("saved as version %d, revision %d of %s", saved.Version, saved.Revision, s.env)
-		s.say("%s: %s", s.env, wrap(saved.Sentence, s.wide(), len(s.env)+2))
+		s.say("%s: %s", s.env, wrap(said(saved.Sentence), s.wide(), len(s.env)+2))
 	})
 }
 

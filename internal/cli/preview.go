@@ -32,15 +32,16 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	}
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	for _, sh := range p.Shifts {
+		add("%s: %s", sh.Flag, said(sh.Says))
 		if sh.Moved.Counted == 0 {
-			if len(sh.Because) > 0 {
-				add("%s moves nobody: %s", sh.Flag, strings.Join(sh.Because, "; "))
-			}
 			continue
 		}
-		add("%s moves %s of %s units", sh.Flag, about(sh.Moved), about(sh.Units))
 		for _, m := range sh.Moves {
-			add("  %s from %s to %s, such as %s", about(m.Moved), orFallback(m.From), orFallback(m.To), strings.Join(m.Examples, ", "))
+			to := orFallback(m.To)
+			if m.Value {
+				to += " with its new value"
+			}
+			add("  %s from %s to %s, such as %s", about(m.Moved), orFallback(m.From), to, strings.Join(m.Examples, ", "))
 		}
 		for _, v := range slices.Sorted(maps.Keys(sh.After)) {
 			add("  then %s of all units get %s", partOf(sh.After[v]), orFallback(v))
@@ -49,11 +50,10 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	for _, place := range slices.Sorted(maps.Keys(p.Drawn)) {
 		for _, drawn := range p.Drawn[place] {
 			for _, part := range slices.Sorted(maps.Keys(drawn.Parts)) {
-				gets := "get " + part
-				if part == ">" {
-					gets = "go on"
+				if part == ">" { // what is left follows from the others
+					continue
 				}
-				add("%s: %s of %s values of %s %s", placeName(d, place), about(drawn.Parts[part]), about(drawn.Units), drawn.By, gets)
+				add("%s: %s of %s different %s get %s", placeName(d, place), about(drawn.Parts[part]), about(drawn.Units), drawn.By, part)
 			}
 		}
 	}
@@ -63,12 +63,27 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	for _, u := range p.Types {
 		add("careful: %s", u.Says)
 	}
+	standing := 0
 	for _, f := range p.Lint {
-		if f.Muted == "" {
-			add("careful: %s %s; %s", placeOf(f.Place), f.Says, f.Mend)
+		switch {
+		case f.Muted != "":
+		case f.Stands:
+			standing++
+		default:
+			add("careful: %s %s; %s", placeOf(f.Place), said(f.Says), f.Mend)
 		}
 	}
+	if standing > 0 {
+		add("not by this edit: %s already; greenlever check lists them", counted(standing, "warning stands", "warnings stand"))
+	}
 	return lines
+}
+
+func counted(n int, one, several string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, several)
 }
 
 func placeName(d *flag.Document, id string) string {
@@ -121,7 +136,12 @@ func (s *session) confirmSweep(p *preview.Preview) (any, error) {
 	}
 	units := p.Shifts[0].Units.Units
 	answer := strconv.FormatInt(s.units, 10)
-	if s.units < 0 {
+	if s.units < 0 && p.Shifts[0].Perhaps.Counted > 0 {
+		var err error
+		if answer, err = s.ask("Nobody can count how many units this takes from the resting variant. How many at most, as you know it? "); err != nil {
+			return nil, coded(exitUsage, "it cannot be counted how many units this takes from the resting variant: say with --units how many it moves at most")
+		}
+	} else if s.units < 0 {
 		var err error
 		if answer, err = s.ask(fmt.Sprintf("This takes all of about %d units from the resting variant in one step. Type that number to go on: ", units)); err != nil {
 			return nil, coded(exitUsage, "this takes all of about %d units from the resting variant in one step: widen it by shares, or add --units %d", units, units)

@@ -32,7 +32,7 @@ func (s *session) segmentCommand() *cobra.Command {
 		return s.show(all.Items, func() {
 			var rows [][]any
 			for _, v := range all.Items {
-				rows = append(rows, []any{v.Key, v.Title, v.Sentence, strings.Join(v.UsedBy, ", ")})
+				rows = append(rows, []any{v.Key, v.Title, said(v.Sentence), strings.Join(v.UsedBy, ", ")})
 			}
 			s.rows([]any{"segment", "title", "whom it takes", "used by"}, rows)
 		})
@@ -57,7 +57,7 @@ func (s *session) segmentCommand() *cobra.Command {
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/segments", body: map[string]any{"key": args[0], "title": title, "when": n, "reason": s.because}}, &made); err != nil {
 			return err
 		}
-		return s.show(made, func() { s.note("segment %s made: %s", made.Key, strings.Join(made.Difference, "; ")) })
+		return s.show(made, func() { s.note("segment %s made: %s", made.Key, sayAll(made.Difference, "; ")) })
 	}}
 	make_.Flags().StringVar(&title, "title", "", "for people")
 	save := &cobra.Command{Use: "save KEY", Short: "Save whom a segment takes in an environment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
@@ -167,7 +167,7 @@ func (s *session) segmentLoad() *cobra.Command {
 			if err := send(false, &saved); err != nil {
 				return err
 			}
-			return s.show(saved, func() { s.note("%s; revision %d of %s", strings.Join(saved.Difference, "; "), saved.Revision, s.env) })
+			return s.show(saved, func() { s.note("%s; revision %d of %s", sayAll(saved.Difference, "; "), saved.Revision, s.env) })
 		}}
 	c.Flags().StringVar(&list, "list", "in", "in or out: units that the segment takes, or keeps out")
 	c.Flags().StringVar(&mode, "mode", "replace", "replace, add or remove")

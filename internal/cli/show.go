@@ -11,6 +11,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 	"go.yaml.in/yaml/v4"
 	"golang.org/x/term"
+
+	"greenlever.example/core/words"
 )
 
 // show prints data as asked: as JSON, as YAML, or by the function for people.
@@ -83,6 +85,29 @@ func (s *session) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\
 
 // note tells who sits there what was done; it is no data.
 func (s *session) note(format string, args ...any) { fmt.Fprintf(s.err, format+"\n", args...) }
+
+// said prints what is said, with instants in the reader's own zone.
+func said(s words.Said) string {
+	return s.Print(func(t words.Token) string {
+		if at, err := time.Parse(time.RFC3339Nano, t.Text); t.Kind == words.ATime && err == nil {
+			format := "2006-01-02 15:04 MST"
+			if at.Nanosecond() != 0 || at.Second() != 0 {
+				format = "2006-01-02 15:04:05 MST"
+			}
+			return at.Local().Format(format)
+		}
+		return t.String()
+	})
+}
+
+// sayAll prints several things that are said.
+func sayAll(all []words.Said, sep string) string {
+	texts := make([]string, len(all))
+	for i, s := range all {
+		texts[i] = said(s)
+	}
+	return strings.Join(texts, sep)
+}
 
 func when(ms int64) string {
 	if ms == 0 {

@@ -211,7 +211,7 @@ func (s *session) checkCommand() *cobra.Command {
 					muted = " (muted: " + f.Muted + ")"
 				}
 				s.say("%s [%s]%s", place, f.Check, muted)
-				s.say("    %s", wrap(f.Says+"; "+f.Mend, s.wide(), 4))
+				s.say("    %s", wrap(said(f.Says)+"; "+f.Mend, s.wide(), 4))
 			}
 			if len(all.Items) == 0 {
 				s.note("nothing was found")

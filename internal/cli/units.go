@@ -6,6 +6,7 @@ import (
 	"maps"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -52,7 +53,7 @@ func (s *session) attributeCommand() *cobra.Command {
 	var declared app.Attribute
 	var kind, derive string
 	declare := &cobra.Command{Use: "declare NAME", Short: "Declare an attribute, or change what is declared", Args: exactly("NAME"),
-		Example: "  greenlever attribute declare firmware --type version --loose --example 4.2.0\n  greenlever attribute declare email --type string --personal --derive domain",
+		Example: "  greenlever attribute declare firmware --type version --loose --example 4.2.0\n  greenlever attribute declare site.id --one site --many sites\n  greenlever attribute declare email --type string --personal --derive domain",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
@@ -73,6 +74,8 @@ func (s *session) attributeCommand() *cobra.Command {
 	f.StringVar(&kind, "type", "string", "string, number, boolean, version, time, address or list")
 	f.StringVar(&declared.Description, "description", "", "for people")
 	f.StringVar(&declared.Example, "example", "", "for people")
+	f.StringVar(&declared.One, "one", "", "what sentences call one of it, such as site for site.id")
+	f.StringVar(&declared.Many, "many", "", "and many: 8 % of sites get ...")
 	f.BoolVar(&declared.Personal, "personal", false, "it never leaves a client as it is")
 	f.StringVar(&derive, "derive", "", "what may leave of a personal attribute: presence or domain")
 	f.BoolVar(&declared.ServerOnly, "server-only", false, "it is ignored where it comes with a browser key")
@@ -211,7 +214,7 @@ func (s *session) unitCommand() *cobra.Command {
 			}
 			var rows [][]any
 			for _, g := range v.Answers {
-				rows = append(rows, []any{g.Flag, g.Variant, g.Because})
+				rows = append(rows, []any{g.Flag, g.Variant, said(g.Because)})
 			}
 			s.rows([]any{"flag", "gets", "because"}, rows)
 		})
@@ -272,6 +275,13 @@ func (s *session) unitCommand() *cobra.Command {
 	return group("unit", "What single units get; test units", show, list, save, remove)
 }
 
+func fromTo(low, high int) string {
+	if low == high {
+		return strconv.Itoa(low)
+	}
+	return fmt.Sprintf("%d to %d", low, high)
+}
+
 func (s *session) rosterCommand() *cobra.Command {
 	return &cobra.Command{Use: "roster", Short: "What each test unit gets, against what is expected and what chance says", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 		a, path, _, err := s.inEnvironment(cmd.Context())
@@ -301,9 +311,11 @@ func (s *session) rosterCommand() *cobra.Command {
 				}
 				var chances []string
 				for _, c := range r.Chances[key] {
-					chances = append(chances, fmt.Sprintf("%s %d of %d to %d", c.Variant, c.Actual, c.Low, c.High))
+					if c.Actual > 0 || c.High > 0 {
+						chances = append(chances, fmt.Sprintf("%d of %d get %s; %s would be usual", c.Actual, len(r.Units), c.Variant, fromTo(c.Low, c.High)))
+					}
 				}
-				rows = append(rows, append(row, strings.Join(chances, ", ")))
+				rows = append(rows, append(row, strings.Join(chances, "\n")))
 			}
 			s.rows(header, rows)
 		})

@@ -11,11 +11,13 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/accessor"
 	"greenlever.example/greenlever/internal/app/change"
@@ -65,16 +67,24 @@ func (s *session) printUsage(u *httpapi.Usage, span string) {
 		rows = append(rows, []any{l.Flag, fallbackOr(l.Variant), l.Total, share(l.Total, total[l.Flag]), before[k], spark(l.Counts)})
 	}
 	s.say("decisions in %s, %s to %s", s.env, when(u.From), when(u.To))
-	s.rows([]any{"flag", "variant", "decisions", "share", "the " + span + " before", ""}, rows)
+	s.rows([]any{"flag", "variant", "decisions", "share", "in the " + span + " before", ""}, rows)
 	if len(u.Ways) == 0 {
 		return
 	}
 	s.say("")
 	rows = nil
 	for _, w := range u.Ways {
-		rows = append(rows, []any{fallbackOr(w.Variant), w.Reason, w.Rule, strings.TrimSpace(w.Application + " " + w.Version), w.FlagVersion, w.Count, share(w.Count, total[w.Flag])})
+		rows = append(rows, []any{fallbackOr(w.Variant), w.Reason, w.Name, strings.TrimSpace(w.Application + " " + w.Version), versionOr(w.FlagVersion), w.Count, share(w.Count, total[w.Flag])})
 	}
-	s.rows([]any{"variant", "reason", "rule", "application", "revision", "decisions", "share"}, rows)
+	s.rows([]any{"variant", "reason", "rule", "application", "version", "decisions", "share"}, rows)
+}
+
+// versionOr is a flag's version, where it is known.
+func versionOr(version int64) string {
+	if version == 0 {
+		return "-"
+	}
+	return strconv.FormatInt(version, 10)
 }
 
 func fallbackOr(variant string) string {
@@ -145,7 +155,7 @@ func (s *session) instancesCommand() *cobra.Command {
 			if !silent {
 				who, at = "instance "+args[0]+" decides", path+"/instances/"+url.PathEscape(args[0])+"/gone"
 			}
-			if err := s.confirm([]string{who + " no more"}, env.AskFirst); err != nil {
+			if err := s.confirm([]words.Said{words.Plain(who + " no more")}, env.AskFirst); err != nil {
 				return err
 			}
 			var out change.AccountedFor

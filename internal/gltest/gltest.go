@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/server"
 )
@@ -231,7 +232,7 @@ type View struct {
 	Document *flag.Document
 	Version  int64
 	Revision int64
-	Sentence string
+	Sentence words.Said
 }
 
 // Get reads a flag.
@@ -245,8 +246,8 @@ func (s *Service) Get(t testing.TB, env, key string) View {
 // Saved is the answer to a change of a flag.
 type Saved struct {
 	Version, Revision int64
-	Sentence          string
-	Difference        []string
+	Sentence          words.Said
+	Difference        []words.Said
 	Document          *flag.Document
 }
 

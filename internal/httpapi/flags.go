@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -23,7 +25,7 @@ import (
 type Cell struct {
 	Lever    flag.Lever `json:"lever"`
 	Stops    []string   `json:"stops"`
-	Sentence string     `json:"sentence"`
+	Sentence words.Said `json:"sentence"`
 	Version  int64      `json:"version"`
 }
 
@@ -67,7 +69,7 @@ func (c *call) board(*none) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		cells, err := c.api.columns.of(c.ctx, c.api.Records, e.ID, place.Rules())
+		cells, err := c.api.columns.of(c.ctx, c.api.Records, e.ID, place.Rules(), c.api.Population.Names(c.ctx, e.ID))
 		if err != nil {
 			return nil, err
 		}
@@ -94,6 +96,7 @@ type columns struct {
 
 type column struct {
 	rules *decide.Ruleset
+	names words.Names
 	cells map[string]madeCell
 	at    time.Time // when the versions were read
 }
@@ -107,11 +110,12 @@ type madeCell struct {
 	of *decide.Flag
 }
 
-func (k *columns) of(ctx context.Context, records Records, environment int64, rules *decide.Ruleset) (map[string]madeCell, error) {
+func (k *columns) of(ctx context.Context, records Records, environment int64, rules *decide.Ruleset, names words.Names) (map[string]madeCell, error) {
 	k.mu.Lock()
 	last := k.all[environment]
 	k.mu.Unlock()
-	if last.rules == rules && time.Since(last.at) < columnLife {
+	same := maps.Equal(last.names, names)
+	if same && last.rules == rules && time.Since(last.at) < columnLife {
 		return last.cells, nil
 	}
 	versions, err := records.FlagVersions(ctx, environment)
@@ -125,8 +129,8 @@ func (k *columns) of(ctx context.Context, records Records, environment int64, ru
 			continue
 		}
 		cell := last.cells[key]
-		if cell.of != f {
-			cell = madeCell{Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0), version}, f}
+		if cell.of != f || !same {
+			cell = madeCell{Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0, names), version}, f}
 		}
 		cell.Version = version
 		cells[key] = cell
@@ -136,7 +140,7 @@ func (k *columns) of(ctx context.Context, records Records, environment int64, ru
 	if k.all == nil {
 		k.all = map[int64]column{}
 	}
-	k.all[environment] = column{rules, cells, time.Now()}
+	k.all[environment] = column{rules, names, cells, time.Now()}
 	return cells, nil
 }
 
@@ -183,8 +187,8 @@ type FlagView struct {
 	Version     int64            `json:"version"`
 	Revision    int64            `json:"revision"` // that made this version
 	Stops       []StopView       `json:"stops"`    // standing ones
-	Sentence    string           `json:"sentence"`
-	Says        []string         `json:"says"`            // each rule by itself, and the end
+	Sentence    words.Said       `json:"sentence"`
+	Says        []words.Said     `json:"says"`            // each rule by itself, and the end
 	Texts       []string         `json:"texts"`           // each rule's condition as text
 	Asked       *app.Asked       `json:"asked,omitempty"` // since when code asks for it
 	Changed     int64            `json:"changed"`         // when this version was made
@@ -206,9 +210,10 @@ func (c *call) flag(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	names := c.api.Population.Names(c.ctx, e.ID)
 	standing := slices.DeleteFunc(all, func(s StopView) bool { return s.LiftedAt != 0 || !slices.Contains(s.Flags, d.Key) })
 	v := &FlagView{Definition: d, Environment: e, Document: rec.Document, Version: rec.Version, Revision: rec.Revision, Stops: standing,
-		Sentence: sentence.Of(rec.Document, len(standing) > 0), Says: sentence.Parts(rec.Document), Texts: texts(rec.Document)}
+		Sentence: sentence.Of(rec.Document, len(standing) > 0, names), Says: sentence.Parts(rec.Document, names), Texts: texts(rec.Document)}
 	asked, err := c.api.Records.Asked(c.ctx, e.ID)
 	if err != nil {
 		return nil, err
@@ -291,7 +296,7 @@ type SegmentView struct {
 	Lists    string          `json:"lists,omitempty"` // the attribute that the lists name
 	In       *flag.List      `json:"in,omitempty"`
 	Out      *flag.List      `json:"out,omitempty"`
-	Sentence string          `json:"sentence"`
+	Sentence words.Said      `json:"sentence"`
 	UsedBy   []string        `json:"usedBy"` // flags, and segments as "segment x", in this environment
 	Units    shift.Estimate  `json:"units"`  // of the population, that it takes
 }
@@ -327,6 +332,7 @@ func (c *call) segments(*none) (any, error) {
 		}
 	}
 	now := c.api.Now().UnixMilli()
+	names := c.api.Population.Names(c.ctx, e.ID)
 	out := listOf[SegmentView]{[]SegmentView{}}
 	for i := range records {
 		rec := &records[i]
@@ -335,7 +341,7 @@ func (c *call) segments(*none) (any, error) {
 		if !known {
 			continue
 		}
-		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out, Sentence: sentence.Segment(d), UsedBy: slices.Compact(slices.Sorted(slices.Values(usedBy[key])))}
+		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out, Sentence: sentence.Segment(d, names), UsedBy: slices.Compact(slices.Sorted(slices.Values(usedBy[key])))}
 		if v.UsedBy == nil {
 			v.UsedBy = []string{}
 		}

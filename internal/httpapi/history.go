@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/guard"
@@ -18,25 +19,33 @@ import (
 
 // HistoryEntry is one thing that happened, as the History page shows it.
 type HistoryEntry struct {
-	Chain       string    `json:"chain"`
-	Sequence    int64     `json:"sequence"`
-	Digest      string    `json:"digest"`
-	At          int64     `json:"at"`
-	Actor       app.Actor `json:"actor"`
-	Name        string    `json:"name"` // of the person
-	Action      string    `json:"action"`
-	Environment string    `json:"environment,omitempty"`
-	Subject     string    `json:"subject,omitempty"`
-	Change      string    `json:"change"`
-	Revision    int64     `json:"revision,omitempty"`
-	Version     int64     `json:"version,omitempty"`
-	Reason      string    `json:"reason,omitempty"`
-	Difference  []string  `json:"difference"`
+	Chain       string       `json:"chain"`
+	Sequence    int64        `json:"sequence"`
+	Digest      string       `json:"digest"`
+	At          int64        `json:"at"`
+	Actor       app.Actor    `json:"actor"`
+	Name        string       `json:"name"` // of the person
+	Action      string       `json:"action"`
+	Environment string       `json:"environment,omitempty"`
+	Subject     string       `json:"subject,omitempty"`
+	Change      string       `json:"change"`
+	Revision    int64        `json:"revision,omitempty"`
+	Version     int64        `json:"version,omitempty"`
+	Reason      string       `json:"reason,omitempty"`
+	Difference  []words.Said `json:"difference"`
 }
 
 type historyPage struct {
 	Items  []HistoryEntry `json:"items"`
 	Cursor string         `json:"cursor,omitempty"` // of the next page
+}
+
+func readAll(texts []string) []words.Said {
+	all := make([]words.Said, len(texts))
+	for i, t := range texts {
+		all[i] = words.Read(t)
+	}
+	return all
 }
 
 const maxPage = 200
@@ -68,7 +77,7 @@ func (c *call) history(*none) (any, error) {
 			return nil, err
 		}
 		page.Items = append(page.Items, HistoryEntry{e.Chain, e.Sequence, rows[i].Digest, e.At, e.Actor, accounts[e.Actor.ID], e.Action,
-			names[e.Environment], e.Subject, e.Change, e.Revision, e.Version, e.Reason, e.Difference})
+			names[e.Environment], e.Subject, e.Change, e.Revision, e.Version, e.Reason, readAll(e.Difference)})
 	}
 	return page, nil
 }

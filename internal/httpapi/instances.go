@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/radar"
 )
@@ -148,12 +149,18 @@ var spans = []span{{"15m", 15, 1}, {"1h", 60, 1}, {"6h", 360, 5}, {"1d", 1440, 1
 
 // Usage is what was decided in a span of time, and in the one before.
 type Usage struct {
-	From int64           `json:"from"` // Unix milliseconds
-	To   int64           `json:"to"`
-	Step int64           `json:"step"` // milliseconds
-	Now  []UsageLine     `json:"now"`
-	Past []UsageLine     `json:"past"` // the window before, of the same length
-	Ways []app.CountLine `json:"ways"` // for one flag: sums by rule, reason, revision, application and version
+	From int64       `json:"from"` // Unix milliseconds
+	To   int64       `json:"to"`
+	Step int64       `json:"step"` // milliseconds
+	Now  []UsageLine `json:"now"`
+	Past []UsageLine `json:"past"` // the window before, of the same length
+	Ways []Way       `json:"ways"` // for one flag: sums by rule, reason, version of the flag, application and its version
+}
+
+// Way is how often a flag was decided in one way.
+type Way struct {
+	app.CountLine
+	Name string `json:"name,omitempty"` // of the rule
 }
 
 // UsageLine is how often a flag gave a variant, step by step.
@@ -173,18 +180,26 @@ func (c *call) usage(*none) (any, error) {
 	s := spans[at]
 	to := (c.api.Now().UnixMilli()/60_000/s.step + 1) * s.step // the step that has begun counts as it is
 	from := to - s.minutes
-	flag := c.QueryParam("flag")
-	rows, err := c.api.Records.Uses(c.ctx, e.ID, flag, from, to, s.step)
+	key := c.QueryParam("flag")
+	rows, err := c.api.Records.Uses(c.ctx, e.ID, key, from, to, s.step)
 	if err != nil {
 		return nil, err
 	}
-	past, err := c.api.Records.Uses(c.ctx, e.ID, flag, from-s.minutes, from, s.step)
+	past, err := c.api.Records.Uses(c.ctx, e.ID, key, from-s.minutes, from, s.step)
 	if err != nil {
 		return nil, err
 	}
-	u := &Usage{From: from * 60_000, To: to * 60_000, Step: s.step * 60_000, Now: s.lines(rows, flag, from), Past: s.lines(past, flag, from-s.minutes), Ways: []app.CountLine{}}
-	if flag != "" {
-		u.Ways = ways(rows, flag)
+	u := &Usage{From: from * 60_000, To: to * 60_000, Step: s.step * 60_000, Now: s.lines(rows, key, from), Past: s.lines(past, key, from-s.minutes), Ways: []Way{}}
+	if key != "" {
+		place, err := c.api.Hub.Place(c.ctx, e.ID)
+		if err != nil {
+			return nil, err
+		}
+		var doc *flag.Document
+		if f := place.Rules().Flag(key); f != nil {
+			doc = f.Document()
+		}
+		u.Ways = ways(rows, key, doc)
 	}
 	return u, nil
 }
@@ -218,19 +233,26 @@ func (s span) lines(rows []app.UseRow, flag string, from int64) []UsageLine {
 }
 
 // ways sums one flag's rows over time, the largest first.
-func ways(rows []app.UseRow, flag string) []app.CountLine {
+func ways(rows []app.UseRow, key string, doc *flag.Document) []Way {
 	sums := map[app.CountLine]uint64{}
 	for _, r := range rows {
 		l := r.CountLine
-		l.Flag, l.Count = flag, 0
+		l.Flag, l.Count = key, 0
 		sums[l] += r.Count
 	}
-	out := make([]app.CountLine, 0, len(sums))
+	out := make([]Way, 0, len(sums))
 	for l, n := range sums {
 		l.Count = n
-		out = append(out, l)
+		way := Way{l, ""}
+		if l.Rule != "" {
+			way.Name = "a rule that is gone"
+			if r := doc.Rule(l.Rule); r != nil {
+				way.Name = r.Name
+			}
+		}
+		out = append(out, way)
 	}
-	slices.SortFunc(out, func(a, b app.CountLine) int {
+	slices.SortFunc(out, func(a, b Way) int {
 		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Application, b.Application),
 			cmp.Compare(a.Version, b.Version), cmp.Compare(a.FlagVersion, b.FlagVersion), cmp.Compare(a.Reason, b.Reason))
 	})

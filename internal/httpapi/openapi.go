@@ -11,6 +11,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 )
 
 func (a *API) openAPI(c *echo.Context) error {
@@ -26,6 +27,7 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 // OpenAPI makes the OpenAPI 3.1 document of the management API from the table of routes.
 func OpenAPI() ([]byte, error) {
 	s := &schemas{defs: map[string]any{}}
+	s.of(reflect.TypeFor[said]()) // named by the mapper below
 	paths := map[string]map[string]any{}
 	for _, r := range (&API{}).routes() {
 		if r.raw != nil { // files and streams
@@ -83,6 +85,12 @@ func (s *schemas) operation(r *route) map[string]any {
 	return op
 }
 
+// said is how [words.Said] is written.
+type said struct {
+	Text   string        `json:"text"`   // plainly, names of variants between backticks and what people wrote in quotes
+	Tokens []words.Token `json:"tokens"` // for whoever prints them in a way of its own
+}
+
 // Problem is an error as it is answered.
 type Problem struct {
 	Type   string         `json:"type"`
@@ -96,6 +104,9 @@ type Problem struct {
 func (s *schemas) of(t reflect.Type) any {
 	r := jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: true, Namer: typeName,
 		Mapper: func(t reflect.Type) *jsonschema.Schema {
+			if t == reflect.TypeFor[words.Said]() {
+				return &jsonschema.Schema{Ref: "#/$defs/Said"}
+			}
 			if t == reflect.TypeFor[json.RawMessage]() {
 				return &jsonschema.Schema{Description: "any JSON value"}
 			}
@@ -133,6 +144,10 @@ func typeName(t reflect.Type) string {
 	case "greenlever.example/core/flag":
 		if name == "Problem" { // an error's, beside the API's own
 			name = "FieldProblem"
+		}
+	case "greenlever.example/core/words":
+		if name == "Token" { // a person's are another thing
+			name = "SaidToken"
 		}
 	case "greenlever.example/greenlever/internal/app/audit":
 		name = "Audit" + name

@@ -11,6 +11,7 @@ import (
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -112,7 +113,7 @@ type whyAgainst struct {
 type WhyOne struct {
 	decide.Explanation
 	Value      json.RawMessage `json:"value,omitempty"`
-	Sentence   string          `json:"sentence"`
+	Sentence   words.Said      `json:"sentence"`
 	Made       int64           `json:"made"`  // when the revision was made
 	Asked      int64           `json:"asked"` // the moment that was asked for
 	Unit       string          `json:"unit"`
@@ -170,7 +171,7 @@ func (c *call) whyOne(p *app.Project, e *app.Environment, rules *decide.Ruleset,
 	if f == nil {
 		return nil, app.Faultf(app.NotFound, "there is no flag %s in this environment at revision %d", c.Param("flag"), rules.Source.Revision)
 	}
-	w := &WhyOne{Explanation: f.Explain(rules, unit, asked), Sentence: sentence.Of(f.Document(), len(f.Stops()) > 0), Made: rules.Source.At, Asked: asked,
+	w := &WhyOne{Explanation: f.Explain(rules, unit, asked), Sentence: sentence.Of(f.Document(), len(f.Stops()) > 0, c.api.Population.Names(c.ctx, e.ID)), Made: rules.Source.At, Asked: asked,
 		Unit: unit.Key(), From: from, Seen: seen, Attributes: plain(unit)}
 	if v := f.Variant(w.Outcome.Variant); v != nil {
 		w.Value = v.Raw
@@ -186,8 +187,8 @@ func differs(a, b *WhyOne) (out []string) {
 		}
 	}
 	say("gets", a.Variant, b.Variant)
-	say("because", a.Because, b.Because)
-	say("sentence", a.Sentence, b.Sentence)
+	say("because", a.Because.String(), b.Because.String())
+	say("sentence", a.Sentence.String(), b.Sentence.String())
 	if a.Unit != b.Unit {
 		say("unit", a.Unit, b.Unit)
 	}

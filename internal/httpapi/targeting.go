@@ -10,6 +10,7 @@ import (
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -37,7 +38,7 @@ type conditionText struct {
 type ConditionView struct {
 	When  *condition.Node `json:"when,omitempty"`
 	Text  string          `json:"text"`
-	Words string          `json:"words"`
+	Words words.Said      `json:"words"`
 }
 
 func viewCondition(n *condition.Node) (*ConditionView, error) {
@@ -45,7 +46,7 @@ func viewCondition(n *condition.Node) (*ConditionView, error) {
 	if err != nil {
 		return nil, app.InvalidField("when", "%s", err.Error())
 	}
-	return &ConditionView{n, text, n.Words()}, nil
+	return &ConditionView{n, text, n.Said(nil)}, nil
 }
 
 func (c *call) readCondition(in *conditionText) (any, error) {

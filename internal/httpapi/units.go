@@ -8,6 +8,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/sample"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/population"
@@ -65,11 +66,11 @@ func (c *call) unitContext(p *app.Project, e *app.Environment, in *unitBody) (un
 
 // UnitAnswer is what a unit gets of one flag.
 type UnitAnswer struct {
-	Flag    string `json:"flag"`
-	Variant string `json:"variant"`
-	Reason  string `json:"reason"`
-	Because string `json:"because"`
-	Rule    string `json:"rule,omitempty"`
+	Flag    string     `json:"flag"`
+	Variant string     `json:"variant"`
+	Reason  string     `json:"reason"`
+	Because words.Said `json:"because"`
+	Rule    string     `json:"rule,omitempty"`
 }
 
 // UnitView is what a unit gets.
@@ -139,9 +140,9 @@ func (c *call) removeTestUnit(in *removeUnitBody) (any, error) {
 
 // RosterCell is what a test unit gets of a flag.
 type RosterCell struct {
-	Variant  string `json:"variant"`
-	Expected string `json:"expected,omitempty"`
-	Because  string `json:"because"`
+	Variant  string     `json:"variant"`
+	Expected string     `json:"expected,omitempty"`
+	Because  words.Said `json:"because"`
 }
 
 // RosterUnit is a test unit with what it gets, by flag.

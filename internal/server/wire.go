@@ -50,7 +50,8 @@ func (s *Server) wire() {
 			known, _, _, err := units.Judge(ctx, environment)
 			return known, err
 		},
-		Sweep: tries.Sweep,
+		Names: units.Names,
+		Shift: tries.Shift,
 	}
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: changes.EpochFor, Log: c.Log}
 	hub.Lost = history.Restored

@@ -175,7 +175,7 @@ func (f *furnisher) places() {
 func (f *furnisher) attributes() {
 	for _, a := range []object{
 		{"name": "role", "type": "string", "description": "recipient, courier or technician", "example": "recipient"},
-		{"name": "site.id", "type": "string", "description": "the site of the lockers", "example": "site-12"},
+		{"name": "site.id", "type": "string", "one": "site", "many": "sites", "description": "the site of the lockers", "example": "site-12"},
 		{"name": "site.region", "type": "string", "description": "one of five", "example": "north"},
 		{"name": "site.plan", "type": "string", "description": "basic or plus", "example": "plus"},
 		{"name": "firmware", "type": "version", "loose": true, "description": "of the site's lockers; old ones do not say it", "example": "4.2.0"},

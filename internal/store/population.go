@@ -422,8 +422,10 @@ func (s *Store) cleanAttribute(ctx context.Context, environment int64, name stri
 
 // derived tells whether a stored value is one that was derived.
 func derived(v any, derive sample.Derivation) bool {
-	text, is := v.(string)
-	return derive != sample.Domain || is && strings.HasPrefix(text, "@")
+	if text, is := v.(string); is {
+		return derive != sample.Domain || strings.HasPrefix(text, "@")
+	}
+	return true
 }
 
 // cleanSeen forgets the values that were seen of an attribute.

@@ -1,3 +1,4 @@
+import { Said, type Sentence } from "./variant";
 import { createContext, useContext, useEffect, useRef, useState } from "react";
 import { away, firstLeaf, localTime, retest, testsFor, tests, type Node, type Test } from "./condition-tests";
 import { Button, inputStyle, Select } from "./controls";
@@ -17,7 +18,7 @@ export interface Hint {
     writes its text form. */
 export interface Around {
   hints: Hint[];
-  segments: { key: string; says: string }[];
+  segments: { key: string; says: Sentence }[];
   flags: { key: string; variants: string[] }[];
   read: (text: string) => Promise<Node | undefined>;
   write: (when: Node | undefined) => Promise<string>;
@@ -196,7 +197,7 @@ function Asked({ leaf, onChange }: { leaf: Node; onChange: (n: Node) => void }) 
       <>
         <span>in segment</span>
         <Select aria-label="segment" value={leaf.segment ?? ""} onChange={(e) => onChange({ ...leaf, segment: e.target.value })} options={segments.map((s) => s.key)} />
-        {says && <span className="text-xs text-soft">{says}</span>}
+        {says && <span className="text-xs text-soft"><Said said={says} /></span>}
       </>
     );
   }

@@ -1,3 +1,17 @@
+/** What the service says: plainly, and token by token. */
+export interface Sentence {
+  text: string;
+  tokens: SentenceToken[];
+}
+
+interface SentenceToken {
+  kind?: string | undefined;
+  text: string;
+  of?: string | undefined;
+  low?: number | undefined;
+  high?: number | undefined;
+}
+
 /* Colours that can be told apart without red and green; a letter goes with each. A
    variant's place among the names of its flag gives both, so they never change while the
    flag's variants stay. */
@@ -24,18 +38,37 @@ export function Variant({ names, name }: { names: string[]; name: string }) {
   );
 }
 
-/** Said prints a generated sentence: names between backticks as variants, those between
-    stars as the names of rules. */
-export function Said({ text, names }: { text: string; names: string[] }) {
+/** Said prints what the service says, token by token: variants by their colours, instants in the
+    reader's own zone, with the exact one at hand. */
+export function Said({ said, names = [] }: { said: Sentence | undefined; names?: string[] }) {
   return (
     <>
-      {text.split(/(`[^`]+`|\*[^*]+\*)/).map((part, i) => {
+      {said?.tokens.map((token, i) => {
         // Pieces of a sentence have no identity but their place.
-        const key = `${i}`;
-        if (part.startsWith("`")) return <Variant key={key} names={names} name={part.slice(1, -1)} />;
-        if (part.startsWith("*") && part.length > 2) return <i key={key}>{part.slice(1, -1)}</i>;
-        return <span key={key}>{part}</span>;
+        return <Token key={`${i}`} token={token} names={names} />;
       })}
     </>
   );
+}
+
+function Token({ token, names }: { token: SentenceToken; names: string[] }) {
+  switch (token.kind) {
+    case "variant":
+      return <Variant names={names} name={token.text} />;
+    case "name":
+      return <i>{token.text}</i>;
+    case "value":
+    case "unit":
+      return <span title={token.of}>{JSON.stringify(token.text)}</span>;
+    case "attribute":
+      return token.of === token.text ? <>{token.text}</> : <span title={token.of}>{token.text}</span>;
+    case "time": {
+      const at = new Date(token.text);
+      return isNaN(at.getTime()) ? <>{token.text}</> : <time dateTime={token.text} title={token.text}>{at.toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" })}</time>;
+    }
+    case "number":
+      return token.low === undefined || token.high === undefined ? <>{token.text}</> : <>about {token.text} <span className="text-soft">({token.low} to {token.high})</span></>;
+    default:
+      return <>{token.text}</>;
+  }
 }

@@ -26,6 +26,8 @@ import (
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
+	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/feed"
@@ -142,9 +144,11 @@ type Service struct {
 	// Judge says what is declared and seen of attributes in an environment, for comparisons
 	// that cannot fit. Without it none is refused.
 	Judge func(ctx context.Context, environment int64) (map[string]lint.Attribute, error)
-	// Sweep tells whether an edit takes everybody from the resting variant at once, and how
-	// many units that is. Without it nobody is asked.
-	Sweep func(ctx context.Context, env *app.Environment, doc *flag.Document) (units int64, sweeps bool, err error)
+	// Names tells how the project's catalogue says attributes. Without it by their names.
+	Names func(ctx context.Context, environment int64) words.Names
+	// Shift computes what an edit would move. Without it nobody is asked before everybody goes
+	// from the resting variant at once.
+	Shift func(ctx context.Context, env *app.Environment, doc *flag.Document) (*shift.Shift, error)
 
 	gates gates
 }
@@ -347,6 +351,14 @@ func (c *commit) enterAll(action app.Action, project *app.Project) ([]app.Enviro
 		return nil, err
 	}
 	return c.tx.LockEnvironments(project.ID)
+}
+
+// names tells how sentences say attributes.
+func (s *Service) names(ctx context.Context, environment int64) words.Names {
+	if s.Names == nil {
+		return nil
+	}
+	return s.Names(ctx, environment)
 }
 
 // catalogue tells of an attribute whether the project declares it personal: then what it is

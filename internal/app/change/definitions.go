@@ -165,8 +165,8 @@ func describe(d *app.Definition) []diff.Line {
 	for _, v := range d.Variants {
 		names = append(names, "`"+v.Name+"`")
 	}
-	line := func(format string, args ...any) diff.Line { return diff.Line{Text: fmt.Sprintf(format, args...)} }
-	return []diff.Line{line("flag *%s* made: %s, purpose %s, variants %s, resting `%s`", d.Title, d.Type, d.Purpose, strings.Join(names, ", "), d.Resting),
+	line := func(format string, args ...any) diff.Line { return diff.Text(fmt.Sprintf(format, args...)) }
+	return []diff.Line{line("flag %q made: %s, purpose %s, variants %s, resting `%s`", d.Title, d.Type, d.Purpose, strings.Join(names, ", "), d.Resting),
 		line("gone by %s", d.GoneBy), line("visible to browsers %t", d.Visible)}
 }
 
@@ -229,7 +229,7 @@ func (s *Service) EditFlag(ctx context.Context, r Request, project *app.Project,
 // apply changes the definition; documents tells whether the environments' documents change too.
 func (edit *DefinitionEdit) apply(d *app.Definition) (lines []diff.Line, documents bool, err error) {
 	say := func(format string, args ...any) {
-		lines = append(lines, diff.Line{Text: fmt.Sprintf(format, args...)})
+		lines = append(lines, diff.Text(fmt.Sprintf(format, args...)))
 	}
 	set := func(what string, field, to *string) {
 		if to != nil && *to != *field {

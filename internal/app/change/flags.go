@@ -16,6 +16,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sentence"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/zones"
@@ -28,15 +29,16 @@ type Saved struct {
 	Version     int64          `json:"version"`
 	Revision    int64          `json:"revision"`
 	Document    *flag.Document `json:"document"`
-	Sentence    string         `json:"sentence"`
-	Says        []string       `json:"says"` // each rule by itself, and the end
-	Difference  []string       `json:"difference"`
+	Sentence    words.Said     `json:"sentence"`
+	Says        []words.Said   `json:"says"` // each rule by itself, and the end
+	Difference  []words.Said   `json:"difference"`
 }
 
 // PutFlag saves a flag's document in an environment. Rules without an id are new; shares
 // keep their salt and move as few buckets as their new sizes require. A document that
 // changes nothing makes no revision.
 func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, doc *flag.Document) (json.RawMessage, error) {
+	names := s.names(ctx, env.ID)
 	return s.queue(ctx, env.ProjectID, r, func(tx Tx, c *commit) (any, error) {
 		held, err := tx.LockFlag(env.ID, doc.Key)
 		if err != nil {
@@ -49,7 +51,7 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			return nil, err
 		}
 		stopped := stop != ""
-		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document, "sentence": sentence.Of(old.Document, stopped), "says": sentence.Parts(old.Document)}); err != nil {
+		if err := c.seen(old.Version, map[string]any{"version": old.Version, "document": old.Document, "sentence": sentence.Of(old.Document, stopped, names), "says": sentence.Parts(old.Document, names)}); err != nil {
 			return nil, err
 		}
 		if err := c.open(env); err != nil {
@@ -78,13 +80,15 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			return nil, declared.err
 		}
 		saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now,
-			Sentence: sentence.Of(&now, stopped), Says: sentence.Parts(&now), Difference: diff.Texts(lines)}
+			Sentence: sentence.Of(&now, stopped, names), Says: sentence.Parts(&now, names), Difference: diff.Said(lines)}
 		if len(lines) == 0 {
 			return saved, nil
 		}
-		if err := s.confirmed(ctx, r, env, &now); err != nil {
+		bound, err := s.confirmed(ctx, r, env, &now)
+		if err != nil {
 			return nil, err
 		}
+		lines = append(lines, bound...)
 		saved.Version++
 		if err := c.putFlag(env, &app.FlagRecord{EnvironmentID: env.ID, Key: now.Key, Version: saved.Version, Document: &now}, "flag.changed", lines); err != nil {
 			return nil, err
@@ -292,19 +296,28 @@ func saltAt(d *flag.Document, rule string) string {
 
 // confirmed asks, in an environment that asks first, for the number of units before all of
 // them go from the resting variant in one step. The number may have moved a little since it
-// was told.
-func (s *Service) confirmed(ctx context.Context, r Request, env *app.Environment, doc *flag.Document) error {
-	if !env.AskFirst || r.DryRun || s.Sweep == nil {
-		return nil
+// was told. Where the sample does not know how many go, it asks for a bound of the person's
+// own, and gives a line that keeps it.
+func (s *Service) confirmed(ctx context.Context, r Request, env *app.Environment, doc *flag.Document) ([]diff.Line, error) {
+	if !env.AskFirst || r.DryRun || s.Shift == nil {
+		return nil, nil
 	}
-	units, sweeps, err := s.Sweep(ctx, env, doc)
-	if err != nil || !sweeps || units == 0 { // nobody was seen here, so there is nobody to count
-		return err
+	sh, err := s.Shift(ctx, env, doc)
+	if err != nil || !sh.Sweep || sh.Units.Units == 0 { // nobody was seen here, so there is nobody to count
+		return nil, err
+	}
+	units := sh.Units.Units
+	if sh.Perhaps.Counted > 0 {
+		if r.Units != nil && *r.Units >= sh.Moved.Low {
+			return []diff.Line{diff.Text(fmt.Sprintf("moves at most %d units, as its author says: the sample cannot count them", *r.Units))}, nil
+		}
+		return nil, &app.Fault{Kind: app.Invalid, Detail: sh.Says.String(), More: map[string]any{"bound": sh.Moved.Low},
+			Fields: []flag.Problem{{Place: "units", Mend: fmt.Sprintf("this may take all of about %d units from the resting variant in one step, and cannot be counted: say yourself how many it moves at most, %d or more", units, sh.Moved.Low)}}}
 	}
 	if r.Units != nil && abs(*r.Units-units)*10 <= units {
-		return nil
+		return nil, nil
 	}
-	return &app.Fault{Kind: app.Invalid, Detail: "everybody would go from the resting variant in one step", More: map[string]any{"sweep": units},
+	return nil, &app.Fault{Kind: app.Invalid, Detail: "everybody would go from the resting variant in one step", More: map[string]any{"sweep": units},
 		Fields: []flag.Problem{{Place: "units", Mend: fmt.Sprintf("this moves about %d units, all that were seen, in one step: widen it by shares, or confirm it by sending that number", units)}}}
 }
 

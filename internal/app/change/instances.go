@@ -53,14 +53,14 @@ func (s *Service) AccountFor(ctx context.Context, r Request, env *app.Environmen
 			one.Left, one.LeftAt = true, c.at
 			if out.Gone++; out.Gone <= mostNamed {
 				out.Instances = append(out.Instances, *one)
-				lines = append(lines, diff.Line{Text: fmt.Sprintf("%s %s %s, silent with revision %d, decides no more", one.Application, one.Version, one.ID, one.Revision)})
+				lines = append(lines, diff.Text(fmt.Sprintf("%s %s %s, silent with revision %d, decides no more", one.Application, one.Version, one.ID, one.Revision)))
 			}
 		}
 		if out.Gone == 0 {
 			return out, nil
 		}
 		if more := out.Gone - len(lines); more > 0 {
-			lines = append(lines, diff.Line{Text: fmt.Sprintf("and %d more silent instances decide no more", more)})
+			lines = append(lines, diff.Text(fmt.Sprintf("and %d more silent instances decide no more", more)))
 		}
 		e := c.entry("instance.gone", env.ProjectID)
 		e.Subject = instance

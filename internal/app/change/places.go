@@ -32,7 +32,7 @@ func (s *Service) AddProject(ctx context.Context, r Request, p *app.Project) (js
 		}
 		e := c.entry("project.made", p.ID)
 		e.Subject = p.Key
-		if err := c.project(e, diff.Line{Text: fmt.Sprintf("project %q made", p.Title)}); err != nil {
+		if err := c.project(e, diff.Text(fmt.Sprintf("project %q made", p.Title))); err != nil {
 			return nil, err
 		}
 		return &p, c.setRoles(&p, r.Actor.ID, nil, []app.Role{app.Keeper})
@@ -97,7 +97,7 @@ func (c *commit) setRoles(project *app.Project, account string, old, roles []app
 	}
 	e := c.entry("roles.changed", 0)
 	e.Subject = account
-	e.Difference, _ = audit.Differences([]diff.Line{{Text: fmt.Sprintf("roles in project %s: %v → %v", project.Key, old, roles)}})
+	e.Difference, _ = audit.Differences([]diff.Line{diff.Text(fmt.Sprintf("roles in project %s: %v → %v", project.Key, old, roles))})
 	return c.access(e)
 }
 
@@ -148,12 +148,12 @@ func (s *Service) AddEnvironment(ctx context.Context, r Request, project *app.Pr
 		}
 		e := c.entry("environment.made", project.ID)
 		e.Subject = env.Key
-		if err := c.revise(&env, ev, e, []diff.Line{{Text: fmt.Sprintf("environment %q made, asks first %t, with %d flags, levers off", env.Title, env.AskFirst, len(ev.Flags))}}); err != nil {
+		if err := c.revise(&env, ev, e, []diff.Line{diff.Text(fmt.Sprintf("environment %q made, asks first %t, with %d flags, levers off", env.Title, env.AskFirst, len(ev.Flags)))}); err != nil {
 			return nil, err
 		}
 		e = c.entry("environment.made", project.ID)
 		e.Subject = env.Key
-		if err := c.project(e, diff.Line{Text: fmt.Sprintf("environment %s made", env.Key)}); err != nil {
+		if err := c.project(e, diff.Text(fmt.Sprintf("environment %s made", env.Key))); err != nil {
 			return nil, err
 		}
 		made := &MadeEnvironment{Environment: &env, Keys: []MadeKey{}}
@@ -217,14 +217,14 @@ func (s *Service) EditEnvironment(ctx context.Context, r Request, env *app.Envir
 		}
 		var lines []diff.Line
 		if edit.Title != nil && *edit.Title != env.Title {
-			lines = append(lines, diff.Line{Text: fmt.Sprintf("title %q → %q", env.Title, *edit.Title)})
+			lines = append(lines, diff.Text(fmt.Sprintf("title %q → %q", env.Title, *edit.Title)))
 			env.Title = *edit.Title
 			if err := checkPlace(env.Key, &env.Title); err != nil {
 				return nil, err
 			}
 		}
 		if edit.AskFirst != nil && *edit.AskFirst != env.AskFirst {
-			lines = append(lines, diff.Line{Text: fmt.Sprintf("asks first %t → %t", env.AskFirst, *edit.AskFirst)})
+			lines = append(lines, diff.Text(fmt.Sprintf("asks first %t → %t", env.AskFirst, *edit.AskFirst)))
 			env.AskFirst = *edit.AskFirst
 		}
 		if len(lines) == 0 {

@@ -9,6 +9,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 )
@@ -21,7 +22,7 @@ type SavedSegment struct {
 	Version     int64         `json:"version"`
 	Revision    int64         `json:"revision"`
 	Document    *flag.Segment `json:"document"`
-	Difference  []string      `json:"difference"`
+	Difference  []words.Said  `json:"difference"`
 }
 
 // AddSegment makes a segment: its key in the project, and in every environment the lists
@@ -49,7 +50,7 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 		}
 		e := c.entry("segment.made", project.ID)
 		e.Subject = doc.Key
-		if err := c.project(e, diff.Line{Text: fmt.Sprintf("segment %q made", title)}); err != nil {
+		if err := c.project(e, diff.Text(fmt.Sprintf("segment %q made", title))); err != nil {
 			return nil, err
 		}
 		lines := diff.Segments(nil, &doc, declared.personal)
@@ -67,7 +68,7 @@ func (s *Service) AddSegment(ctx context.Context, r Request, project *app.Projec
 				return nil, err
 			}
 		}
-		return &SavedSegment{Key: doc.Key, Title: title, Version: 1, Document: &doc, Difference: diff.Texts(lines)}, nil
+		return &SavedSegment{Key: doc.Key, Title: title, Version: 1, Document: &doc, Difference: diff.Said(lines)}, nil
 	})
 }
 
@@ -121,7 +122,7 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if declared.err != nil {
 			return nil, declared.err
 		}
-		saved := &SavedSegment{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now, Difference: diff.Texts(lines)}
+		saved := &SavedSegment{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: &now, Difference: diff.Said(lines)}
 		if len(lines) == 0 {
 			return saved, nil
 		}

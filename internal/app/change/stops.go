@@ -128,7 +128,7 @@ func (c *commit) stopEntries(env *app.Environment, action string, keys []string,
 	for i, key := range keys {
 		entries[i] = c.entry(action, env.ProjectID)
 		entries[i].Subject = key
-		lines[i] = []diff.Line{{Text: said}, {Text: key + what}}
+		lines[i] = []diff.Line{diff.Text(said), diff.Text(key + what)}
 	}
 	return c.reviseAll(env, ev, entries, lines)
 }

@@ -13,6 +13,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -33,7 +34,11 @@ func (s *Service) PutAttribute(ctx context.Context, r Request, project *app.Proj
 		} else if len(r.Versions) > 0 {
 			return nil, app.Faultf(app.Stale, "there is no attribute %s any more: send no version to declare it anew", a.Name)
 		}
-		if err := app.InvalidFields(checkAttribute(&now)); err != nil {
+		all, err := tx.Attributes(project.ID)
+		if err != nil {
+			return nil, err
+		}
+		if err := app.InvalidFields(append(checkAttribute(&now), alike(&now, all)...)); err != nil {
 			return nil, err
 		}
 		c.moved.Units = true
@@ -62,7 +67,7 @@ func (s *Service) RemoveAttribute(ctx context.Context, r Request, project *app.P
 		}
 		e := c.entry("attribute.removed", project.ID)
 		e.Subject = name
-		return old, c.project(e, diff.Line{Text: fmt.Sprintf("attribute %s, %s, taken out of the catalogue", name, old.Type)})
+		return old, c.project(e, diff.Text(fmt.Sprintf("attribute %s, %s, taken out of the catalogue", name, old.Type)))
 	})
 }
 
@@ -115,19 +120,42 @@ func checkAttribute(a *app.Attribute) (found []flag.Problem) {
 	if a.Loose && a.Type != lint.Version {
 		add("loose", "only versions can be loose: leave it out")
 	}
+	for place, word := range map[string]string{"one": a.One, "many": a.Many} {
+		if mend := words.Usable(word); mend != "" {
+			add(place, "%s", mend)
+		}
+	}
+	if a.Many != "" && a.One == "" || a.One != "" && a.One == a.Many {
+		add("one", "say both, such as %q and %q, or leave both out: one of it, and many", "site", "sites")
+	}
+	return found
+}
+
+// alike finds another attribute that sentences would say in the same words.
+func alike(a *app.Attribute, all []app.Attribute) (found []flag.Problem) {
+	for place, word := range map[string]string{"one": a.One, "many": a.Many} {
+		for _, o := range all {
+			if word != "" && o.Name != a.Name && slices.Contains([]string{o.Name, o.One, o.Many}, word) {
+				found = append(found, flag.Problem{Place: place, Mend: fmt.Sprintf("is how attribute %s is said already: take another word", o.Name)})
+			}
+		}
+		if word != "" && slices.Contains([]string{"unit", "units", "key", "keys"}, word) {
+			found = append(found, flag.Problem{Place: place, Mend: "is how the targeting key is said: take another word"})
+		}
+	}
 	return found
 }
 
 func describeAttribute(old, now *app.Attribute) (lines []diff.Line) {
 	say := func(format string, args ...any) {
-		lines = append(lines, diff.Line{Text: fmt.Sprintf(format, args...)})
+		lines = append(lines, diff.Text(fmt.Sprintf(format, args...)))
 	}
 	if old == nil {
 		say("attribute %s declared: %s", now.Name, now.Type)
 		old = &app.Attribute{Type: now.Type}
 	}
 	for _, c := range []struct{ what, old, now string }{
-		{"type", string(old.Type), string(now.Type)}, {"description", old.Description, now.Description}, {"example", old.Example, now.Example},
+		{"type", string(old.Type), string(now.Type)}, {"one is called", old.One, now.One}, {"many are called", old.Many, now.Many}, {"description", old.Description, now.Description}, {"example", old.Example, now.Example},
 		{"personal", fmt.Sprint(old.Personal), fmt.Sprint(now.Personal)}, {"what is derived", string(old.Derive), string(now.Derive)},
 		{"server-only", fmt.Sprint(old.ServerOnly), fmt.Sprint(now.ServerOnly)}, {"takes 4.2 and v4.2.0", fmt.Sprint(old.Loose), fmt.Sprint(now.Loose)},
 	} {
@@ -176,19 +204,8 @@ func (s *Service) PutTestUnits(ctx context.Context, r Request, project *app.Proj
 			}
 		}
 		e := c.entry("test-units.saved", project.ID)
-		return map[string]int{"saved": len(units)}, c.project(e, named("test units saved: ", keys))
+		return map[string]int{"saved": len(units)}, c.project(e, diff.Named("test units saved: ", keys))
 	})
-}
-
-// named is a line that names units, which are personal.
-func named(said string, keys []string) diff.Line {
-	l := diff.Line{Personal: keys}
-	var places []string
-	for i := range keys {
-		places = append(places, fmt.Sprintf("⟨%d⟩", i))
-	}
-	l.Text = said + strings.Join(places, ", ")
-	return l
 }
 
 func checkTestUnit(place string, u *app.TestUnit) (found []flag.Problem) {
@@ -224,7 +241,7 @@ func (s *Service) RemoveTestUnit(ctx context.Context, r Request, project *app.Pr
 		if !was {
 			return nil, app.Faultf(app.NotFound, "there is no test unit %q", unit)
 		}
-		return map[string]string{"removed": unit}, c.project(c.entry("test-units.removed", project.ID), named("test unit removed: ", []string{unit}))
+		return map[string]string{"removed": unit}, c.project(c.entry("test-units.removed", project.ID), diff.Named("test unit removed: ", []string{unit}))
 	})
 }
 
@@ -247,7 +264,7 @@ func (s *Service) SetSampling(ctx context.Context, r Request, env *app.Environme
 		if to.Off {
 			said = "population no longer sampled, what was sampled is forgotten"
 		}
-		return &to, c.environment(env, c.entry("population.set", env.ProjectID), []diff.Line{{Text: said}})
+		return &to, c.environment(env, c.entry("population.set", env.ProjectID), []diff.Line{diff.Text(said)})
 	})
 }
 
@@ -263,7 +280,7 @@ func (s *Service) EraseUnit(ctx context.Context, r Request, env *app.Environment
 		if err != nil {
 			return nil, err
 		}
-		return map[string]int64{"erased": n}, c.environment(env, c.entry("population.erased", env.ProjectID), []diff.Line{named("unit erased from the population: ", []string{unit})})
+		return map[string]int64{"erased": n}, c.environment(env, c.entry("population.erased", env.ProjectID), []diff.Line{diff.Named("unit erased from the population: ", []string{unit})})
 	})
 }
 
@@ -305,7 +322,7 @@ func (s *Service) SeeAs(ctx context.Context, r Request, env *app.Environment, va
 			if _, ok := rec.Document.Variants[variant]; !ok {
 				return nil, app.InvalidField("variants."+key, "%q is no variant of this flag: use one of %s", variant, strings.Join(rec.Document.VariantNames(), ", "))
 			}
-			lines = append(lines, diff.Line{Text: fmt.Sprintf("%s seen as `%s` in the asker's own session, for %d minutes", key, variant, minutes)})
+			lines = append(lines, diff.Text(fmt.Sprintf("%s seen as `%s` in the asker's own session, for %d minutes", key, variant, minutes)))
 		}
 		slices.SortFunc(lines, func(a, b diff.Line) int { return strings.Compare(a.Text, b.Text) })
 		out := &IssuedSeeAs{SeeAs: flag.SeeAs{ID: newID(), By: r.Actor.ID, Variants: variants, Until: c.at + minutes*60_000}}

@@ -28,6 +28,7 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/guard"
 )
@@ -96,6 +97,27 @@ type Known struct {
 	Personal   map[string]sample.Derivation
 	ServerOnly map[string]bool
 	Covers     map[string]sample.Cover
+}
+
+// Names tells how sentences say the attributes.
+func (k *Known) Names() words.Names {
+	names := words.Names{}
+	for _, a := range k.Attributes {
+		if a.One != "" {
+			names[a.Name] = words.Attribute{One: a.One, Many: a.Many}
+		}
+	}
+	return names
+}
+
+// Names tells how sentences say the attributes of an environment; by their own names where the
+// records cannot be read.
+func (s *Service) Names(ctx context.Context, environment int64) words.Names {
+	k, err := s.Fresh(ctx, environment)
+	if err != nil {
+		return nil
+	}
+	return k.Names()
 }
 
 // kept is what is known of an environment, and how old that is.
@@ -335,11 +357,15 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	if r != nil && time.Since(r.at) < unitsLife {
 		return r.population, nil
 	}
+	k, err := s.Fresh(ctx, environment)
+	if err != nil {
+		return shift.Population{}, err
+	}
 	rows, cover, err := s.Records.Population(ctx, environment, attribute)
 	if err != nil {
 		return shift.Population{}, err
 	}
-	next := &lately{time.Now(), shift.Population{Part: cover.Part(), Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
+	next := &lately{time.Now(), shift.Population{Part: cover.Part(), Hidden: k.Personal, Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
 	for _, row := range rows {
 		var had readUnit
 		if r != nil {

@@ -104,7 +104,7 @@ func (s *Service) Of(ctx context.Context, e *app.Environment, edit Edit) (*Previ
 	if err := s.drawn(ctx, e.ID, after, &edit, p); err != nil {
 		return nil, err
 	}
-	return p, s.judge(ctx, e.ID, after, &edit, units, p)
+	return p, s.judge(ctx, e.ID, before, after, &edit, units, p)
 }
 
 func (e *Edit) flags() []string {
@@ -230,14 +230,24 @@ func (s *Service) drawn(ctx context.Context, environment int64, after *decide.Ru
 }
 
 // judge runs the checks on the edited flags, and says which comparisons meet other types.
-func (s *Service) judge(ctx context.Context, environment int64, after *decide.Ruleset, e *Edit, units shift.Population, p *Preview) error {
+func (s *Service) judge(ctx context.Context, environment int64, before, after *decide.Ruleset, e *Edit, units shift.Population, p *Preview) error {
 	attributes, declared, contexts, err := s.Population.Judge(ctx, environment)
 	if err != nil {
 		return err
 	}
-	seen := lint.NewUnits(units.Units)
+	seen := lint.NewUnits(units.Units, hides(units))
 	for _, d := range e.Flags {
-		p.Lint = append(p.Lint, lint.Run(&lint.Subject{Rules: after, Flag: d.Key, Now: p.At, Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen})...)
+		find := func(rs *decide.Ruleset) []lint.Finding {
+			return lint.Run(&lint.Subject{Rules: rs, Flag: d.Key, Now: p.At, Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen})
+		}
+		stood, found := find(before), find(after)
+		for i := range found {
+			f := &found[i]
+			f.Stands = slices.ContainsFunc(stood, func(o lint.Finding) bool {
+				return o.Check == f.Check && o.Rule == f.Rule && o.Says.String() == f.Says.String()
+			})
+		}
+		p.Lint = append(p.Lint, found...)
 		for i := range d.Rules {
 			d.Rules[i].When.Leaves(func(l *condition.Node) {
 				kind, _, ok := strings.Cut(l.Test, ".")
@@ -258,23 +268,21 @@ func (s *Service) judge(ctx context.Context, environment int64, after *decide.Ru
 	return nil
 }
 
-// Sweep tells whether saving the document would take everybody from the resting variant at
-// once, and about how many units that is.
-func (s *Service) Sweep(ctx context.Context, e *app.Environment, doc *flag.Document) (int64, bool, error) {
+// Shift computes what saving the document would move of its own flag.
+func (s *Service) Shift(ctx context.Context, e *app.Environment, doc *flag.Document) (*shift.Shift, error) {
 	before, err := s.Rules(ctx, e.ID)
 	if err != nil {
-		return 0, false, err
+		return nil, err
 	}
 	after, err := before.With([]*flag.Document{doc}, nil)
 	if err != nil {
-		return 0, false, err
+		return nil, err
 	}
 	units, err := s.Population.Units(ctx, e.ID, condition.KeyAttribute)
 	if err != nil {
-		return 0, false, err
+		return nil, err
 	}
-	sh := shift.Between(before, after, doc.Key, units, s.Now().UnixMilli())
-	return sh.Units.Units, sh.Sweep, nil
+	return shift.Between(before, after, doc.Key, units, s.Now().UnixMilli()), nil
 }
 
 // Lint looks at flags of an environment with every check. saved says when the document of each was
@@ -292,7 +300,7 @@ func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Defin
 	if err != nil {
 		return nil, err
 	}
-	found, seen := []lint.Finding{}, lint.NewUnits(units.Units)
+	found, seen := []lint.Finding{}, lint.NewUnits(units.Units, hides(units))
 	for i := range defs {
 		d := &defs[i]
 		subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen, Muted: map[string]string{}}
@@ -320,4 +328,12 @@ func count(n uint64) string {
 	}
 	slices.Reverse(digits)
 	return string(digits)
+}
+
+// hides tells of attributes that the sample does not hold as they are.
+func hides(p shift.Population) func(string) bool {
+	return func(attribute string) bool {
+		_, is := p.Hidden[attribute]
+		return is
+	}
 }

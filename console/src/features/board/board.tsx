@@ -79,7 +79,7 @@ export default function Board() {
                           <span className="mr-2 text-xs text-soft md:hidden">{e.key}</span>
                           <Lever position={position(cell)} />
                           <ToLookAt project={project} environment={e.key} flag={f.key} />
-                          <div className="mt-1 line-clamp-4 text-[13px] text-soft group-hover:text-ink">{cell && <Said text={cell.sentence} names={names} />}</div>
+                          <div className="mt-1 line-clamp-4 text-[13px] text-soft group-hover:text-ink">{cell && <Said said={cell.sentence} names={names} />}</div>
                         </Link>
                       </td>
                     );
@@ -101,7 +101,7 @@ function ToLookAt({ project, environment, flag }: { project: string; environment
   const mine = found.data?.items.filter((f) => f.flag === flag && !f.muted) ?? [];
   if (mine.length === 0) return null;
   return (
-    <span className="ml-2 rounded border border-line bg-note px-1.5 text-xs" title={mine.map((f) => `${f.place ?? ""} ${f.says}`).join("\n")}>
+    <span className="ml-2 rounded border border-line bg-note px-1.5 text-xs" title={mine.map((f) => `${f.place ?? ""} ${f.says.text}`).join("\n")}>
       {mine.length} to look at
     </span>
   );

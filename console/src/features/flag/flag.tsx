@@ -121,7 +121,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
     >
       <p className="rounded border border-line bg-sheet px-4 py-3 text-base" data-testid="sentence">
         <b className="font-medium">{environment}: </b>
-        <Said text={sentence} names={names} />
+        <Said said={sentence} names={names} />
       </p>
       <TooOld project={project} environment={environment} flag={flag} resting={document.resting} />
       <SetUpLine definition={definition} asked={view.data.asked} given={!stopped && document.lever === "on"} />
@@ -305,8 +305,8 @@ function SaveBar(p: SaveBarProps) {
       <h2 className="font-medium">This edit changes in {p.environment}</h2>
       <ul className="max-h-40 list-disc overflow-auto pl-5" data-testid="difference">
         {p.tried?.difference.map((line) => (
-          <li key={line}>
-            <Said text={line} names={p.names} />
+          <li key={line.text}>
+            <Said said={line} names={p.names} />
           </li>
         ))}
         {nothing && <li>nothing: it is like that already</li>}
@@ -314,7 +314,7 @@ function SaveBar(p: SaveBarProps) {
       {!nothing && p.preview}
       {p.tried && !nothing && (
         <p className="text-soft">
-          Then: <Said text={p.tried.sentence} names={p.names} />
+          Then: <Said said={p.tried.sentence} names={p.names} />
         </p>
       )}
       <Problem error={p.error} />
@@ -347,12 +347,12 @@ function Stale({ mine, now, names, onTheirs, onMine }: { mine: Document; now: Sc
         <div>
           <h3 className="font-medium">As it stands now (version {now.version})</h3>
           <p className="mt-1">
-            <Said text={now.sentence} names={names} />
+            <Said said={now.sentence} names={names} />
           </p>
           <ul className="mt-1 list-disc pl-5 text-soft">
             {now.says.map((s, i) => (
-              <li key={s}>
-                {now.document.rules?.[i]?.name ?? "end"}: <Said text={s} names={names} />
+              <li key={s.text}>
+                {now.document.rules?.[i]?.name ?? "end"}: <Said said={s} names={names} />
               </li>
             ))}
           </ul>

@@ -100,7 +100,7 @@ function SharesEditor({ parts, onChange, names, end, resting }: { parts: Part[];
             setRest(e.target.value);
             lay(e.target.value, has);
           }}
-          options={[...(end ? [] : [{ value: "", label: "go on" }]), ...names.map((n) => ({ value: n, label: `get ${n}` }))]}
+          options={[...(end ? [] : [{ value: "", label: "get what follows" }]), ...names.map((n) => ({ value: n, label: `get ${n}` }))]}
         />
         {percent(share((p) => (rest === "" ? p.goesOn === true : p.variant === rest)))}
       </label>

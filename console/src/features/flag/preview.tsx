@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { Button, inputStyle } from "../../ui/controls";
 import { About, Part } from "../../ui/estimate";
-import { Variant } from "../../ui/variant";
+import { Said, Variant } from "../../ui/variant";
 
 type Document = Schemas["Document"];
 type Preview = Schemas["Preview"];
@@ -20,7 +20,8 @@ export interface PreviewProps {
 /** PreviewSheet shows what an edit would move, before it is saved. */
 export function PreviewSheet({ project, environment, doc, preview, names, onChange }: PreviewProps) {
   const [mine, ...others] = preview.shifts;
-  const careful = preview.lint.filter((f) => !f.muted);
+  const careful = preview.lint.filter((f) => !f.muted && !f.stands);
+  const standing = preview.lint.filter((f) => !f.muted && f.stands).length;
   return (
     <div className="flex flex-col gap-2" data-testid="preview">
       {mine && <ShiftOf project={project} environment={environment} shift={mine} names={names} doc={doc} />}
@@ -29,7 +30,7 @@ export function PreviewSheet({ project, environment, doc, preview, names, onChan
       )}
       {others.map((s) => (
         <p key={s.flag}>
-          Also <Link className="font-mono text-[13px] underline" to={`/p/${project}/${environment}/flags/${s.flag}`}>{s.flag}</Link>: {s.moved.counted > 0 ? <><About e={s.moved} /> units get another variant</> : s.because.join("; ")}
+          Also <Link className="font-mono text-[13px] underline" to={`/p/${project}/${environment}/flags/${s.flag}`}>{s.flag}</Link>: {s.moved.counted > 0 ? <><About e={s.moved} /> units get another variant</> : <Said said={s.says} names={names} />}
         </p>
       ))}
       {preview.tests.map((t) => (
@@ -44,8 +45,8 @@ export function PreviewSheet({ project, environment, doc, preview, names, onChan
             <li key={t.rule + t.says}>{t.says}</li>
           ))}
           {careful.map((f) => (
-            <li key={f.check + (f.rule ?? "") + f.says}>
-              {f.place ? <i>{f.place}</i> : "The flag"} {f.says}. <span className="text-soft">Mend: {f.mend}.</span>
+            <li key={f.check + (f.rule ?? "") + f.says.text}>
+              {f.place ? <i>{f.place}</i> : "The flag"} <Said said={f.says} names={names} />. <span className="text-soft">Mend: {f.mend}.</span>
               {f.order && (
                 <Button tone="bare" onClick={() => onChange({ ...doc, rules: inOrder(doc, f.order!) })}>
                   put them in this order
@@ -55,6 +56,7 @@ export function PreviewSheet({ project, environment, doc, preview, names, onChan
           ))}
         </ul>
       )}
+      {standing > 0 && <p className="text-xs text-soft">{standing === 1 ? "1 warning stands" : `${standing} warnings stand`} already, not by this edit: see the flag's checks.</p>}
     </div>
   );
 }
@@ -68,7 +70,7 @@ function ShiftOf({ project, environment, shift, names, doc }: { project: string;
   if (shift.moved.counted === 0) {
     return (
       <p>
-        <b className="font-medium">Moves nobody</b>: {shift.because.join("; ")}.
+        <Said said={shift.says} names={names} />.
       </p>
     );
   }
@@ -76,13 +78,13 @@ function ShiftOf({ project, environment, shift, names, doc }: { project: string;
     <>
       <p>
         <b className="font-medium">
-          Moves <About e={shift.moved} /> of <About e={shift.units} /> units.
+          {doc.key}: <Said said={shift.says} names={names} />.
         </b>
       </p>
       <ul className="flex flex-col gap-1">
         {shift.moves.slice(0, 8).map((m) => (
           <li key={m.from + m.to + m.by + m.then}>
-            <Variant names={names} name={m.from || "fallback"} /> <span className="text-soft">→</span> <Variant names={names} name={m.to || "fallback"} /> <About e={m.moved} />
+            <Variant names={names} name={m.from || "fallback"} /> <span className="text-soft">→</span> <Variant names={names} name={m.to || "fallback"} /> {m.value && <span className="text-soft">with its new value</span>} <About e={m.moved} />
             <div className="text-[13px] text-soft">
               by <i>{rule(m.then)}</i>; such as{" "}
               {m.examples.slice(0, 3).map((u, i) => (
@@ -147,9 +149,12 @@ function DrawnOf({ place, drawn, doc, names, shift }: { place: string; drawn: Sc
 /** Sweep asks for the number of units before everybody gets something else at once. */
 export function Sweep({ shift, value, onChange }: { shift: Schemas["Shift"]; value: string; onChange: (v: string) => void }) {
   const [units] = useState(shift.units.units);
+  const blind = shift.perhaps.counted > 0;
   return (
     <label className="flex flex-wrap items-center gap-2 rounded border border-alarm bg-alarm-sheet px-3 py-2">
-      This takes all of about {units} units from the resting variant in one step. Shares would widen it step by step. To go on, type that number:
+      {blind
+        ? "Nobody can count how many units this takes from the resting variant in one step. Say yourself how many it moves at most:"
+        : `This takes all of about ${units} units from the resting variant in one step. Shares would widen it step by step. To go on, type that number:`}
       <input aria-label="number of units" inputMode="numeric" className={`${inputStyle} w-28`} value={value} onChange={(e) => onChange(e.target.value)} />
     </label>
   );

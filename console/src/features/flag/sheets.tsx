@@ -1,3 +1,4 @@
+import { Said } from "../../ui/variant";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
@@ -100,9 +101,9 @@ export function Checks({ project, environment, definition }: { project: string; 
     <Sheet title="To look at">
       <ul className="flex flex-col gap-2" data-testid="checks">
         {found.data.items.map((f) => (
-          <li key={f.check + (f.rule ?? "") + f.says} className={f.muted ? "opacity-60" : ""}>
+          <li key={f.check + (f.rule ?? "") + f.says.text} className={f.muted ? "opacity-60" : ""}>
             {f.place && <i>{f.place} </i>}
-            {f.says}. <span className="text-soft">Mend: {f.mend}.</span>
+            <Said said={f.says} />. <span className="text-soft">Mend: {f.mend}.</span>
             {f.muted ? (
               <span className="text-soft">
                 {" "}

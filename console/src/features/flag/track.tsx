@@ -3,7 +3,7 @@ import type { Schemas } from "../../api/client";
 import { ConditionAround, ConditionEditor, type Node } from "../../ui/condition";
 import { Button, inputStyle, Select } from "../../ui/controls";
 import { About, Part } from "../../ui/estimate";
-import { Said, variantColor } from "../../ui/variant";
+import { Said, Variant, variantColor } from "../../ui/variant";
 import { GivesEditor } from "./gives";
 
 type Document = Schemas["Document"];
@@ -11,7 +11,7 @@ type Rule = Schemas["Rule"];
 
 export interface TrackProps {
   doc: Document;
-  says: string[]; // each rule by itself, and the end; empty where an edit is not understood yet
+  says: Schemas["Said"][]; // each rule by itself, and the end; empty where an edit is not understood yet
   names: string[];
   shift: Schemas["Shift"] | undefined; // who is on which branch; before and after an edit
   edited: boolean;
@@ -78,22 +78,22 @@ export function Track(props: TrackProps) {
         <div className="text-soft">
           {shift && shift.units.counted > 0 ? (
             <>
-              <About e={shift.units} /> units come in, as lately seen
+              <About e={shift.units} /> {shift.units.units === 1 ? "unit comes" : "units come"} in, as lately seen
             </>
           ) : (
-            "everybody comes in"
+            "all come in"
           )}
           {halted && (
             <>
               {" "}
-              and gets <Said text={`\`${doc.resting}\``} names={names} />: {stopped ? "the flag is stopped" : "the lever is off"}
+              and get <Variant names={names} name={doc.resting} />: {stopped ? "the flag is stopped" : "the flag is off"}
             </>
           )}
         </div>
       </Row>
       {(doc.needs ?? []).map((n) => (
         <Row key={n.flag + n.variant} rail={<Rail line={line} above={full} below={full} was={edited ? full : 0} mark={<rect x="15" y="13" width="14" height="14" fill="var(--sheet)" stroke={line} strokeWidth="2" />} />}>
-          needs <span className="font-mono text-[13px]">{n.flag}</span> to give {n.variant}, else <Said text={`\`${doc.resting}\``} names={names} />
+          needs <span className="font-mono text-[13px]">{n.flag}</span> to give {n.variant}, else <Variant names={names} name={doc.resting} />
         </Row>
       ))}
       {rules.map((r, i) => {
@@ -114,7 +114,7 @@ export function Track(props: TrackProps) {
                   {r.parked && " (parked)"}
                   <Caught branch={halted ? undefined : branch} edited={edited} onWho={r.id && branch && !edited ? () => onWho(r.id, r.name) : undefined} />
                 </div>
-                <div>{says[i] ? <Said text={says[i]} names={names} /> : <span className="text-soft">...</span>}</div>
+                <div>{says[i] ? <Said said={says[i]} names={names} /> : <span className="text-soft">...</span>}</div>
                 <SegmentsOf when={r.when} segments={around.segments} />
               </div>
               {editable && (
@@ -144,7 +144,7 @@ export function Track(props: TrackProps) {
               end
               <Caught branch={halted ? undefined : shift?.branches.find((b) => b.place === "end")} edited={edited} onWho={edited ? undefined : () => onWho("end", "the end")} />
             </div>
-            <div>{says[rules.length] ? <Said text={says[rules.length]!} names={names} /> : "..."}</div>
+            <div>{says[rules.length] ? <Said said={says[rules.length]} names={names} /> : "..."}</div>
           </div>
           {editable && (
             <Button tone="bare" aria-label={open === "end" ? "close the end" : "edit the end"} aria-expanded={open === "end"} onClick={() => setOpen(open === "end" ? undefined : "end")}>
@@ -213,7 +213,7 @@ function Caught({ branch, edited, onWho }: { branch: Schemas["Branch"] | undefin
 }
 
 /** SegmentsOf lets the segments of a rule be read in place. */
-function SegmentsOf({ when, segments }: { when: Node | undefined; segments: { key: string; says: string }[] }) {
+function SegmentsOf({ when, segments }: { when: Node | undefined; segments: { key: string; says: Schemas["Said"] }[] }) {
   const named = [...new Set(JSON.stringify(when ?? {}).match(/(?<="segment":")[^"]+/g) ?? [])];
   const known = named.flatMap((k) => segments.filter((s) => s.key === k));
   if (known.length === 0) return null;
@@ -221,7 +221,7 @@ function SegmentsOf({ when, segments }: { when: Node | undefined; segments: { ke
     <ul className="text-xs text-soft">
       {known.map((s) => (
         <li key={s.key}>
-          {s.key}: {s.says}
+          {s.key}: <Said said={s.says} />
         </li>
       ))}
     </ul>

@@ -88,8 +88,8 @@ function Entry({ entry, names, project }: { entry: Schemas["HistoryEntry"]; name
       </div>
       <ul className="mt-1 list-disc pl-5">
         {entry.difference.map((line) => (
-          <li key={line}>
-            <Said text={line} names={names} />
+          <li key={line.text}>
+            <Said said={line} names={names} />
           </li>
         ))}
       </ul>

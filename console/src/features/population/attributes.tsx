@@ -103,6 +103,8 @@ function Declare({ project, name: known, attribute, suggested, onDone }: { proje
   const [name, setName] = useState(known);
   const [type, setType] = useState<string>(attribute?.type ?? (types.includes(suggested) ? suggested : "string"));
   const [description, setDescription] = useState(attribute?.description ?? "");
+  const [one, setOne] = useState(attribute?.one ?? "");
+  const [many, setMany] = useState(attribute?.many ?? "");
   const [example, setExample] = useState(attribute?.example ?? "");
   const [personal, setPersonal] = useState(attribute?.personal ?? false);
   const [derive, setDerive] = useState<string>(attribute?.derive ?? "");
@@ -113,7 +115,7 @@ function Declare({ project, name: known, attribute, suggested, onDone }: { proje
     must(
       api.PUT("/api/v1/projects/{project}/attributes/{attribute}", {
         params: { path, header: { "If-Match": attribute ? String(attribute.version) : "" } },
-        body: { name, type, description, example, personal, serverOnly, loose: loose && type === "version", version: 0, ...(personal && derive !== "" && { derive }) } as Schemas["AttributeBody"],
+        body: { name, type, description, example, personal, serverOnly, loose: loose && type === "version", version: 0, ...(one && { one }), ...(many && { many }), ...(personal && derive !== "" && { derive }) } as Schemas["AttributeBody"],
       }),
     ),
   );
@@ -134,6 +136,8 @@ function Declare({ project, name: known, attribute, suggested, onDone }: { proje
         </label>
         <TextField label="What it says" className="w-64" value={description} onChange={(e) => setDescription(e.target.value)} />
         <TextField label="Example" value={example} onChange={(e) => setExample(e.target.value)} />
+        <TextField label="One is called" className="w-32" placeholder="site" value={one} onChange={(e) => setOne(e.target.value)} />
+        <TextField label="Many are called" className="w-32" placeholder="sites" value={many} onChange={(e) => setMany(e.target.value)} />
       </div>
       <div className="flex flex-wrap items-center gap-4">
         <label className="flex items-center gap-1.5">

@@ -37,7 +37,7 @@ export default function RosterPage() {
                       </div>
                     </th>
                   ))}
-                  <th className="font-medium">how many, against chance</th>
+                  <th className="font-medium">how many, and what would be usual</th>
                 </tr>
               </thead>
               <tbody>
@@ -57,7 +57,7 @@ export default function RosterPage() {
                           .filter((c) => c.actual > 0 || c.high > 0)
                           .map((c) => (
                             <div key={c.variant} className={c.actual < c.low || c.actual > c.high ? "text-ink" : ""}>
-                              {c.variant} {c.actual}, by chance {c.low === c.high ? c.low : `${c.low} to ${c.high}`}
+                              {c.actual} of {roster.data.units.length} get {c.variant}; {c.low === c.high ? c.low : `${c.low} to ${c.high}`} would be usual
                             </div>
                           ))}
                     </td>
@@ -77,7 +77,7 @@ function Cell({ cell, names }: { cell: Schemas["RosterCell"] | undefined; names:
   if (!cell) return <td />;
   const odd = cell.expected && cell.expected !== cell.variant;
   return (
-    <td className={`pt-1.5 pr-3 ${odd ? "bg-alarm-sheet" : ""}`} title={cell.because}>
+    <td className={`pt-1.5 pr-3 ${odd ? "bg-alarm-sheet" : ""}`} title={cell.because.text}>
       <Variant names={names} name={cell.variant} />
       {cell.expected && <div className={`text-xs ${odd ? "text-alarm" : "text-soft"}`}>{odd ? `expected ${cell.expected}` : "as expected"}</div>}
     </td>

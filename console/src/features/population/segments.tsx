@@ -1,3 +1,4 @@
+import { Said } from "../../ui/variant";
 import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
@@ -68,7 +69,7 @@ function Segments({ project, environment, developer }: { project: string; enviro
                 </Button>
               )}
             </div>
-            <div>{s.sentence}</div>
+            <div><Said said={s.sentence} /></div>
             <div className="text-[13px] text-soft">
               {s.usedBy.length === 0 && "not used"}
               {s.usedBy.length > 0 && "used by "}
@@ -212,13 +213,13 @@ function LongList({ list }: { list: Schemas["List"] }) {
   );
 }
 
-function SegmentShift({ preview, difference, project, environment }: { preview: Schemas["Preview"] | undefined; difference: string[]; project: string; environment: string }) {
+function SegmentShift({ preview, difference, project, environment }: { preview: Schemas["Preview"] | undefined; difference: Schemas["Said"][]; project: string; environment: string }) {
   if (!preview || difference.length === 0) return null;
   return (
     <div className="rounded border border-lever p-3" data-testid="preview">
       <ul className="list-disc pl-5">
         {difference.map((d) => (
-          <li key={d}>{d}</li>
+          <li key={d.text}><Said said={d} /></li>
         ))}
       </ul>
       {preview.shifts.length === 0 && <p>No flag uses it yet, so nobody moves.</p>}
@@ -233,7 +234,7 @@ function SegmentShift({ preview, difference, project, environment }: { preview: 
               <About e={s.moved} /> of <About e={s.units} /> units get another variant
             </>
           ) : (
-            `nobody moves: ${s.because.join("; ")}`
+            <Said said={s.says} />
           )}
         </p>
       ))}
@@ -264,7 +265,7 @@ function Upload({ project, environment, segment, asks }: { project: string; envi
           <progress value={done} max={1} /> {done < 1 ? `${Math.round(done * 100)} % sent` : "being saved ..."}
         </span>
       )}
-      {send.data && <span>{send.data.difference.join("; ") || "nothing changed"}</span>}
+      {send.data && <span>{send.data.difference.map((d) => d.text).join("; ") || "nothing changed"}</span>}
       <Problem error={send.error} />
     </div>
   );

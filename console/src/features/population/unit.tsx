@@ -4,7 +4,7 @@ import { api, must, type Schemas } from "../../api/client";
 import { useBoard, useChange } from "../../api/queries";
 import { useUnit, useUnits } from "../../api/targeting";
 import { Button, inputStyle, Problem, Sheet, Time } from "../../ui/controls";
-import { Variant } from "../../ui/variant";
+import { Said, Variant } from "../../ui/variant";
 import { Place } from "./place";
 
 /** UnitPage finds a unit and says what it gets of every flag. */
@@ -86,7 +86,7 @@ function Unit({ project, environment, view }: { project: string; environment: st
                 <td className="pt-1.5 pr-3">
                   <Variant names={names(a.flag)} name={a.variant} />
                 </td>
-                <td className="pt-1.5 pr-3 text-[13px] text-soft">{a.because}</td>
+                <td className="pt-1.5 pr-3 text-[13px] text-soft"><Said said={a.because} /></td>
                 <td className="pt-1.5 text-[13px] whitespace-nowrap">
                   <Link className="underline" to={`/p/${project}/${environment}/why?flag=${a.flag}&unit=${encodeURIComponent(view.unit)}`}>
                     why

@@ -140,6 +140,7 @@ function OneFlag({ project, environment, flag, span, data }: { project: string; 
       </Sheet>
       <div className="grid gap-4 lg:grid-cols-2">
         <Ways title="By rule and reason" names={names} ways={data.ways} of={(w) => `${w.rule ?? ""}|${w.reason ?? ""}`} say={byRule} />
+        <Ways title="By version of the flag" names={names} ways={data.ways} of={(w) => `${w.flagVersion ?? 0}`} say={(w) => (w.flagVersion ? `version ${w.flagVersion}` : "not known")} />
         <Ways title="By application" names={names} ways={data.ways} of={(w) => `${w.application ?? ""} ${w.version ?? ""}`} say={byApplication} />
       </div>
     </>
@@ -150,7 +151,7 @@ type Way = Data["ways"][number];
 
 const byRule = (w: Way) => (
   <>
-    {w.rule ? <span className="font-mono text-xs">{w.rule}</span> : "no rule"} <span className="text-soft">{w.reason}</span>
+    {w.name ? <i>{w.name}</i> : "no rule"} <span className="text-soft">{w.reason}</span>
   </>
 );
 

@@ -4,7 +4,7 @@ import type { Schemas } from "../../api/client";
 import { useBoard, useWhy } from "../../api/queries";
 import { Button, Field, inputStyle, Page, Problem, Select, Sheet, Time } from "../../ui/controls";
 import { percent } from "../../ui/percent";
-import { Variant } from "../../ui/variant";
+import { Said, Variant } from "../../ui/variant";
 
 /** contextOf reads "name = value" lines: true, false, numbers and JSON as such, all else as text. */
 function contextOf(unit: string, lines: string): Record<string, unknown> {
@@ -104,7 +104,7 @@ function Answer({ why, names }: { why: Schemas["Why"]; names: string[] }) {
     <>
       <p className="rounded border border-line bg-sheet px-4 py-3 text-base" data-testid="answer">
         <span className="font-mono">{why.flag}</span> gives {why.variant ? <Variant names={names} name={why.variant} /> : "nothing"}{" "}
-        <code className="text-soft">{JSON.stringify(why.value)}</code>, because {why.because}.
+        <code className="text-soft">{JSON.stringify(why.value)}</code>, because <Said said={why.because} names={names} />.
         <span className="block text-xs text-soft">
           {why.reason}, revision {why.revision} of epoch {why.epoch}, made <Time ms={why.made} />; attributes {why.from === "seen" && why.seen ? <>as they were seen <Time ms={why.seen} /></> : (whence[why.from] ?? why.from)}
         </span>
@@ -112,7 +112,7 @@ function Answer({ why, names }: { why: Schemas["Why"]; names: string[] }) {
       {why.against && (
         <Sheet title={`Against ${why.against.unit || "nobody"}`}>
           <p>
-            It gets {why.against.variant ? <Variant names={names} name={why.against.variant} /> : "nothing"}, because {why.against.because}.
+            It gets {why.against.variant ? <Variant names={names} name={why.against.variant} /> : "nothing"}, because <Said said={why.against.because} names={names} />.
           </p>
           <ul className="mt-2 list-disc pl-5" data-testid="differs">
             {why.differs?.map((d) => <li key={d}>{d}</li>)}
@@ -165,14 +165,14 @@ function Condition({ x }: { x: Schemas["Explained"] }) {
   return (
     <div className="mt-1 border-l-2 border-line pl-3 text-[13px]">
       <span className={`mr-2 inline-block w-16 ${x.truth === "true" ? "font-medium" : x.truth === "unknown" ? "text-alarm" : "text-soft"}`}>{x.truth}</span>
-      {x.words}
+      <Said said={x.words} />
       {x.seen && (
         <span className="text-soft">
           ; seen: <code>{x.seen}</code>
         </span>
       )}
       {x.note && <span className="text-alarm"> ({x.note})</span>}
-      {x.parts?.map((p) => <Condition key={p.words + (p.seen ?? "")} x={p} />)}
+      {x.parts?.map((p) => <Condition key={p.words.text + (p.seen ?? "")} x={p} />)}
     </div>
   );
 }
@@ -183,13 +183,13 @@ function Draw({ step, names }: { step: Schemas["SharesStep"]; names: string[] })
   if (!draw) return null;
   return (
     <div className="mt-2 text-[13px]">
-      {draw.by} <code>{draw.key}</code> lies at bucket {draw.bucket.toLocaleString()} of 1,000,000, at {percent(draw.bucket)} (salt <code>{step.salt}</code>)
+      {draw.by === "targetingKey" ? "key" : draw.by} <code>{draw.key}</code> lies at {percent(draw.bucket)}
       <ul className="mt-1">
         {step.parts.map((p) => {
           const here = p.ranges.some((r) => r[0]! <= draw.bucket && draw.bucket < r[1]!);
           return (
             <li key={p.variant ?? "goes on"} className={here ? "font-medium" : "text-soft"}>
-              {p.goesOn ? "goes on" : <Variant names={names} name={p.variant ?? ""} />} {percent(p.share)}: {p.ranges.map((r) => `${r[0]!.toLocaleString()} to ${(r[1]! - 1).toLocaleString()}`).join(", ") || "no buckets"}
+              {p.goesOn ? "what follows" : <Variant names={names} name={p.variant ?? ""} />} {percent(p.share)}: {p.ranges.map((r) => `from ${percent(r[0]!)} to ${percent(r[1]!)}`).join(", ") || "nobody"}
               {here && " (here)"}
             </li>
           );
