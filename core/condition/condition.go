@@ -173,6 +173,7 @@ type Around struct {
 	Zones    Zones
 	Now      int64                                       // Unix milliseconds
 	Gives    func(flag string) (variant string, ok bool) // what another flag gives the unit; not ok for an error
+	UsedUp   func(flag string) bool                      // whether it was not decided any more, for explanations; may be nil
 }
 
 // Match evaluates the condition and is the plain meaning of it: compiled code must agree.

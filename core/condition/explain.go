@@ -115,6 +115,8 @@ func (n *Node) explainFlag(around Around) Explained {
 	}
 	if variant, ok := around.Gives(n.Flag); ok {
 		x.Truth, x.Seen, x.Note = truth(slices.Contains(n.Text, variant)), variant, ""
+	} else if around.UsedUp != nil && around.UsedUp(n.Flag) {
+		x.Note = "the decision had used up its decisions on other flags before " + n.Flag
 	}
 	return x
 }

@@ -349,7 +349,7 @@ func (f *Flag) compileRules(source *flag.Ruleset, zones condition.Zones) {
 		f.start[i] = f.code.At(labels[i])
 	}
 	if err != nil { // the rules are too large to run: nobody is let in
-		f.code, f.start[0], f.gives[n] = condition.Code{}, -1, gives{tooOld: true}
+		f.code, f.start[0], f.gives[n], f.tooLarge = condition.Code{}, -1, gives{tooOld: true}, true
 	}
 	f.first = f.start[0]
 }

@@ -54,6 +54,8 @@ const (
 	Broken         // the document cannot be read at all
 	SeenAs         // the unit's session is to see it so, whatever the rules say
 	Silent         // the process has had no contact for longer than the flag allows
+	TooLarge       // the rules are larger than what is run, so nobody is let in
+	UsedUp         // the decisions on other flags that one may take were used up before a need was judged
 )
 
 // Outcome is the result of a decision, in a few bytes. Variant and Rule are indexes, -1
@@ -91,12 +93,13 @@ const (
 // Flag is a flag of one environment, ready to decide. What a plain decision needs stands
 // first, so that it lies in one line of the processor's cache.
 type Flag struct {
-	fixed  Outcome // the answer, where it is the same for every unit
-	isSame bool
-	Drawn  bool // by other attributes than the key: see Draws
-	Kind   Kind
-	Slot   int32  // a number for callers that count: see [Ruleset.Slots]
-	truths uint64 // a bit for each of the first 64 variants that is the boolean true
+	fixed    Outcome // the answer, where it is the same for every unit
+	isSame   bool
+	tooLarge bool // the rules do not run
+	Drawn    bool // by other attributes than the key: see Draws
+	Kind     Kind
+	Slot     int32  // a number for callers that count: see [Ruleset.Slots]
+	truths   uint64 // a bit for each of the first 64 variants that is the boolean true
 
 	variants []Variant
 	resting  int16
@@ -215,8 +218,13 @@ func (f *Flag) walk(rs *Ruleset, c *condition.Context, now int64, budget int, t 
 	}
 	for i := range f.needs {
 		var met bool
+		left := budget
 		if met, budget = rs.meets(&f.needs[i], c, now, budget, t); !met {
-			return Outcome{f.resting, -1, Disabled, NeedUnmet, f.restingCell()}, budget
+			note := NeedUnmet
+			if left <= 0 {
+				note = UsedUp
+			}
+			return Outcome{f.resting, -1, Disabled, note, f.restingCell()}, budget
 		}
 	}
 	if name, ok := c.Seen(f.Key); ok {
@@ -238,9 +246,12 @@ func (f *Flag) rules(rs *Ruleset, c *condition.Context, now int64, budget int, t
 			for i = f.code.Run(at, c, now); i < 0; i = f.code.Run(at, c, now) {
 				key, wanted := f.code.Asked(i)
 				var is condition.Truth
-				is, budget = rs.gives(key, wanted, c, now, budget)
+				is, budget = rs.gives(key, wanted, c, now, budget, t)
 				at = f.code.Then(i, is)
 			}
+		}
+		if t != nil && i < end {
+			t.took(i)
 		}
 		o, goesOn := f.give(i, end, c, t)
 		if !goesOn {
@@ -255,7 +266,11 @@ func (f *Flag) rules(rs *Ruleset, c *condition.Context, now int64, budget int, t
 func (f *Flag) give(i, end int, c *condition.Context, t *trace) (o Outcome, goesOn bool) {
 	g := &f.gives[i]
 	if g.tooOld {
-		return Outcome{f.resting, ruleIndex(i, end), Default, TooOld, f.doubtCell()}, false
+		note := TooOld
+		if f.tooLarge {
+			note = TooLarge
+		}
+		return Outcome{f.resting, ruleIndex(i, end), Default, note, f.doubtCell()}, false
 	}
 	if g.shares == nil {
 		return f.single(i, end), false
@@ -337,13 +352,19 @@ func (rs *Ruleset) Flag(key string) *Flag { return rs.flags[key] }
 
 // gives tells whether another flag gives the unit one of the variants; unknown where it
 // gives none.
-func (rs *Ruleset) gives(key string, wanted []string, c *condition.Context, now int64, budget int) (condition.Truth, int) {
+func (rs *Ruleset) gives(key string, wanted []string, c *condition.Context, now int64, budget int, t *trace) (condition.Truth, int) {
 	other := rs.flags[key]
 	if other == nil || budget <= 0 {
+		if t != nil {
+			t.answered(key, nil, budget <= 0)
+		}
 		return condition.Unknown, budget
 	}
 	o, budget := other.walk(rs, c, now, budget-1, nil)
 	v := other.Variant(o.Variant)
+	if t != nil {
+		t.answered(key, v, false)
+	}
 	if v == nil {
 		return condition.Unknown, budget
 	}

@@ -281,3 +281,60 @@ func FuzzDecide(f *testing.F) {
 		}
 	})
 }
+
+// The explanation prints what the decision did, also where it ran out of decisions on other flags.
+func TestExplainedAsItWasWalked(t *testing.T) {
+	doc := func(key string, needs []flag.Need, rules ...flag.Rule) json.RawMessage {
+		raw, _ := json.Marshal(&flag.Document{Key: key, Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "on"}, Needs: needs, Rules: rules,
+			Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}})
+		return raw
+	}
+	asks := func(key string) *condition.Node {
+		return &condition.Node{Test: condition.FlagTest, Flag: key, Text: []string{"on"}}
+	}
+	flags := []json.RawMessage{doc("f0", nil)}
+	for i := 1; i < 9; i++ { // each asks twice for the one below: more than one decision may take
+		n := fmt.Sprint("f", i-1)
+		flags = append(flags, doc(fmt.Sprint("f", i), nil,
+			flag.Rule{ID: "1", Name: "one", When: &condition.Node{All: []condition.Node{*asks(n), {Not: asks(n)}}}, Gives: flag.Gives{Variant: "off"}},
+			flag.Rule{ID: "2", Name: "two", When: asks(n), Gives: flag.Gives{Variant: "on"}}))
+	}
+	flags = append(flags, doc("needs", []flag.Need{{Flag: "f7", Variant: "on"}, {Flag: "f8", Variant: "on"}}))
+	source, err := flag.NewRuleset(&flag.Snapshot{Format: 1, Epoch: 1, Revision: 1, Flags: flags})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rs := Compile(source, nil)
+	c := condition.NewContext("recipient-1")
+	x := rs.Flag("needs").Explain(rs, c, 0)
+	if x.Outcome != rs.Flag("needs").Decide(rs, c, 0) || x.Outcome.Note != UsedUp || !strings.Contains(x.Because.String(), "had used up its 200 decisions") {
+		t.Errorf("%+v: %s", x.Outcome, x.Because)
+	}
+	for i := range 9 {
+		f := rs.Flag(fmt.Sprint("f", i))
+		x := f.Explain(rs, c, 0)
+		if x.Outcome != f.Decide(rs, c, 0) {
+			t.Fatalf("f%d: %+v, decided %+v", i, x.Outcome, f.Decide(rs, c, 0))
+		}
+		for at, step := range x.Rules {
+			took := strings.HasPrefix(step.Says, "takes the unit")
+			if took != (at == int(x.Outcome.Rule)) {
+				t.Errorf("f%d, rule %d: %q, decided by %d", i, at, step.Says, x.Outcome.Rule)
+			}
+		}
+	}
+
+	// Rules that are too large to run say so.
+	var huge condition.Node
+	for i := range 150_000 {
+		huge.Any = append(huge.Any, condition.Node{Test: "present", Attribute: fmt.Sprint("a", i%50)})
+	}
+	source, err = flag.NewRuleset(&flag.Snapshot{Format: 1, Epoch: 1, Revision: 1, Flags: []json.RawMessage{doc("large", nil, flag.Rule{ID: "1", Name: "1", When: &huge, Gives: flag.Gives{Variant: "on"}}, flag.Rule{ID: "2", Name: "2", When: &huge, Gives: flag.Gives{Variant: "on"}})}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rs = Compile(source, nil)
+	if x := rs.Flag("large").Explain(rs, c, 0); x.Outcome.Note != TooLarge || x.Variant != "off" || !strings.Contains(x.Because.String(), "too large to run") {
+		t.Errorf("%+v: %s", x.Outcome, x.Because)
+	}
+}

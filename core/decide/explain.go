@@ -2,6 +2,7 @@ package decide
 
 import (
 	"fmt"
+	"slices"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -13,6 +14,27 @@ import (
 type trace struct {
 	needs []NeedStep
 	draws []Draw
+	taken []int             // rules that took the unit, in order
+	other map[string]answer // what other flags gave, as conditions asked for them
+}
+
+// answer is what another flag gave within a decision.
+type answer struct {
+	variant string
+	usedUp  bool // it was not decided any more
+}
+
+func (t *trace) took(rule int) { t.taken = append(t.taken, rule) }
+
+func (t *trace) answered(flag string, v *Variant, usedUp bool) {
+	if t.other == nil {
+		t.other = map[string]answer{}
+	}
+	a := answer{usedUp: usedUp}
+	if v != nil {
+		a.variant = v.Name
+	}
+	t.other[flag] = a
 }
 
 // Draw is the place of a unit among the buckets of one share.
@@ -86,7 +108,7 @@ func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation
 		x.Variant = v.Name
 	}
 	x.Rule = f.RuleID(o)
-	if !(f.isSame && o.Reason != Static) && o.Note != NeedUnmet && o.Note != SeenAs {
+	if !(f.isSame && o.Reason != Static) && o.Note != NeedUnmet && o.Note != UsedUp && o.Note != SeenAs {
 		x.Rules = f.ruleSteps(rs, c, now, o, t)
 		if o.Rule < 0 && f.doc.End.Shares != nil {
 			draw := len(t.draws) - 1
@@ -104,7 +126,7 @@ func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation
 }
 
 func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome, t *trace) []RuleStep {
-	around := rs.Around(c, now)
+	around := t.around(rs, c, now)
 	steps := make([]RuleStep, 0, len(f.doc.Rules))
 	draws := 0
 	for i := range f.doc.Rules {
@@ -121,12 +143,12 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome
 			continue
 		}
 		s.Condition = r.When.Explain(c, around)
-		applied := s.Condition.Truth == condition.True
+		applied := slices.Contains(t.taken, i)
 		switch {
-		case applied:
+		case applied && s.Condition.Truth == condition.True:
 			s.Says = "takes the unit"
-		case s.Condition.Truth == condition.Unknown && r.AppliesOnUnknown(f.doc.Resting):
-			applied, s.Says = true, "takes the unit in doubt, because doubt excludes"
+		case applied:
+			s.Says = "takes the unit in doubt, because doubt excludes"
 			if r.OnUnknown == flag.Apply {
 				s.Says = "takes the unit in doubt, as it says itself"
 			}
@@ -152,6 +174,20 @@ func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome
 		steps = append(steps, s)
 	}
 	return steps
+}
+
+// around is what the conditions of a decision looked at: other flags as they answered then.
+func (t *trace) around(rs *Ruleset, c *condition.Context, now int64) condition.Around {
+	around := rs.Around(c, now)
+	fresh := around.Gives
+	around.Gives = func(key string) (string, bool) {
+		if a, asked := t.other[key]; asked {
+			return a.variant, a.variant != ""
+		}
+		return fresh(key) // of a part of a condition that the decision did not come to
+	}
+	around.UsedUp = func(key string) bool { return t.other[key].usedUp }
+	return around
 }
 
 // Around is what conditions may look at beside the unit.
@@ -213,6 +249,11 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 		return words.Say("this session is to see it so: an override that touches no rule")
 	case Missing:
 		return words.Say("no rule took the unit, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.doc.End.Shares.By))
+	case TooLarge:
+		return words.Say("its rules are too large to run, with the segments that they ask for, so the unit gets the resting variant")
+	case UsedUp:
+		n := t.needs[len(t.needs)-1]
+		return words.Say("it needs %s to give %s, which was not judged: the decision had used up its %s decisions on other flags", words.Key(n.Flag), words.Variant(n.Wants), flag.MaxNeedCost)
 	case TooOld:
 		return words.Say("the flag asks for what this version of the program does not know, so the unit gets the resting variant")
 	case Silent:

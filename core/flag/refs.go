@@ -233,6 +233,15 @@ func askCost(d *Document, docs Documents, known map[string]int) int {
 	return cost
 }
 
+// Asks counts the needs, and the comparisons that ask for another flag or a segment.
+func (d *Document) Asks() int {
+	n := len(d.Needs)
+	for i := range d.Rules {
+		n += len(asked(d.Rules[i].When)) + len(segmentsOf(d.Rules[i].When))
+	}
+	return n
+}
+
 // asks lists the flags that a decision may look at, as often as it may.
 func (d *Document) asks(docs Documents) (keys []string) {
 	for _, n := range d.Needs {

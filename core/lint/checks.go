@@ -19,33 +19,37 @@ const day = 86_400_000 // milliseconds
 
 var checks = []Check{
 	{"contradiction", "A rule whose condition cannot hold does nothing, and looks as if it did.",
-		`crew_size < 2 && crew_size > 5`, "Join the comparisons with ||, or take one out.", contradiction},
+		`crew_size < 2 && crew_size > 5`, "Join the comparisons with ||, or take one out.", contradiction, false},
 	{"shadowed", "A rule below one that takes all of its units is never reached.",
-		"rule 1: everybody: on; rule 2: staff: off", "Move the rule up, or remove it.", shadowed},
+		"rule 1: everybody: on; rule 2: staff: off", "Move the rule up, or remove it.", shadowed, false},
 	{"order", "A rule for few below shares that already divide its units gives them what chance says, not what it says.",
-		"rule 1: 8 % by site.id; rule 2: 3 named units", "Put the rule for few above.", order},
+		"rule 1: 8 % by site.id; rule 2: 3 named units", "Put the rule for few above.", order, false},
 	{"attribute", "An attribute that nobody declared or sends makes a comparison unknown for everybody.",
-		`frimware is version ≥ 4.2.0`, "Mend the name, declare the attribute, or send it.", attribute},
+		`frimware is version ≥ 4.2.0`, "Mend the name, declare the attribute, or send it.", attribute, false},
 	{"type", "A comparison with values of another type is unknown, so its rule silently never applies.",
-		`crew_size ≥ 2, while crew_size arrives as a string`, "Compare what is sent, or send what is compared.", otherType},
+		`crew_size ≥ 2, while crew_size arrives as a string`, "Compare what is sent, or send what is compared.", otherType, false},
 	{"empty", "A segment that takes nobody makes its rule do nothing.",
-		"segment pilot-sites without a unit or a condition", "Fill the segment, or take the rule out.", empty},
+		"segment pilot-sites without a unit or a condition", "Fill the segment, or take the rule out.", empty, false},
 	{"anchors", "A pattern without anchors matches in the middle too.",
-		`site.id matches "site-1"`, "Write ^ and $ where the whole value is meant, or use contains.", anchors},
+		`site.id matches "site-1"`, "Write ^ and $ where the whole value is meant, or use contains.", anchors, false},
 	{"doubt", "A rule that says itself what happens in doubt is an exception that its readers should know.",
-		"on unknown: apply, in a rule that gives on", "Leave it out where doubt should exclude.", doubt},
+		"on unknown: apply, in a rule that gives on", "Leave it out where doubt should exclude.", doubt, false},
 	{"window-ends", "A window that ends takes a live thing away from its units, at a time when nobody may be watching.",
-		"it is between … and tomorrow: on", "Write a window without an end, or note the end in the calendar.", windowEnds},
+		"it is between … and tomorrow: on", "Write a window without an end, or note the end in the calendar.", windowEnds, false},
 	{"window-over", "A window that is over makes its rule do nothing for ever.",
-		"it is before last year: on", "Take the rule out.", windowOver},
+		"it is before last year: on", "Take the rule out.", windowOver, true},
+	{"window-begun", "A comparison with a time long gone always holds: it only makes the rule harder to read.",
+		"it is at or after last year: on", "Take the comparison out.", windowBegun, true},
+	{"gone-by", "A flag past the date by which it should be gone is a branch in the code that nobody looks after.",
+		"gone by last month, and still asked for", "Take the flag out of the code, or give it another date and say why.", goneBy, true},
 	{"need-off", "A flag that is off or stopped meets a need if its resting variant is the one that is named.",
-		"needs weather-holds to give off, and weather-holds is off", "Ask for a variant that it gives when it is on.", needOff},
+		"needs weather-holds to give off, and weather-holds is off", "Ask for a variant that it gives when it is on.", needOff, false},
 	{"one-variant", "A flag that gives everybody one variant for weeks is a decision that was taken: its code can go.",
-		"on for everybody since spring", "Take the flag out of the code, or say why it stays.", oneVariant},
+		"on for everybody since spring", "Take the flag out of the code, or say why it stays.", oneVariant, false},
 	{"nobody", "A rule that takes none of the units that were seen may not say what its writer meant.",
-		`site.region is "Nord"`, "Compare its constants with the values that are seen.", nobody},
+		`site.region is "Nord"`, "Compare its constants with the values that are seen.", nobody, false},
 	{"split-by-some", "Shares drawn by an attribute that some units lack leave those out.",
-		"8 % by site.id, and a third of all units have no site.id", "Draw by a list that ends with one that everybody has, such as the key.", splitBySome},
+		"8 % by site.id, and a third of all units have no site.id", "Draw by a list that ends with one that everybody has, such as the key.", splitBySome, false},
 }
 
 func contradiction(p *pass) {
@@ -56,120 +60,26 @@ func contradiction(p *pass) {
 	})
 }
 
-// impossible finds comparisons of one attribute that no value meets together, in the groups
-// that must all hold.
-func impossible(p *pass, n *condition.Node) bool {
-	if len(n.Any) > 0 {
-		return !slices.ContainsFunc(n.Any, func(part condition.Node) bool { return !impossible(p, &part) })
-	}
-	if len(n.All) == 0 {
-		return false
-	}
-	byName := map[string][]*condition.Node{}
-	for i := range n.All {
-		if impossible(p, &n.All[i]) {
-			return true
-		}
-		if l := &n.All[i]; l.Test != "" {
-			name := l.Attribute
-			if strings.HasPrefix(l.Test, "clock.") {
-				name = "\x00clock"
-			}
-			byName[name] = append(byName[name], l)
-		}
-	}
-	for name, leaves := range byName {
-		if len(leaves) > 1 && name != "" && !meetable(name, leaves) {
-			return true
-		}
-	}
-	return false
-}
-
-// meetable tries the values at and between all constants: a value that meets ordered
-// comparisons together lies there if anywhere.
-func meetable(name string, leaves []*condition.Node) bool {
-	var tries []condition.Value
-	var instants []int64
-	absent := false
-	for _, l := range leaves {
-		kind, _, _ := strings.Cut(l.Test, ".")
-		switch kind {
-		case "number":
-			for _, f := range l.Numbers {
-				for _, d := range []float64{-1e9, -1, -.001, 0, .001, 1, 1e9} {
-					tries = append(tries, condition.NumberValue(f+d))
-				}
-			}
-		case "boolean":
-			tries = append(tries, condition.BooleanValue(true), condition.BooleanValue(false))
-		case "clock":
-			for _, s := range l.Text {
-				if ms, ok := condition.ParseTime(s); ok {
-					instants = append(instants, ms-1, ms, ms+1)
-				}
-			}
-			if l.Weekly != nil {
-				return true
-			}
-		case "string":
-			if l.Test != "string.equals" && l.Test != "string.one-of" {
-				return true // patterns are not tried out
-			}
-			for _, s := range l.Text {
-				tries = append(tries, condition.TextValue(s))
-			}
-		case "present":
-			tries = append(tries, condition.TextValue("x"), condition.NumberValue(0), condition.BooleanValue(true), condition.ListValue(nil))
-		case "absent":
-			absent = true
-		default:
-			return true // other forms are not tried out
-		}
-	}
-	all := condition.Node{}
-	for _, l := range leaves {
-		all.All = append(all.All, *l)
-	}
-	for _, ms := range instants {
-		if all.Match(nil, condition.Around{Now: ms}) == condition.True {
-			return true
-		}
-	}
-	if name == "\x00clock" {
-		return false
-	}
-	for _, v := range tries {
-		c := condition.NewContext("", condition.Attribute{Name: condition.Intern(name), Value: v})
-		if name == condition.KeyAttribute {
-			c = condition.NewContext(v.Text())
-		}
-		if all.Match(c, condition.Around{}) == condition.True {
-			return true
-		}
-	}
-	return absent && all.Match(nil, condition.Around{}) == condition.True
-}
-
 func shadowed(p *pass) {
 	p.live(func(i int, r *flag.Rule) {
 		for j := range i {
 			above := &p.doc.Rules[j]
-			if above.Parked || goesOn(above.Gives) {
+			if above.Parked || leavesOver(above.Gives) || !(above.When == nil || sameCondition(above.When, r.When) || r.When != nil && implies(r.When, above.When)) {
 				continue
 			}
-			if above.When == nil || sameCondition(above.When, r.When) || r.When != nil && implies(r.When, above.When) {
+			if s := above.Gives.Shares; s != nil {
+				p.add(r, words.Say("is reached only by units without %s: the shares of %s above leave nothing over of the others", words.Names(nil).Either(s.By), words.Rule(above.Name)), "move it above, or remove it")
+			} else {
 				p.add(r, words.Say("is never reached: %s above takes all of its units", words.Rule(above.Name)), "move it above, or remove it")
-				return
 			}
+			return
 		}
 	})
 }
 
-// goesOn tells whether some units of the rule may reach those below: a part goes on, or
-// its shares are drawn by what a unit may lack.
-func goesOn(g flag.Gives) bool {
-	return g.Shares != nil
+// leavesOver tells of shares of which a part gets what follows.
+func leavesOver(g flag.Gives) bool {
+	return g.Shares != nil && slices.ContainsFunc(g.Shares.Parts, func(p flag.Part) bool { return p.GoesOn && p.Share > 0 })
 }
 
 func sameCondition(a, b *condition.Node) bool {
@@ -380,22 +290,6 @@ func doubt(p *pass) {
 	})
 }
 
-func windowEnds(p *pass) {
-	p.live(func(i int, r *flag.Rule) {
-		if r.Gives.OnlyGives(p.doc.Resting) {
-			return
-		}
-		p.leaves(r, func(l *condition.Node, segment string) {
-			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
-				text := l.Text[len(l.Text)-1]
-				if ms, ok := condition.ParseTime(text); ok && ms > p.Now && ms-p.Now < 60*day {
-					p.add(r, words.Say("ends at %s%s and takes %s from its units then", words.Time(text), inSegment(segment), givesWords(r.Gives)), "write a window without an end, unless the end is meant")
-				}
-			}
-		})
-	})
-}
-
 func givesWords(g flag.Gives) words.Said {
 	if g.Shares == nil {
 		return words.Said{words.Variant(g.Variant)}
@@ -404,27 +298,6 @@ func givesWords(g flag.Gives) words.Said {
 }
 
 func attributeToken(name string) words.Token { return words.Names(nil).Attribute(name) }
-
-func windowOver(p *pass) {
-	p.live(func(i int, r *flag.Rule) {
-		if r.When == nil {
-			return
-		}
-		parts := r.When.All
-		if len(parts) == 0 {
-			parts = []condition.Node{*r.When}
-		}
-		for k := range parts {
-			l := &parts[k]
-			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
-				text := l.Text[len(l.Text)-1]
-				if ms, ok := condition.ParseTime(text); ok && ms <= p.Now {
-					p.add(r, words.Say("is over since %s", words.Time(text)), "take the rule out")
-				}
-			}
-		}
-	})
-}
 
 func needOff(p *pass) {
 	for _, n := range p.doc.Needs {

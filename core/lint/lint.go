@@ -30,6 +30,7 @@ type Check struct {
 	Bad    string `json:"bad"`    // an example of what it finds
 	Mend   string `json:"mend"`   // what to do, in general
 	run    func(p *pass)
+	time   bool // what it finds is due to time that has gone by
 }
 
 // Finding is one thing that a check found.
@@ -90,6 +91,7 @@ type Subject struct {
 	Catalogue  bool              // the project declares attributes at all
 	Contexts   uint64            // that were looked at for what is seen; 0: nothing is known
 	Units      *Units            // that were seen
+	GoneBy     string            // the date by which the flag should be gone, or "stays"; empty: not known
 	OneSince   int64             // since when the flag gave one variant to all, Unix milliseconds; 0: it does not
 	Muted      map[string]string // reasons by check
 }
@@ -190,19 +192,27 @@ func (u *Units) lacking(by []string) int {
 	return n
 }
 
+// Overdue looks only for what time has gone by: it asks for neither units nor attributes.
+func Overdue(s *Subject) []Finding {
+	return run(s, func(c *Check) bool { return c.time })
+}
+
 // Checks lists all checks.
 func Checks() []Check { return checks }
 
 // Run looks at a flag with every check. Muted findings come last.
-func Run(s *Subject) []Finding {
+func Run(s *Subject) []Finding { return run(s, func(*Check) bool { return true }) }
+
+func run(s *Subject, takes func(*Check) bool) []Finding {
 	f := s.Rules.Flag(s.Flag)
 	if f == nil || len(f.Variants()) == 0 {
 		return nil
 	}
 	p := &pass{Subject: s, flag: f, doc: f.Document()}
 	for i := range checks {
-		p.check = &checks[i]
-		checks[i].run(p)
+		if p.check = &checks[i]; takes(p.check) {
+			checks[i].run(p)
+		}
 	}
 	slices.SortStableFunc(p.found, func(a, b Finding) int {
 		switch {

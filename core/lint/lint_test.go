@@ -20,7 +20,7 @@ func subject(t *testing.T, rules, end string) *Subject {
 	doc := fmt.Sprintf(`{"key":"f","type":"boolean","lever":"on","resting":"off","variants":{"on":true,"off":false},"rules":[%s],"end":%s,"needs":[{"flag":"other","variant":"off"}]}`, rules, end)
 	other := `{"key":"other","type":"boolean","lever":"on","resting":"off","variants":{"on":true,"off":false},"end":{"variant":"off"}}`
 	source, err := flag.NewRuleset(&flag.Snapshot{Format: 1, Epoch: 1, Revision: 1, Flags: []json.RawMessage{[]byte(doc), []byte(other)},
-		Segments: []json.RawMessage{[]byte(`{"key":"pilot"}`), []byte(`{"key":"crew","when":{"test":"number.at-least","attribute":"crew_size","numbers":[2]}}`)}})
+		Segments: []json.RawMessage{[]byte(`{"key":"pilot"}`), []byte(`{"key":"past","when":{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}}`), []byte(`{"key":"crew","when":{"test":"number.at-least","attribute":"crew_size","numbers":[2]}}`)}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -42,6 +42,7 @@ const (
 	on     = `{"variant":"on"}`
 	off    = `{"variant":"off"}`
 	shares = `{"shares":{"by":["site.id"],"salt":"a","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"goesOn":true,"share":920000,"ranges":[[80000,1000000]]}]}}`
+	halves = `{"shares":{"by":["site.id"],"salt":"a","hash":1,"parts":[{"variant":"on","share":500000,"ranges":[[0,500000]]},{"variant":"off","share":500000,"ranges":[[500000,1000000]]},{"goesOn":true,"share":0,"ranges":[]}]}}`
 	north  = `{"test":"string.equals","attribute":"site.region","text":["north"]}`
 )
 
@@ -93,6 +94,11 @@ func TestChecks(t *testing.T) {
 		{"doubt", strings.Replace(rule("1", north, off), `"gives"`, `"onUnknown":"skip","gives"`, 1), rule("1", north, off), nil, "not kept out"},
 		{"window-ends", rule("1", `{"test":"clock.between","text":["2026-11-01T00:00:00Z","2026-12-24T00:00:00Z"]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "2026-12-24T00:00:00Z"},
 		{"window-over", rule("1", `{"all":[`+north+`,{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2026-11-01T00:00:00Z"]}`, on), nil, "is over"},
+		{"window-over", rule("1", `{"any":[{"all":[`+north+`,{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}]},{"not":{"test":"clock.at-or-after","text":["2026-10-01T00:00:00Z"]}}]}`, on), rule("1", `{"any":[`+north+`,{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}]}`, on), nil, "is over since 2026-11-01T00:00:00Z"},
+		{"window-over", rule("1", `{"test":"segment","segment":"past"}`, on), rule("1", `{"test":"segment","segment":"crew"}`, on), nil, "is over"},
+		{"window-begun", rule("1", `{"all":[`+north+`,{"test":"clock.at-or-after","text":["2026-01-01T00:00:00Z"]}]}`, on), rule("1", `{"test":"clock.at-or-after","text":["2027-02-01T00:00:00Z"]}`, on), nil, "gone by for"},
+		{"contradiction", rule("1", `{"all":[`+num("less", "0.5")+`,`+num("more", "0.5001")+`]}`, on), rule("1", `{"all":[`+num("more", "0.5")+`,`+num("less", "0.5001")+`]}`, on), nil, ""},
+		{"shadowed", rule("1", "", halves) + "," + rule("2", north, off), rule("2", north, off) + "," + rule("1", "", halves), nil, "leave nothing over"},
 		{"nobody", rule("1", north, on), rule("1", `{"test":"string.equals","attribute":"site.region","text":["east"]}`, on), func(s *Subject) { s.Units = NewUnits(units, nil) }, "none of 200 units"},
 		{"split-by-some", rule("1", "", shares), rule("1", "", strings.Replace(shares, `["site.id"]`, `["site.id","targetingKey"]`, 1)), func(s *Subject) { s.Units = NewUnits(units, nil) }, "50 % of the units"},
 	} {
@@ -133,6 +139,21 @@ func TestFlagChecks(t *testing.T) {
 	s.Muted["need-off"] = "resting is meant here"
 	if found := Run(s); len(found) != 1 || found[0].Check != "need-off" || found[0].Muted != "resting is meant here" {
 		t.Errorf("%+v", found)
+	}
+}
+
+// Flags past their date are found without units or attributes.
+func TestOverdue(t *testing.T) {
+	s := subject(t, rule("1", `{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}`, on)+","+rule("2", "", on)+","+rule("3", north, off), off)
+	s.GoneBy = "2026-11-30"
+	found := Overdue(s)
+	if len(found) != 2 || found[0].Check != "window-over" || found[1].Check != "gone-by" || found[1].Says.String() != "should be gone since 2026-11-30" {
+		t.Errorf("%+v", found)
+	}
+	for _, by := range []string{"2026-12-01", "stays", ""} {
+		if s.GoneBy = by; len(Overdue(s)) != 1 {
+			t.Errorf("%q: %+v", by, Overdue(s))
+		}
 	}
 }
 

@@ -8,7 +8,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	greenlever "greenlever.example/client"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/cli"
 	"greenlever.example/greenlever/internal/gltest"
@@ -86,7 +88,7 @@ func TestCommandLine(t *testing.T) {
 	// A change in an environment that asks first.
 	sh.run(2, "flag turn one-touch-open on").says("!lever off → on", "!say why with --because")
 	sh.run(2, "flag turn one-touch-open on --because now").says("!add --yes")
-	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!lever off → on", "night: Everybody gets `off`.")
+	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!lever off → on", "night: All get `off`.")
 	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!nothing was changed")
 	sh.run(2, "flag turn one-touch-open up --because now --yes").says("!on or off")
 	sh.run(0, "flag name one-touch-open recipient-17 recipient-18 --because me --yes").says("!rule \"Named units\" added")
@@ -103,8 +105,8 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "flag show one-touch-open").says("rule 2", "version", "(resting)")
 	sh.run(4, "flag show nothing").says("!no flag nothing")
 
-	sh.run(0, "why one-touch-open recipient-17").says("gives on true", "->  rule \"Named units\" applies", "the key is one of")
-	sh.run(0, "why one-touch-open recipient-99 --set site.id=site-1 --set crew_size=3").says("lies at bucket", "<- here")
+	sh.run(0, "why one-touch-open recipient-17").says("gives on true", "->  rule \"Named units\" takes the unit", "the key is")
+	sh.run(0, "why one-touch-open recipient-99 --set site.id=site-1 --set crew_size=3").says("lies at", "<- here")
 	sh.run(2, "why one-touch-open x --set crew").says("!NAME=VALUE")
 	sh.run(7, "why one-touch-open --set n=9007199254740993").says("!send it as a string")
 
@@ -311,4 +313,87 @@ func TestMistypedWords(t *testing.T) {
 			t.Errorf("%s: %s", word, sh.err)
 		}
 	}
+}
+
+// pasted gives the command lines that were printed to be run next.
+func (sh *shell) pasted() (lines []string) {
+	for line := range strings.Lines(sh.out + sh.err) {
+		if _, after, ok := strings.Cut(line, ": "); ok {
+			after = strings.TrimSpace(after)
+			if next, is := strings.CutPrefix(after, "greenlever "); is {
+				lines = append(lines, next)
+			}
+		}
+	}
+	return lines
+}
+
+// Whatever a command prints as the next one runs when it is pasted, also where there are several
+// projects and the environment asks first.
+func TestPrintedCommandsRun(t *testing.T) {
+	s := gltest.Start(t)
+	s.Environment(t, "night", true)
+	s.Flag(t, "night-batching")
+	sh := newShell(t, s)
+	paste := func(want int) {
+		t.Helper()
+		lines := sh.pasted()
+		if len(lines) != want {
+			t.Errorf("%d lines to paste, want %d:\n%s%s", len(lines), want, sh.out, sh.err)
+		}
+		for _, line := range lines {
+			if strings.HasPrefix(line, "lift") {
+				line += " --yes" // who pastes it is asked
+			}
+			sh.run(0, line)
+		}
+	}
+	sh.run(0, "project make second --title Second")
+	paste(1)
+	sh.run(0, "person make tove.ek@pinecrest.example --name Tove --password long-enough-for-it --project pinecrest")
+	paste(1)
+	sh.run(0, "stop night-batching --because jam --env night --project pinecrest")
+	paste(2)
+	if v := s.Get(t, "night", "night-batching"); strings.HasPrefix(v.Sentence.String(), "Stopped") {
+		t.Error("the printed line lifts nothing")
+	}
+	c := open(t, s, "night", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
+	gltest.Eventually(t, "the radar sees it", func() bool {
+		c.Bool("It's new", greenlever.Unit("r"), false)
+		c.Bool("night-batch", greenlever.Unit("r"), false)
+		return strings.Contains(sh.run(0, "radar --env night --project pinecrest").out, "night-batch ")
+	})
+	paste(1)
+	s.Get(t, "night", "night-batch")
+}
+
+// A command does what its words say, or refuses; what it would do is said in the same words.
+func TestSharesOfARuleThatIsMeant(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	sh := newShell(t, s)
+	t.Setenv("GREENLEVER_ENV", "production")
+	sh.run(0, "flag turn night-batching on").says("!it is on, and nobody gets anything new")
+	sh.run(0, "flag share night-batching on=8% --by site.id")
+	sh.run(2, `flag share night-batching on=30% --when 'has(badge)'`).says("!--rule \"Shares\"", "!--name")
+	sh.run(2, "flag share night-batching on=30% --rule Shares --name New").says("!say one of them")
+	sh.run(5, "flag share night-batching on=30% --name Shares").says("!already")
+	sh.run(2, "flag share night-batching on=30% --place 1").says("!flag order")
+	tried := sh.run(0, `flag share night-batching on=50% --name Staff --when 'has(badge)' --place 1 --try`)
+	trial := tried.err + tried.out
+	done := sh.run(0, `flag share night-batching on=50% --name Staff --when 'has(badge)' --place 1`)
+	if !strings.HasPrefix(done.err, trial) || !strings.Contains(trial, `rule "Staff" added at place 1: where badge is present: 50 % of units get`) {
+		t.Errorf("tried:\n%s\ndone:\n%s", trial, done.err)
+	}
+	d := s.Get(t, "production", "night-batching").Document
+	if len(d.Rules) != 2 || d.Rules[0].Name != "Staff" || d.Rules[1].Gives.Shares.Parts[0].Share != 80_000 || d.Rules[1].When != nil {
+		t.Errorf("%+v", d.Rules)
+	}
+	sh.run(2, "flag share night-batching on=30%").says("!several rules have shares", "!Staff, Shares")
+	sh.run(0, "flag rule night-batching --name Twin --gets on")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.Rules = append(d.Rules, flag.Rule{Name: "Twin", Gives: flag.Gives{Variant: "off"}})
+	})
+	sh.run(2, "flag park night-batching Twin").says("!several rules are called", "!its id")
+	sh.run(0, "flag turn night-batching on --end on").says("!end gives `off` → `on`", "all others get `on`.")
 }

@@ -655,3 +655,60 @@ func TestServerOnlyAttributes(t *testing.T) {
 		})
 	}
 }
+
+// An edit that would push other flags over a limit is refused, and names them: they would give
+// their resting variant to all.
+func TestAnEditSwitchesOffNoOtherFlag(t *testing.T) {
+	s := gltest.Start(t)
+	leaf := func(i int) condition.Node {
+		return condition.Node{Test: "string.one-of", Attribute: fmt.Sprint("a", i), Text: []string{"x"}}
+	}
+	many := func(n int) *condition.Node {
+		all := &condition.Node{}
+		for i := range n {
+			all.Any = append(all.Any, leaf(i))
+		}
+		return all
+	}
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "crowd", "title": "Crowd", "when": many(2)}, 201, nil)
+	s.Flag(t, "night-batching")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.Lever = flag.On
+		for i := range 150 {
+			d.Rules = append(d.Rules, flag.Rule{Name: fmt.Sprint("rule ", i), When: &condition.Node{Test: condition.SegmentTest, Segment: "crowd"}, Gives: flag.Gives{Variant: "on"}})
+		}
+	})
+	edit := func(n int) (int, string) {
+		status, answer, _, err := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/segments/crowd", mustJSON(t, object{"when": many(n), "reason": "more"}))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return status, string(answer)
+	}
+	if status, answer := edit(1_900); status != 400 || !strings.Contains(answer, "flag night-batching") || !strings.Contains(answer, "resting variant to all") {
+		t.Errorf("%d %s", status, answer)
+	}
+	if status, answer := edit(20); status != 200 {
+		t.Errorf("%d %s", status, answer)
+	}
+
+	// The same over needs of needs: the last link of a chain doubles what each above it takes.
+	chain := func(i int) string { return fmt.Sprint("chain-", i) }
+	for i := range 8 {
+		s.Flag(t, chain(i))
+		s.Edit(t, "production", chain(i), func(d *flag.Document) {
+			d.Lever = flag.On
+			if i > 1 {
+				for range 2 {
+					d.Rules = append(d.Rules, flag.Rule{Name: fmt.Sprint(len(d.Rules)), When: &condition.Node{Test: condition.FlagTest, Flag: chain(i - 1), Text: []string{"on"}}, Gives: flag.Gives{Variant: "on"}})
+				}
+			}
+		})
+	}
+	v := s.Get(t, "production", chain(1))
+	v.Document.Needs = []flag.Need{{Flag: chain(0), Variant: "on"}, {Flag: "night-batching", Variant: "on"}}
+	status, answer, _, err := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/"+chain(1), mustJSON(t, object{"document": v.Document, "reason": "one more"}))
+	if err != nil || status != 400 || !strings.Contains(string(answer), "flag chain-7") {
+		t.Errorf("%v %d %s", err, status, answer)
+	}
+}

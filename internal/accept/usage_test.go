@@ -54,7 +54,7 @@ func TestCommandLineOfUsage(t *testing.T) {
 	sh := newShell(t, s)
 	t.Setenv("GREENLEVER_PROJECT", "pinecrest")
 	sh.run(0, "usage --env production").says("night-batching", "30", "93.8 %")
-	sh.run(0, "usage night-batching --env production --span 15m").says("TARGETING_MATCH", "crews", "door 1", "DEFAULT", "(fallback)")
+	sh.run(0, "usage night-batching --env production --span 15m").says("TARGETING_MATCH", "Crews", "door 1", "DEFAULT", "(fallback)")
 	sh.run(7, "usage --env production --span 2h").says("!must be 15m, 1h")
 	sh.run(0, "usage --env staging").says("nothing was decided in staging")
 	sh.run(0, "usage --env production --output json").says(`"variant": "on"`, `"total": 30`)
@@ -65,7 +65,7 @@ func TestCommandLineOfUsage(t *testing.T) {
 	sh.run(0, "radar --env production").says("greeting", "string", `"hello"`, "Asked for as another type", "night-batching")
 	sh.run(4, "radar define nothing --env production").says("!nobody asks in vain")
 	sh.run(0, "radar define greeting --env production").says("!flag greeting made (string, resting on fallback)")
-	sh.run(0, "flag rest-after night-batching 60 --env production --because 'night crews'").says("for 60 min gives `off`")
+	sh.run(0, "flag rest-after night-batching 60 --env production --because 'night crews'").says("nothing from the service for")
 	sh.run(7, "flag rest-after night-batching 999999 --env production --because x").says("!must be 0 to 10080")
 	if d := s.Get(t, "production", "night-batching").Document; d.RestAfter != 60 || len(d.Requires) != 1 {
 		t.Errorf("%+v", d)

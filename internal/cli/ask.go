@@ -196,7 +196,7 @@ func (s *session) printShares(x *decide.SharesStep) {
 func (s *session) stopCommand() *cobra.Command {
 	return &cobra.Command{Use: "stop FLAG...", Short: "Force flags to their resting variants at once; asks nothing", Args: atLeastOne("flag"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, path, _, err := s.inEnvironment(cmd.Context())
+			a, path, env, err := s.inEnvironment(cmd.Context())
 			if err != nil {
 				return err
 			}
@@ -210,8 +210,12 @@ func (s *session) stopCommand() *cobra.Command {
 			}
 			return s.show(out, func() {
 				s.say("%s", out.Stop)
-				s.note("stopped in %s at revision %d: %s. See who has it: greenlever instances --env %s. Take it back: greenlever lift %s --env %s",
-					s.env, out.Revision, strings.Join(out.Flags, ", "), s.env, out.Stop, s.env)
+				lift := []string{"lift", out.Stop}
+				if env.AskFirst {
+					lift = append(lift, "--because", "it is mended")
+				}
+				s.note("stopped in %s at revision %d: %s\nsee who has it:  %s\ntake it back:    %s",
+					s.env, out.Revision, strings.Join(out.Flags, ", "), s.next("instances"), s.next(lift...))
 			})
 		}}
 }
@@ -225,7 +229,7 @@ func (s *session) tryStop(ctx context.Context, a *api, path string, body map[str
 	if err := a.do(ctx, request{method: "POST", path: path + "?dryRun=true", body: body}, &tried); err != nil {
 		return err
 	}
-	return s.show(tried, func() { s.printPreview(tried.Preview, nil) })
+	return s.tried(tried, nil, tried.Preview, nil)
 }
 
 func (s *session) liftCommand() *cobra.Command {

@@ -13,6 +13,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -74,6 +75,28 @@ type session struct {
 	key                                         string // of a change that is asked for again
 	try                                         bool   // show what would change and change nothing
 }
+
+// next is a command that may be run next: with the options that this one was given, and words in
+// quotes where a shell needs some, so that it runs when it is pasted.
+func (s *session) next(args ...string) string {
+	for _, o := range []struct{ name, value, env string }{
+		{"--project", s.project, os.Getenv("GREENLEVER_PROJECT")}, {"--env", s.env, os.Getenv("GREENLEVER_ENV")}, {"--url", s.url, os.Getenv("GREENLEVER_URL")}, {"--profile", s.profile, env("GREENLEVER_PROFILE", "default")},
+	} {
+		if o.value != "" && o.value != o.env && !slices.Contains(args, o.name) {
+			args = append(args, o.name, o.value)
+		}
+	}
+	words := []string{"greenlever"}
+	for _, a := range args {
+		if !plainWord.MatchString(a) {
+			a = "'" + strings.ReplaceAll(a, "'", `'\''`) + "'"
+		}
+		words = append(words, a)
+	}
+	return strings.Join(words, " ")
+}
+
+var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./:=@%+-]+$`)
 
 // Main runs the program and gives its exit code.
 func Main() int {

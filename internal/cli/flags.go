@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -212,13 +213,10 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 		return s.show(tried.Saved, func() {})
 	}
 	if s.try {
-		for _, line := range tried.Difference {
-			s.note("  %s", said(line))
-		}
-		return s.show(tried, func() { s.printPreview(tried.Preview, tried.Document) })
+		return s.tried(tried, tried.Difference, tried.Preview, tried.Document)
 	}
-	s.notePreview(tried.Preview, tried.Document)
-	if err := s.confirm(tried.Difference, v.Environment.AskFirst); err != nil {
+	s.notePreview(tried.Difference, tried.Preview, tried.Document)
+	if err := s.confirm(nil, v.Environment.AskFirst); err != nil {
 		return err
 	}
 	if body["reason"] = s.because; v.Environment.AskFirst {
@@ -237,14 +235,22 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 }
 
 func (s *session) flagTurn() *cobra.Command {
-	return &cobra.Command{Use: "turn KEY on|off", Short: "Set the lever", Args: exactly("KEY", "on|off"), RunE: func(cmd *cobra.Command, args []string) error {
-		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-			if d.Lever = flag.Lever(args[1]); d.Lever != flag.On && d.Lever != flag.Off {
-				return coded(exitUsage, "the lever is on or off, not %q", args[1])
-			}
-			return nil
-		})
-	}}
+	var end string
+	c := &cobra.Command{Use: "turn KEY on|off", Short: "Set the lever, and with --end what all get whom no rule takes", Args: exactly("KEY", "on|off"),
+		Example: "  greenlever flag turn weather-holds on --end on --env production --because 'for all'\n  greenlever flag turn weather-holds off --env production --because 'not needed'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				if d.Lever = flag.Lever(args[1]); d.Lever != flag.On && d.Lever != flag.Off {
+					return coded(exitUsage, "the lever is on or off, not %q", args[1])
+				}
+				if end != "" {
+					d.End = flag.Gives{Variant: end}
+				}
+				return nil
+			})
+		}}
+	c.Flags().StringVar(&end, "end", "", "the variant that all get whom no rule takes")
+	return c
 }
 
 // withSalts gives conditions, and shares that are drawn anew, the salts that the dry run
@@ -324,9 +330,12 @@ func (s *session) flagName() *cobra.Command {
 
 func (s *session) flagShare() *cobra.Command {
 	var rule, by, when, name string
-	c := &cobra.Command{Use: "share KEY VARIANT=PERCENT...", Short: "Give shares of the units, in a rule; the others go on",
+	var place int
+	c := &cobra.Command{Use: "share KEY VARIANT=PERCENT...", Short: "Give shares of the units, in a rule; what is left gets what follows",
+		Long: "Changes the shares of the rule named with --rule, or of the only one that has shares,\nor adds a rule with --name. What the shares leave gets what the rules below and the end give.",
 		Example: "  greenlever flag share night-batching on=8% --by site.id --env production --because 'first sites'\n" +
-			"  greenlever flag share night-batching on=30% --rule 'First sites' --env production",
+			"  greenlever flag share night-batching on=30% --rule Shares --env production --because 'all is well'\n" +
+			"  greenlever flag share night-batching on=50% --name North --when 'site.region == \"north\"' --env production --try",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) < 2 {
 				return coded(exitUsage, "%s takes KEY VARIANT=PERCENT...; see --help", cmd.CommandPath())
@@ -335,17 +344,16 @@ func (s *session) flagShare() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			var n *condition.Node
+			if when != "" {
+				if n, err = s.readCondition(cmd.Context(), when); err != nil {
+					return err
+				}
+			}
 			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-				r := findRule(d, rule)
-				if r == nil && rule != "" {
-					return coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d), ", "))
-				}
-				if r == nil {
-					r = onlyShares(d)
-				}
-				if r == nil {
-					d.Rules = append(d.Rules, flag.Rule{Name: name})
-					r = &d.Rules[len(d.Rules)-1]
+				r, err := sharing(d, rule, name, when != "", place)
+				if err != nil {
+					return err
 				}
 				if r.Gives.Shares == nil {
 					r.Gives = flag.Gives{Shares: &flag.Shares{By: []string{condition.KeyAttribute}}}
@@ -355,19 +363,67 @@ func (s *session) flagShare() *cobra.Command {
 				}
 				r.Gives.Shares.Parts = parts
 				if when != "" {
-					r.When, err = s.readCondition(cmd.Context(), when)
+					r.When = n
 				}
-				return err
+				return nil
 			})
 		}}
-	c.Flags().StringVar(&rule, "rule", "", "id or name of the rule; the only one with shares, or a new one, if left out")
+	c.Flags().StringVar(&rule, "rule", "", "id or name of a rule that is there; the only one with shares if left out")
+	c.Flags().StringVar(&name, "name", "", "of a new rule")
 	c.Flags().StringVar(&by, "by", "", "attributes to draw by, the first one present counts; "+condition.KeyAttribute+" if left out")
-	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as text or JSON; everybody if left out")
-	c.Flags().StringVar(&name, "name", "Shares", "of a new rule")
+	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as text or JSON")
+	c.Flags().IntVar(&place, "place", 0, "of a new rule among the others, from 1; the last if left out")
 	return c
 }
 
-// readParts reads VARIANT=PERCENT; what is left to 100 % goes on.
+// sharing finds the rule whose shares are meant, or makes a new one. Nothing is guessed that
+// would change another rule than the one that was thought of.
+func sharing(d *flag.Document, rule, name string, conditional bool, place int) (*flag.Rule, error) {
+	with := sharesOf(d)
+	switch {
+	case rule != "" && name != "":
+		return nil, coded(exitUsage, "--rule changes a rule that is there, and --name makes a new one: say one of them")
+	case rule != "":
+		if place > 0 {
+			return nil, coded(exitUsage, "rule %q is there already: move it with flag order", rule)
+		}
+		return findRule(d, rule)
+	case name != "" && slices.Contains(ruleNames(d), name):
+		return nil, coded(exitConflict, "there is a rule %q already: change it with --rule, or take another --name", name)
+	case name == "" && len(with) > 1:
+		return nil, coded(exitUsage, "several rules have shares: say which with --rule, or make one with --name: %s", strings.Join(with, ", "))
+	case name == "" && len(with) == 1 && conditional:
+		return nil, coded(exitUsage, "say whether --when is of rule %q (--rule %q) or of a new one (--name)", with[0], with[0])
+	case name == "" && len(with) == 1:
+		if place > 0 {
+			return nil, coded(exitUsage, "rule %q is there already: move it with flag order", with[0])
+		}
+		return findRule(d, with[0])
+	}
+	return newRule(d, cmp.Or(name, "Shares"), place), nil
+}
+
+// newRule adds a rule at a place from 1, or at the end for 0.
+func newRule(d *flag.Document, name string, place int) *flag.Rule {
+	at := len(d.Rules)
+	if place > 0 {
+		at = min(place-1, at)
+	}
+	d.Rules = slices.Insert(d.Rules, at, flag.Rule{Name: name})
+	return &d.Rules[at]
+}
+
+// sharesOf names the rules that give shares.
+func sharesOf(d *flag.Document) (names []string) {
+	for i := range d.Rules {
+		if d.Rules[i].Gives.Shares != nil {
+			names = append(names, d.Rules[i].Name)
+		}
+	}
+	return names
+}
+
+// readParts reads VARIANT=PERCENT; what is left to 100 % gets what follows.
 func readParts(args []string) ([]flag.Part, error) {
 	var parts []flag.Part
 	left := uint32(bucket.Buckets)
@@ -389,25 +445,23 @@ func readParts(args []string) ([]flag.Part, error) {
 	return append(parts, flag.Part{GoesOn: true, Share: left}), nil
 }
 
-func findRule(d *flag.Document, rule string) *flag.Rule {
+// findRule finds a rule by its id, or by a name that only one has.
+func findRule(d *flag.Document, rule string) (*flag.Rule, error) {
+	var found *flag.Rule
 	for i := range d.Rules {
-		if rule != "" && (d.Rules[i].ID == rule || d.Rules[i].Name == rule) {
-			return &d.Rules[i]
+		switch r := &d.Rules[i]; {
+		case r.ID == rule && rule != "":
+			return r, nil
+		case r.Name == rule && found != nil:
+			return nil, coded(exitUsage, "several rules are called %q: name one by its id, which flag show gives in brackets", rule)
+		case r.Name == rule:
+			found = r
 		}
 	}
-	return nil
-}
-
-func onlyShares(d *flag.Document) (found *flag.Rule) {
-	for i := range d.Rules {
-		if d.Rules[i].Gives.Shares != nil {
-			if found != nil {
-				return nil
-			}
-			found = &d.Rules[i]
-		}
+	if found == nil {
+		return nil, coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d), ", "))
 	}
-	return found
+	return found, nil
 }
 
 func ruleNames(d *flag.Document) (names []string) {
@@ -437,9 +491,9 @@ func (s *session) flagPark() *cobra.Command {
 	var back bool
 	c := &cobra.Command{Use: "park KEY RULE", Short: "Keep a rule but skip it; --back takes it into use again", Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
 		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-			r := findRule(d, args[1])
-			if r == nil {
-				return coded(exitNotFound, "there is no rule %q: the rules are %s", args[1], strings.Join(ruleNames(d), ", "))
+			r, err := findRule(d, args[1])
+			if err != nil {
+				return err
 			}
 			r.Parked = !back
 			return nil
@@ -452,9 +506,9 @@ func (s *session) flagPark() *cobra.Command {
 func (s *session) flagRemoveRule() *cobra.Command {
 	return &cobra.Command{Use: "remove-rule KEY RULE", Short: "Remove a rule", Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
 		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-			r := findRule(d, args[1])
-			if r == nil {
-				return coded(exitNotFound, "there is no rule %q: the rules are %s", args[1], strings.Join(ruleNames(d), ", "))
+			r, err := findRule(d, args[1])
+			if err != nil {
+				return err
 			}
 			id := r.ID
 			d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })

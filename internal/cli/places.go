@@ -87,7 +87,7 @@ func (s *session) projectCommand() *cobra.Command {
 			return err
 		}
 		return s.show(p, func() {
-			s.note("project %s made; next: greenlever environment make development --project %s", p.Key, p.Key)
+			s.note("project %s made; next: %s", p.Key, s.next("environment", "make", "development", "--project", p.Key))
 		})
 	}}
 	make_.Flags().StringVar(&title, "title", "", "for people")
@@ -253,7 +253,7 @@ func (s *session) personCommand() *cobra.Command {
 			return err
 		}
 		return s.show(made, func() {
-			s.note("account of %s made; next: greenlever person roles %s developer", made.Name, made.Email)
+			s.note("account of %s made; next: %s", made.Name, s.next("person", "roles", made.Email, "developer"))
 		})
 	}}
 	make_.Flags().StringVar(&name, "name", "", "the person's name")

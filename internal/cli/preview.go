@@ -9,20 +9,28 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app/preview"
 )
 
-// printPreview says what an edit would move.
-func (s *session) printPreview(p *preview.Preview, d *flag.Document) {
-	for _, line := range previewLines(p, d) {
-		s.say("%s", line)
-	}
+// tried says what an edit that is only tried would change and move, in the words in which the
+// edit itself does: what would change to who sits there, and what would move as data.
+func (s *session) tried(all any, difference []words.Said, p *preview.Preview, d *flag.Document) error {
+	s.notePreview(difference, nil, nil)
+	return s.show(all, func() {
+		for _, line := range previewLines(p, d) {
+			s.say("%s", line)
+		}
+	})
 }
 
 // notePreview says it to who sits there, before the question.
-func (s *session) notePreview(p *preview.Preview, d *flag.Document) {
+func (s *session) notePreview(difference []words.Said, p *preview.Preview, d *flag.Document) {
+	for _, line := range difference {
+		s.note("  %s", said(line))
+	}
 	for _, line := range previewLines(p, d) {
-		s.note("  %s", line)
+		s.note("%s", line)
 	}
 }
 
@@ -33,6 +41,9 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	for _, sh := range p.Shifts {
 		add("%s: %s", sh.Flag, said(sh.Says))
+		if d != nil && sh.Certain && d.Key == sh.Flag && d.Lever == flag.On && len(d.Rules) == 0 && d.End.Variant == d.Resting {
+			add("it is on, and nobody gets anything new: add a rule, or say with flag turn %s on --end VARIANT what all get", d.Key)
+		}
 		if sh.Moved.Counted == 0 {
 			continue
 		}

@@ -96,10 +96,10 @@ func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node
 		return err
 	}
 	if s.try {
-		return s.show(tried, func() { s.printPreview(tried.Preview, nil) })
+		return s.tried(tried, tried.Difference, tried.Preview, nil)
 	}
-	s.notePreview(tried.Preview, nil)
-	if err := s.confirm(tried.Difference, env.AskFirst); err != nil {
+	s.notePreview(tried.Difference, tried.Preview, nil)
+	if err := s.confirm(nil, env.AskFirst); err != nil {
 		return err
 	}
 	body["reason"] = s.because
@@ -156,10 +156,10 @@ func (s *session) segmentLoad() *cobra.Command {
 					return err
 				}
 				if s.try {
-					return s.show(tried, func() { s.printPreview(tried.Preview, nil) })
+					return s.tried(tried, tried.Difference, tried.Preview, nil)
 				}
-				s.notePreview(tried.Preview, nil)
-				if err := s.confirm(tried.Difference, true); err != nil {
+				s.notePreview(tried.Difference, tried.Preview, nil)
+				if err := s.confirm(nil, env.AskFirst); err != nil {
 					return err
 				}
 			}

@@ -83,18 +83,18 @@ func (s *session) flagRule() *cobra.Command {
 				}
 			}
 			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-				r := findRule(d, name)
-				if r == nil {
+				r, err := findRule(d, name)
+				switch ExitCode(err) {
+				case 0:
+				case exitNotFound:
 					if gets == "" {
 						return coded(exitUsage, "a new rule gives a variant: say which with --gets: %s", strings.Join(d.VariantNames(), ", "))
 					}
-					at := len(d.Rules)
-					if place > 0 {
-						at = min(place-1, at)
-					}
-					d.Rules = slices.Insert(d.Rules, at, flag.Rule{Name: name})
-					r = &d.Rules[at]
-				} else if place > 0 {
+					r = newRule(d, name, place)
+				default:
+					return err
+				}
+				if err == nil && place > 0 {
 					return coded(exitUsage, "rule %q is there already: move it with flag order", name)
 				}
 				if text != "" {
@@ -122,9 +122,9 @@ func (s *session) flagOrder() *cobra.Command {
 		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
 			var first []flag.Rule
 			for _, name := range args[1:] {
-				r := findRule(d, name)
-				if r == nil {
-					return coded(exitNotFound, "there is no rule %q: the rules are %s", name, strings.Join(ruleNames(d), ", "))
+				r, err := findRule(d, name)
+				if err != nil {
+					return err
 				}
 				first = append(first, *r)
 			}
@@ -143,9 +143,9 @@ func (s *session) flagDrawAnew() *cobra.Command {
 		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
 			shares := d.End.Shares
 			if rule != "" {
-				r := findRule(d, rule)
-				if r == nil {
-					return coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d), ", "))
+				r, err := findRule(d, rule)
+				if err != nil {
+					return err
 				}
 				shares = r.Gives.Shares
 			}

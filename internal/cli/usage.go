@@ -295,15 +295,15 @@ func (s *session) readRadar(ctx context.Context) (*radar.Radar, error) {
 }
 
 func (s *session) printRadar(r *radar.Radar) {
-	said := false
+	began := false
 	part := func(title string, header []any, rows [][]any) {
 		if len(rows) == 0 {
 			return
 		}
-		if said {
+		if began {
 			s.say("")
 		}
-		said = true
+		began = true
 		s.say("%s", title)
 		s.rows(header, rows)
 	}
@@ -316,7 +316,12 @@ func (s *session) printRadar(r *radar.Radar) {
 	for _, u := range r.Unknown {
 		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, u.Nearest, u.Application, when(u.Last)})
 	}
-	part("Asked for, and not defined: greenlever radar define FLAG", []any{"flag", "type", "fallback", "nearest", "application", "last asked"}, rows)
+	part("Asked for, and not defined", []any{"flag", "type", "fallback", "nearest", "application", "last asked"}, rows)
+	for _, u := range r.Unknown {
+		if u.Suggested != nil {
+			s.note("make it: %s", s.next("radar", "define", u.Flag))
+		}
+	}
 	rows = nil
 	for _, m := range r.Mistyped {
 		rows = append(rows, []any{m.Flag, m.Type, m.Application, when(m.Last)})
@@ -328,6 +333,11 @@ func (s *session) printRadar(r *radar.Radar) {
 	}
 	part("Processes", []any{"application", "version", "instance", "revision", "what it does"}, rows)
 	rows = nil
+	for _, f := range r.Overdue {
+		rows = append(rows, []any{f.Flag, placeOf(f.Place) + " " + said(f.Says), f.Mend})
+	}
+	part("Past their time", []any{"flag", "what", "mend"}, rows)
+	rows = nil
 	for _, i := range r.Busy {
 		rows = append(rows, []any{i.Application, i.Version, i.BusyUnit, share(uint64(i.BusyCalls), uint64(i.BusyOf))})
 	}
@@ -337,7 +347,7 @@ func (s *session) printRadar(r *radar.Radar) {
 		rows = append(rows, []any{u.Flag, u.Title, when(u.Last)})
 	}
 	part("Defined, and not asked for", []any{"flag", "title", "last asked"}, rows)
-	if !said {
+	if !began {
 		s.say("nothing to say: code and flags fit, and every process decides by the newest revision")
 	}
 }

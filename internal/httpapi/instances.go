@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/radar"
 )
@@ -135,6 +136,10 @@ func (c *call) radar(*none) (any, error) {
 	}
 	if s.Instances, err = c.api.Records.Instances(c.ctx, e.ID, s.Now-keptInstances.Milliseconds()); err != nil {
 		return nil, err
+	}
+	for i := range s.Definitions {
+		d := &s.Definitions[i]
+		s.Overdue = append(s.Overdue, lint.Overdue(&lint.Subject{Rules: rules, Flag: d.Key, Now: s.Now, GoneBy: d.GoneBy})...)
 	}
 	return radar.Look(s), nil
 }

@@ -51,6 +51,9 @@ func (s *Server) wire() {
 			return known, err
 		},
 		Names: units.Names,
+		Overflows: func(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) ([]flag.Problem, error) {
+			return tries.Overflows(ctx, environment, preview.Edit{Flags: flags, Segments: segments})
+		},
 		Shift: tries.Shift,
 	}
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: changes.EpochFor, Log: c.Log}

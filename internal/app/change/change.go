@@ -144,6 +144,9 @@ type Service struct {
 	// Judge says what is declared and seen of attributes in an environment, for comparisons
 	// that cannot fit. Without it none is refused.
 	Judge func(ctx context.Context, environment int64) (map[string]lint.Attribute, error)
+	// Overflows finds the other flags that an edit would push over a limit. Without it none is
+	// looked for.
+	Overflows func(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) ([]flag.Problem, error)
 	// Names tells how the project's catalogue says attributes. Without it by their names.
 	Names func(ctx context.Context, environment int64) words.Names
 	// Shift computes what an edit would move. Without it nobody is asked before everybody goes
@@ -351,6 +354,18 @@ func (c *commit) enterAll(action app.Action, project *app.Project) ([]app.Enviro
 		return nil, err
 	}
 	return c.tx.LockEnvironments(project.ID)
+}
+
+// overflows refuses an edit that would switch off other flags by pushing them over a limit.
+func (s *Service) overflows(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) error {
+	if s.Overflows == nil {
+		return nil
+	}
+	found, err := s.Overflows(ctx, environment, flags, segments)
+	if err != nil {
+		return err
+	}
+	return app.InvalidFields(found)
 }
 
 // names tells how sentences say attributes.

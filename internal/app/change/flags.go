@@ -84,6 +84,11 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 		if len(lines) == 0 {
 			return saved, nil
 		}
+		if now.Asks() > old.Document.Asks() { // those that ask for it then take more decisions
+			if err := s.overflows(ctx, env.ID, []*flag.Document{&now}, nil); err != nil {
+				return nil, err
+			}
+		}
 		bound, err := s.confirmed(ctx, r, env, &now)
 		if err != nil {
 			return nil, err

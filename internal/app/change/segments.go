@@ -126,6 +126,9 @@ func (s *Service) PutSegment(ctx context.Context, r Request, env *app.Environmen
 		if len(lines) == 0 {
 			return saved, nil
 		}
+		if err := s.overflows(ctx, env.ID, nil, []*flag.Segment{&now}); err != nil {
+			return nil, err
+		}
 		for _, l := range lists {
 			if err := tx.PutList(env.ProjectID, l, base, c.at); err != nil {
 				return nil, err

@@ -285,6 +285,33 @@ func (s *Service) Shift(ctx context.Context, e *app.Environment, doc *flag.Docum
 	return shift.Between(before, after, doc.Key, units, s.Now().UnixMilli()), nil
 }
 
+// Overflows finds the flags that an edit would push over a limit, whichever they are: their rules
+// with what they ask for would be too large to run, or ask for too many other flags. What stands
+// over a limit already is not told again.
+func (s *Service) Overflows(ctx context.Context, environment int64, edit Edit) ([]flag.Problem, error) {
+	before, err := s.Rules(ctx, environment)
+	if err != nil {
+		return nil, err
+	}
+	after, err := before.With(edit.Flags, edit.Segments)
+	if err != nil {
+		return nil, err
+	}
+	edited := edit.flags()
+	var found []flag.Problem
+	for _, key := range shift.Dependents(after, edited, edit.segments()) {
+		d := after.Source.Flag(key)
+		if d == nil || slices.Contains(edited, key) { // its own limits are checked with it
+			continue
+		}
+		stood := before.Source.Flag(key)
+		if problems := d.CheckReferences(after.Source); len(problems) > 0 && (stood == nil || len(stood.CheckReferences(before.Source)) == 0) {
+			found = append(found, flag.Problem{Place: "flag " + key, Mend: "would give its resting variant to all after this edit: " + problems[0].Place + " " + problems[0].Mend})
+		}
+	}
+	return found, nil
+}
+
 // Lint looks at flags of an environment with every check. saved says when the document of each was
 // saved last, in Unix milliseconds.
 func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Definition, saved map[string]int64) ([]lint.Finding, error) {
@@ -303,7 +330,7 @@ func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Defin
 	found, seen := []lint.Finding{}, lint.NewUnits(units.Units, hides(units))
 	for i := range defs {
 		d := &defs[i]
-		subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen, Muted: map[string]string{}}
+		subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen, GoneBy: d.GoneBy, Muted: map[string]string{}}
 		if f := rs.Flag(d.Key); f != nil && f.Same() && d.GoneBy != "stays" {
 			if o := f.Decide(rs, nil, subject.Now); o.Reason == decide.Static {
 				subject.OneSince = saved[d.Key]

@@ -27,6 +27,7 @@ type Subject struct {
 	Asked           []app.Asked
 	Instances       []app.Instance
 	Aside           []app.Aside
+	Overdue         []lint.Finding // what time has gone by
 }
 
 // Suspect is what was found of one instance.
@@ -51,12 +52,13 @@ type Unasked struct {
 
 // Radar is what was found.
 type Radar struct {
-	Old      []Suspect   `json:"old"`  // who decides by disk, file, fallback, or by an old revision, or with a wrong clock
-	Busy     []Suspect   `json:"busy"` // whose calls are mostly for one unit
-	Unknown  []Unknown   `json:"unknown"`
-	Mistyped []app.Asked `json:"mistyped"` // asked for as another type than they have
-	Unasked  []Unasked   `json:"unasked"`
-	Aside    []app.Aside `json:"aside"` // what cannot be read and is left out
+	Old      []Suspect      `json:"old"`  // who decides by disk, file, fallback, or by an old revision, or with a wrong clock
+	Busy     []Suspect      `json:"busy"` // whose calls are mostly for one unit
+	Unknown  []Unknown      `json:"unknown"`
+	Mistyped []app.Asked    `json:"mistyped"` // asked for as another type than they have
+	Unasked  []Unasked      `json:"unasked"`
+	Overdue  []lint.Finding `json:"overdue"` // flags past their date, and windows that are over
+	Aside    []app.Aside    `json:"aside"`   // what cannot be read and is left out
 }
 
 // How long things stay interesting.
@@ -69,7 +71,7 @@ const (
 
 // Look looks.
 func Look(s Subject) Radar {
-	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{}, Unasked: []Unasked{}, Aside: append([]app.Aside{}, s.Aside...)}
+	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{}, Unasked: []Unasked{}, Overdue: append([]lint.Finding{}, s.Overdue...), Aside: append([]app.Aside{}, s.Aside...)}
 	for _, i := range s.Instances {
 		if i.Left {
 			continue

@@ -1,3 +1,4 @@
+import { Said } from "../../ui/variant";
 import { Link, useParams } from "react-router";
 import { useMakeFlag } from "../../api/queries";
 import { useRadar } from "../../api/usage";
@@ -70,6 +71,17 @@ export default function Radar() {
               {r.old.length + r.busy.length === 0 && <li className="text-soft">All decide by the newest revision, from the service, for many units.</li>}
             </ul>
           </Sheet>
+          {r.overdue.length > 0 && (
+            <Sheet title="Past their time">
+              <ul className="flex flex-col gap-1">
+                {r.overdue.map((f) => (
+                  <li key={f.flag + f.check + (f.rule ?? "")}>
+                    {flag(f.flag)} {f.place && <i>{f.place}</i>} <Said said={f.says} />. <span className="text-soft">Mend: {f.mend}.</span>
+                  </li>
+                ))}
+              </ul>
+            </Sheet>
+          )}
           <div className="grid gap-4 lg:grid-cols-2">
             <Sheet title="Asked for as another type">
               <ul>
