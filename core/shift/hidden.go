@@ -152,6 +152,45 @@ func closure(rs *decide.Ruleset, key string) (flags []*flag.Document, segments [
 	return flags, segments
 }
 
+// Attributes lists the attributes on which a flag's decisions depend, with those of the segments
+// and flags that it asks for, by name; the targeting key is not among them.
+func Attributes(rs *decide.Ruleset, key string) []string {
+	names := map[string]bool{}
+	look := func(n *condition.Node) {
+		n.Leaves(func(l *condition.Node) {
+			names[l.Attribute] = true
+			if l.Part != nil {
+				for _, by := range l.Part.By {
+					names[by] = true
+				}
+			}
+		})
+	}
+	flags, segments := closure(rs, key)
+	for _, d := range flags {
+		if d.Lever != flag.On {
+			continue
+		}
+		for i := range d.Rules {
+			if !d.Rules[i].Parked {
+				look(d.Rules[i].When)
+			}
+		}
+		for _, by := range d.Draws() {
+			names[by] = true
+		}
+	}
+	for _, s := range segments {
+		look(s.When)
+		if s.In.Len()+s.Out.Len() > 0 {
+			names[s.Attribute()] = true
+		}
+	}
+	delete(names, "")
+	delete(names, condition.KeyAttribute)
+	return slices.Sorted(maps.Keys(names))
+}
+
 // ways lists how the hidden leaves could come out for a unit: nil where nothing is hidden of it.
 func (v *veil) ways(c *condition.Context) (ways [][]condition.Truth) {
 	ways = [][]condition.Truth{nil}

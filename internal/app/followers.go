@@ -154,6 +154,10 @@ type Follower struct {
 	Age int64 `json:"age"` // milliseconds since it was last heard of
 }
 
+// BulkUse names, in place of an application, those who fetch all answers at once and say
+// nothing of which they use.
+const BulkUse = "all at once"
+
 // CountLine is how often decisions on a flag ended in one way; an empty variant is an
 // error, where the caller's fallback was used.
 type CountLine struct {

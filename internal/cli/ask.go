@@ -106,6 +106,12 @@ func (s *session) printWhy(w *httpapi.Why) {
 	s.say("because %s", wrap(said(w.Because), s.wide(), 8))
 	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.Made))
 	s.say("attributes %s", whence(w.From, w.Seen))
+	for _, u := range w.Unknown {
+		s.say("not known: %s", wrap(said(u), s.wide(), 11))
+	}
+	if len(w.Unknown) > 0 {
+		s.note("attributes are given with --set NAME=VALUE")
+	}
 	s.say("")
 	s.say("%-3s stops: %s", mark(len(w.Stops) == 0), orNone(w.Stops))
 	s.say("%-3s lever: %s", mark(w.Lever == flag.On), w.Lever)

@@ -164,10 +164,10 @@ func (a *Edge) seeAs(r *http.Request, rules *decide.Ruleset, unit *condition.Con
 	return unit.Seeing(s.Variants)
 }
 
-// note notes a decision for the population.
-func (a *Edge) note(ctx context.Context, environment int64, f *decide.Flag, unit *condition.Context) {
+// note notes a unit for the population, with what shares are drawn by beside the key.
+func (a *Edge) note(ctx context.Context, environment int64, draws []condition.Name, unit *condition.Context) {
 	if known, err := a.Population.Known(ctx, environment); err == nil {
-		a.Population.Note(known, environment, f, unit)
+		a.Population.Note(known, environment, draws, unit)
 	}
 }
 
@@ -189,7 +189,7 @@ func (a *Edge) evaluateOne(c *echo.Context) error {
 	}
 	o := f.Decide(rules, unit, a.Now().UnixMilli())
 	a.usage.count(key.EnvironmentID, rules, f, o, "")
-	a.note(c.Request().Context(), key.EnvironmentID, f, unit)
+	a.note(c.Request().Context(), key.EnvironmentID, f.Draws, unit)
 	if o.Reason == decide.Error {
 		return c.JSON(http.StatusInternalServerError, ofrepError{flagKey, "GENERAL", "the flag's document cannot be read"})
 	}
@@ -216,6 +216,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	if service {
 		said = fmt.Appendf(said, "%d.%d", rules.Source.Epoch, rules.Source.Revision)
 	}
+	a.note(c.Request().Context(), key.EnvironmentID, place.draws, unit)
 	for i, f := range flags {
 		o := f.Decide(rules, unit, now)
 		outcomes[i] = o
@@ -242,7 +243,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	body = append(body, `],"metadata":{}`...)
 	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
 		for i, f := range flags {
-			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], bulkUse)
+			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], app.BulkUse)
 		}
 	}
 	body = append(body, `,"eventStreams":[{"type":"sse","url":`...)
@@ -256,6 +257,7 @@ type order struct{ places sync.Map } // environment -> *sorted
 type sorted struct {
 	rules        *decide.Ruleset
 	all, visible []marked
+	draws        []condition.Name // what any of the flags draws shares by, beside the key
 }
 
 // marked is a flag with, for each of its variants, what an answer with it always says, and a
@@ -302,6 +304,11 @@ func (o *order) of(environment int64, rules *decide.Ruleset) *sorted {
 	for _, f := range slices.SortedFunc(rules.Flags, func(a, b *decide.Flag) int { return strings.Compare(a.Key, b.Key) }) {
 		m := mark(f)
 		s.all = append(s.all, m)
+		for _, name := range f.Draws {
+			if !slices.Contains(s.draws, name) {
+				s.draws = append(s.draws, name)
+			}
+		}
 		if f.Visible {
 			s.visible = append(s.visible, m)
 		}

@@ -6,11 +6,14 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
 	"greenlever.example/core/sentence"
+	"greenlever.example/core/shift"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
@@ -120,6 +123,7 @@ type WhyOne struct {
 	From       string          `json:"from"` // where the attributes come from: given, seen, test or key
 	Seen       int64           `json:"seen,omitempty"`
 	Attributes map[string]any  `json:"attributes"`
+	Unknown    []words.Said    `json:"unknown"` // what it cannot know, and what would tell
 }
 
 // Why is a decision, alone or beside another one.
@@ -176,7 +180,46 @@ func (c *call) whyOne(p *app.Project, e *app.Environment, rules *decide.Ruleset,
 	if v := f.Variant(w.Outcome.Variant); v != nil {
 		w.Value = v.Raw
 	}
-	return w, nil
+	return w, c.unknown(w, e, rules, unit)
+}
+
+// unknown says what an explanation cannot know: personal values that no sample holds, attributes
+// of which nothing was given, and processes that are too old for the flag.
+func (c *call) unknown(w *WhyOne, e *app.Environment, rules *decide.Ruleset, unit *condition.Context) error {
+	w.Unknown = []words.Said{}
+	known, err := c.api.Population.Known(c.ctx, e.ID)
+	if err != nil {
+		return err
+	}
+	if w.From != "given" {
+		for _, name := range shift.Attributes(rules, w.Flag) {
+			derive, personal := known.Personal[name]
+			token := words.Names(nil).Attribute(name)
+			switch {
+			case personal && w.From == "seen" && derive == sample.Domain:
+				w.Unknown = append(w.Unknown, words.Say("%s is personal: only what stands from the @ on is known of this unit; give it to be sure", token))
+			case personal && w.From == "seen":
+				w.Unknown = append(w.Unknown, words.Say("%s is personal, and not known of this unit: give it to be sure", token))
+			case unit.Lookup(condition.Intern(name)).Kind() == condition.Absent:
+				w.Unknown = append(w.Unknown, words.Say("%s is not known of this unit: give it if the application sends it, or finds it out itself", token))
+			}
+		}
+	}
+	if len(w.Stops) > 0 || w.Lever != flag.On {
+		w.Unknown = w.Unknown[:0] // nothing of the unit matters
+	}
+	all, err := c.api.Records.Instances(c.ctx, e.ID, c.api.Now().UnixMilli()-keptInstances.Milliseconds())
+	if err != nil {
+		return err
+	}
+	said := map[string]bool{}
+	for _, i := range all {
+		if name := i.Application + " " + i.Version; !i.Left && slices.Contains(i.TooOld, w.Flag) && !said[name] && len(said) < 10 {
+			said[name] = true
+			w.Unknown = append(w.Unknown, words.Say("%s is too old for this flag, and gives its resting variant whatever is said here", words.Name(strings.TrimSpace(name))))
+		}
+	}
+	return nil
 }
 
 // differs says what is not alike between two decisions, from the outcome to its cause.

@@ -12,10 +12,6 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
-// bulkUse names, in place of an application, those who fetch all answers at once and say
-// nothing of which they use.
-const bulkUse = "all at once"
-
 // usage counts what is decided here, and what browsers say that they used, until it is
 // written to the records.
 type usage struct {

@@ -350,7 +350,9 @@ const maxAsked = 5_000
 func (b *batch) writeAsked(lines []counted) error {
 	asked := map[string]app.AskedLine{}
 	for _, l := range lines {
-		asked[l.Flag] = app.AskedLine{Flag: l.Flag, Application: l.Application}
+		if l.Application != app.BulkUse { // who fetches all answers says nothing of which are used
+			asked[l.Flag] = app.AskedLine{Flag: l.Flag, Application: l.Application}
+		}
 	}
 	for _, l := range b.unknown {
 		if l.Flag != "" && len(l.Flag) <= 200 {

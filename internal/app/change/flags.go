@@ -94,6 +94,7 @@ func (s *Service) PutFlag(ctx context.Context, r Request, env *app.Environment, 
 			return nil, err
 		}
 		lines = append(lines, bound...)
+		saved.Difference = diff.Said(lines)
 		saved.Version++
 		if err := c.putFlag(env, &app.FlagRecord{EnvironmentID: env.ID, Key: now.Key, Version: saved.Version, Document: &now}, "flag.changed", lines); err != nil {
 			return nil, err

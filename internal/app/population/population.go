@@ -24,7 +24,6 @@ import (
 	"unicode/utf8"
 
 	"greenlever.example/core/condition"
-	"greenlever.example/core/decide"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
 	"greenlever.example/core/shift"
@@ -467,8 +466,8 @@ type own struct {
 // looked is how many decisions there are for each whose attributes are accounted for.
 const looked = 16
 
-// Note notes a decision that this service made.
-func (s *Service) Note(k *Known, environment int64, f *decide.Flag, c *condition.Context) {
+// Note notes a unit for which this service decided: by its key, and by what shares are drawn by.
+func (s *Service) Note(k *Known, environment int64, draws []condition.Name, c *condition.Context) {
 	if k.Sampling.Off {
 		return
 	}
@@ -503,7 +502,7 @@ func (s *Service) Note(k *Known, environment int64, f *decide.Flag, c *condition
 		}
 	}
 	add(condition.Intern(condition.KeyAttribute))
-	for _, name := range f.Draws {
+	for _, name := range draws {
 		add(name)
 	}
 	if o.calls++; o.calls%looked == 1 {

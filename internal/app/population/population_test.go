@@ -140,7 +140,7 @@ func TestNoteAndFlush(t *testing.T) {
 	}
 	for range 40 {
 		unit, _ := condition.ParseContext([]byte(`{"targetingKey":"recipient-1","site.id":"site-1","email":"a@b"}`))
-		s.Note(k, 1, f, unit)
+		s.Note(k, 1, f.Draws, unit)
 	}
 	if err := s.Flush(ctx); err != nil {
 		t.Fatal(err)

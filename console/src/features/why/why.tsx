@@ -109,6 +109,15 @@ function Answer({ why, names }: { why: Schemas["Why"]; names: string[] }) {
           {why.reason}, revision {why.revision} of epoch {why.epoch}, made <Time ms={why.made} />; attributes {why.from === "seen" && why.seen ? <>as they were seen <Time ms={why.seen} /></> : (whence[why.from] ?? why.from)}
         </span>
       </p>
+      {why.unknown.length > 0 && (
+        <ul className="rounded border border-line bg-note px-4 py-2" data-testid="unknown">
+          {why.unknown.map((u) => (
+            <li key={u.text}>
+              <Said said={u} />.
+            </li>
+          ))}
+        </ul>
+      )}
       {why.against && (
         <Sheet title={`Against ${why.against.unit || "nobody"}`}>
           <p>
