@@ -37,7 +37,7 @@ export type Source = "service" | "page" | "copy" | "fallback";
 
 interface Bulk {
   flags: Omit<Answer, "source">[];
-  eventStreams?: { type: string; url: string }[];
+  eventStreams?: { type: string; endpoint: { requestUri: string } }[];
 }
 
 const reportEvery = 30_000;
@@ -157,7 +157,8 @@ export class Flags {
         const bulk = (await res.json()) as Bulk;
         if (round !== this.round) return;
         this.etag = res.headers.get("ETag") ?? "";
-        this.streamURL = bulk.eventStreams?.find((s) => s.type === "sse")?.url ?? "";
+        const stream = bulk.eventStreams?.find((s) => s.type === "sse");
+        this.streamURL = stream ? new URL(stream.endpoint.requestUri, this.url).href : "";
         this.take(bulk, "service");
         kept.set(this.place, JSON.stringify({ of: unit, bulk: { flags: bulk.flags } }));
         this.listen();

@@ -21,13 +21,16 @@ import (
 func streamOf(t *testing.T, s *gltest.Service, key string) string {
 	t.Helper()
 	var bulk struct {
-		EventStreams []struct{ Type, URL string }
+		EventStreams []struct {
+			Type     string
+			Endpoint struct{ RequestURI string }
+		}
 	}
 	bearer(s.URL(), key).Do(t, "POST", "/ofrep/v1/evaluate/flags", `{"context":{"targetingKey":"r"}}`, 200, &bulk)
 	if len(bulk.EventStreams) != 1 || bulk.EventStreams[0].Type != "sse" {
 		t.Fatalf("%+v", bulk)
 	}
-	return bulk.EventStreams[0].URL
+	return s.URL() + bulk.EventStreams[0].Endpoint.RequestURI
 }
 
 // changes opens a stream of changes; it gives the data of its events.
@@ -155,9 +158,11 @@ func TestOrigins(t *testing.T) {
 		}
 		url := ""
 		if status == 200 {
-			var bulk struct{ EventStreams []struct{ URL string } }
+			var bulk struct {
+				EventStreams []struct{ Endpoint struct{ RequestURI string } }
+			}
 			_ = json.Unmarshal(raw, &bulk)
-			url = bulk.EventStreams[0].URL
+			url = s.URL() + bulk.EventStreams[0].Endpoint.RequestURI
 			req, _ := http.NewRequest("GET", url, nil)
 			req.Header.Set("Origin", "https://elsewhere.example")
 			res, err := http.DefaultClient.Do(req)
@@ -302,4 +307,76 @@ func readSome(r interface{ Read([]byte) (int, error) }, into []byte) (n int, err
 		n += m
 	}
 	return n, err
+}
+
+// A page that is older than its stream's token is given another one as soon as it asks: an answer
+// whose token may have run out never counts as unchanged. Between that nothing is sent twice, and
+// the token stays the same.
+func TestAnOldPageComesBackToItsStream(t *testing.T) {
+	var by atomic.Int64
+	s := gltest.Start(t, func(c *server.Config) {
+		c.Now = func() time.Time { return time.Now().Truncate(10 * time.Minute).Add(time.Duration(by.Load())) }
+	})
+	s.Flag(t, "a")
+	page := bearer(s.URL(), s.Browse["production"])
+	ask := func(tag string) (int, string, string) {
+		t.Helper()
+		status, raw, header, err := page.With("If-None-Match", tag).Send("POST", "/ofrep/v1/evaluate/flags", []byte(`{"context":{"targetingKey":"r"}}`))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var bulk struct {
+			EventStreams []struct{ Endpoint struct{ RequestURI string } }
+		}
+		if status == 200 {
+			_ = json.Unmarshal(raw, &bulk)
+			return status, header.Get("ETag"), s.URL() + bulk.EventStreams[0].Endpoint.RequestURI
+		}
+		return status, header.Get("ETag"), ""
+	}
+	open := func(url string) (status int, first string) {
+		t.Helper()
+		ctx, cancel := context.WithCancel(context.Background())
+		defer cancel()
+		req, _ := http.NewRequestWithContext(ctx, "GET", url, nil)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		line, _ := bufio.NewReader(res.Body).ReadString('\n')
+		return res.StatusCode, line
+	}
+	status, tag, stream := ask("")
+	if status != 200 {
+		t.Fatal(status)
+	}
+	if _, _, again := ask(""); again != stream {
+		t.Error("the address changes with every question, and every question opens another stream")
+	}
+	if status, line := open(stream); status != 200 || !strings.HasPrefix(line, "retry: ") {
+		t.Errorf("%d %q", status, line)
+	}
+	by.Store(int64(4 * time.Minute))
+	if status, _, _ := ask(tag); status != 304 {
+		t.Errorf("within the token's first half: %d", status)
+	}
+	by.Store(int64(9*time.Minute + 50*time.Second))
+	status, fresh, next := ask(tag)
+	if status != 200 || next == stream || fresh == tag {
+		t.Fatalf("in its second half: %d %s", status, next)
+	}
+	if status, _, _ := ask(fresh); status != 304 {
+		t.Errorf("the new tag: %d", status)
+	}
+	by.Store(int64(11 * time.Minute))
+	if status, _ := open(stream); status != 401 {
+		t.Errorf("a token that has run out: %d", status)
+	}
+	if status, _ := open(next); status != 200 {
+		t.Errorf("the next one: %d", status)
+	}
+	if status, _, again := ask(tag); status != 200 || again == stream {
+		t.Errorf("a page of before: %d", status)
+	}
 }

@@ -9,6 +9,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	mathrand "math/rand/v2"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -29,9 +30,46 @@ const tokenLife = 10 * time.Minute
 // its answers by. It is sealed, since pages can read it: neither the key's id nor the
 // revision is theirs to know. Any node and any outpost knows the digest of the key's secret,
 // so any of them can open it.
-func streamToken(key *feed.Live, rules *decide.Ruleset, now int64) string {
-	return seal(key, now+tokenLife.Milliseconds(), rules.Source.Epoch, rules.Source.Revision)
+//
+// Tokens stay the same for half of their life, so that who asks again need not open another
+// stream; after that the answers count as others and bring the next one (see [spell]).
+func (t *tokens) of(key *feed.Live, rules *decide.Ruleset, now int64) string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if had := t.last[key.ID]; had.spell == spell(now) && had.epoch == rules.Source.Epoch {
+		return had.token
+	}
+	if len(t.last) > maxTokens { // of keys that were revoked, mostly
+		t.last = nil
+	}
+	if t.last == nil {
+		t.last = map[string]token{}
+	}
+	made := token{spell(now), rules.Source.Epoch, seal(key, (spell(now)+2)*halfLife, rules.Source.Epoch, rules.Source.Revision)}
+	t.last[key.ID] = made
+	return made.token
 }
+
+// tokens are the stream tokens that are given out now, by access key.
+type tokens struct {
+	mu   sync.Mutex
+	last map[string]token
+}
+
+type token struct {
+	spell, epoch int64
+	token        string
+}
+
+const maxTokens = 10_000
+
+// halfLife is of stream tokens, in milliseconds.
+const halfLife = int64(tokenLife / time.Millisecond / 2)
+
+// spell numbers the halves of a token's life. It is part of the tag of all answers: an answer
+// of an earlier spell brings a token that may have run out, so it must not count as unchanged,
+// or a page would ask for ever and never be given another.
+func spell(now int64) int64 { return now / halfLife }
 
 // seal closes numbers with AES-GCM under a key made of the access key's digest.
 func seal(key *feed.Live, numbers ...int64) string {
@@ -126,7 +164,8 @@ func (a *Edge) changes(c *echo.Context) error {
 	s.endWith(key.Done)
 	a.browsers.stream(key.EnvironmentID, 1)
 	defer a.browsers.stream(key.EnvironmentID, -1)
-	if err := s.write([]byte(": open\n\n")); err != nil {
+	// Where the stream breaks they come back a little apart, also all of them after a restart.
+	if err := s.write(fmt.Appendf(nil, "retry: %d\n\n", 1_000+mathrand.N(a.spread()+4*time.Second).Milliseconds())); err != nil {
 		return nil
 	}
 	return a.tellChanges(s, place, h)

@@ -57,6 +57,7 @@ type Edge struct {
 	browsers audience
 	usage    usage
 	order    order
+	tokens   tokens
 	metrics  *metrics
 	pulse    pulse
 	ending   chan struct{}

@@ -216,6 +216,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	if service {
 		said = fmt.Appendf(said, "%d.%d", rules.Source.Epoch, rules.Source.Revision)
 	}
+	said = binary.LittleEndian.AppendUint64(said, uint64(spell(now)))
 	a.note(c.Request().Context(), key.EnvironmentID, place.draws, unit)
 	for i, f := range flags {
 		o := f.Decide(rules, unit, now)
@@ -246,9 +247,11 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], app.BulkUse)
 		}
 	}
-	body = append(body, `,"eventStreams":[{"type":"sse","url":`...)
-	body = append(body, mustJSON(c.Scheme()+"://"+c.Request().Host+streamPath+"?token="+streamToken(key, rules, now))...)
-	return c.JSONBlob(http.StatusOK, append(body, "}]}"...))
+	// The address is relative to where the answers were asked for: whatever stands between knows
+	// better than this process under which name it is reached.
+	body = append(body, `,"eventStreams":[{"type":"sse","endpoint":{"requestUri":`...)
+	body = append(body, mustJSON(streamPath+"?token="+a.tokens.of(key, rules, now))...)
+	return c.JSONBlob(http.StatusOK, append(body, "}}]}"...))
 }
 
 // order keeps the flags of each environment sorted by key, so that no request has to.
