@@ -106,6 +106,8 @@ type State struct {
 	Contact   time.Time     // when the service was last heard of, through an outpost or not
 	Silent    int           // for how many minutes it was not, where flags rest because of it
 	LastError string        // of the connection, kept until it works again
+	// Refused tells that the service does not take the access key.
+	Refused bool
 	// Stranded tells that the service's records were restored from a backup and do not know the
 	// revision in use: it stays in use until somebody starts a new epoch there.
 	Stranded bool
@@ -149,8 +151,9 @@ type Client struct {
 	panics sync.Map // those that were logged
 }
 
-// Open starts a client. The error is one of configuration and names it: a service that
-// cannot be reached is none. The context bounds the wait for the first ruleset only.
+// Open starts a client. The error is one of configuration and names it: an access key that the
+// service refuses is one, where there is no ruleset of before to decide by; a service that cannot
+// be reached is none. The context bounds the wait for the first ruleset only.
 func Open(ctx context.Context, o Options) (*Client, error) {
 	c, err := newClient(o)
 	if err != nil {
@@ -176,7 +179,16 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 	c.keep(run, "keep the ruleset on disk", func(ctx context.Context) { c.disk.keep(ctx, c) })
 	c.keep(run, "watch for silence", c.watchSilence)
 	c.waitReady(ctx)
+	if s := c.State(); s.Refused && s.Source == FromNowhere && c.options.Wait > 0 {
+		_ = c.Close() // nothing was decided
+		return nil, refused(s)
+	}
 	return c, nil
+}
+
+// refused is the error for an access key that the service does not take.
+func refused(s State) error {
+	return fmt.Errorf("greenlever: the service does not take the access key in GREENLEVER_KEY, which must be a live one of kind service for this installation: %s", s.LastError)
 }
 
 var emptyRuleset = &flag.Ruleset{}
@@ -260,7 +272,7 @@ func (c *Client) waitReady(ctx context.Context) {
 	defer cancel()
 	for {
 		state, changed := c.watch()
-		if state.Source == FromService || state.LastError != "" && state.Source != FromNowhere {
+		if state.Source == FromService || state.Refused || state.LastError != "" && state.Source != FromNowhere {
 			return
 		}
 		select {
@@ -272,12 +284,16 @@ func (c *Client) waitReady(ctx context.Context) {
 }
 
 // Ready waits until the client decides by a ruleset from the service, or the context ends;
-// the error then says what it decides by instead. A client of a file alone is ready at once.
+// the error then says what it decides by instead. A client of a file alone is ready at once; an
+// access key that the service refuses ends the wait.
 func (c *Client) Ready(ctx context.Context) error {
 	for {
 		state, changed := c.watch()
 		if state.Source == FromService || c.options.URL == "" && state.Source == FromFile {
 			return nil
+		}
+		if state.Refused {
+			return refused(state)
 		}
 		select {
 		case <-changed:
@@ -300,6 +316,26 @@ func (c *Client) State() State {
 	s.Instance = c.instance
 	return s
 }
+
+// View is the ruleset that a client decided by at a moment.
+type View struct{ rules *decide.Ruleset }
+
+// View gives what the client decides by now, to tell later what has changed.
+func (c *Client) View() View { return View{c.state.Load().rules} }
+
+// Since lists the flags whose answers may be others than in an earlier view, by key.
+func (v View) Since(earlier View) []string {
+	if earlier.rules == nil || v.rules == nil {
+		return nil
+	}
+	return v.rules.MovedKeys(earlier.rules)
+}
+
+// FileAlone tells whether the client decides by a local file and follows no service.
+func (c *Client) FileAlone() bool { return c.options.URL == "" }
+
+// Logger is where the client logs.
+func (c *Client) Logger() *slog.Logger { return c.log }
 
 // Changed gives a channel that is closed at the next change of [Client.State], such as a
 // new revision.

@@ -77,13 +77,15 @@ func (c *Client) disconnected(err error) {
 		c.log.Warn("greenlever: not connected, deciding goes on", "from", c.link.Source, "error", err)
 	}
 	c.link.Connected, c.link.LastError = false, err.Error()
+	var answered *answerError
+	c.link.Refused = errors.As(err, &answered) && (answered.status == http.StatusUnauthorized || answered.status == http.StatusForbidden)
 	c.tell()
 }
 
 func (c *Client) connected() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.link.Connected, c.link.LastError = true, ""
+	c.link.Connected, c.link.LastError, c.link.Refused = true, "", false
 	c.tell()
 }
 
@@ -132,8 +134,16 @@ func statusError(res *http.Response) error {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
 	var problem struct{ Title, Detail string }
 	_ = json.Unmarshal(raw, &problem)
-	return fmt.Errorf("the service answers %d: %s %s", res.StatusCode, problem.Title, problem.Detail)
+	return &answerError{res.StatusCode, fmt.Sprintf("the service answers %d: %s %s", res.StatusCode, problem.Title, problem.Detail)}
 }
+
+// answerError is an answer of the service's that is none of what was asked for.
+type answerError struct {
+	status int
+	said   string
+}
+
+func (e *answerError) Error() string { return e.said }
 
 // readEvents parses server-sent events (WHATWG HTML, "Server-sent events").
 func readEvents(r io.Reader, take func(event string, data []byte) error) error {

@@ -353,7 +353,7 @@ func TestReady(t *testing.T) {
 	until(t, refused, "the refusal", func(st State) bool { return st.LastError != "" })
 	short, stop := context.WithTimeout(context.Background(), time.Millisecond)
 	defer stop()
-	if err := refused.Ready(short); err == nil || !strings.Contains(err.Error(), "fallback") || !strings.Contains(err.Error(), "not known") {
+	if err := refused.Ready(short); err == nil || !strings.Contains(err.Error(), "GREENLEVER_KEY") || !strings.Contains(err.Error(), "not known") {
 		t.Errorf("%v", err)
 	}
 }

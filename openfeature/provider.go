@@ -30,6 +30,7 @@ type Provider struct {
 	stop   chan struct{}
 	done   sync.WaitGroup
 	ending sync.Once
+	odd    sync.Map // names of attributes that were logged already
 }
 
 // readyIn is how long the provider waits for its first ruleset where the caller sets no limit.
@@ -62,52 +63,86 @@ func (p *Provider) Metadata() of.Metadata { return of.Metadata{Name: "greenlever
 // Hooks are the hooks that the provider was made with.
 func (p *Provider) Hooks() []of.Hook { return p.hooks }
 
-// Init waits for a ruleset from the service.
+// Init is InitWithContext with the provider's own limit.
 func (p *Provider) Init(unit of.EvaluationContext) error {
-	ctx, cancel := context.WithTimeout(context.Background(), readyIn)
-	defer cancel()
-	return p.InitWithContext(ctx, unit)
+	return p.InitWithContext(context.Background(), unit)
 }
 
-// InitWithContext waits for a ruleset from the service as long as the context lasts. Where
-// the client has one from disk or a file meanwhile the provider is ready and stale.
+// InitWithContext waits for a first ruleset, ten seconds at most. One from disk or a file is
+// enough: the provider is ready then, and stale until the service is followed. An access key
+// that the service refuses is fatal. Whatever the outcome, the provider goes on trying, and says
+// that it is ready once it is.
 func (p *Provider) InitWithContext(ctx context.Context, _ of.EvaluationContext) error {
-	err := p.client.Ready(ctx)
-	stale := p.client.State().Source != greenlever.FromNowhere
-	if err != nil && !stale {
-		return err
-	}
+	ctx, cancel := context.WithTimeout(ctx, readyIn)
+	defer cancel()
+	err := p.first(ctx)
 	p.done.Go(func() {
 		defer func() { // a handler of the application's may panic; its program goes on
 			if broken := recover(); broken != nil {
 				slog.Error("greenlever: telling of changes panicked and ends", "panic", broken)
 			}
 		}()
-		p.follow(err != nil)
+		p.follow(err == nil)
 	})
-	return nil
+	return err
 }
 
-// follow turns changes of the client's state into events.
-func (p *Provider) follow(stale bool) {
-	said := p.client.State()
-	if stale {
-		p.tell(of.ProviderStale, "decisions are by "+string(said.Source)+": "+said.LastError)
+// first waits until there is a ruleset, or it is plain that there will be none.
+func (p *Provider) first(ctx context.Context) error {
+	for {
+		changed, state := p.client.Changed(), p.client.State()
+		switch {
+		case state.Source != greenlever.FromNowhere:
+			return nil
+		case state.Refused:
+			return &of.ProviderInitError{ErrorCode: of.ProviderFatalCode, Message: "the service does not take the access key in GREENLEVER_KEY: " + state.LastError}
+		}
+		select {
+		case <-changed:
+		case <-p.stop:
+			return &of.ProviderInitError{ErrorCode: of.ProviderNotReadyCode, Message: "the provider was shut down"}
+		case <-ctx.Done():
+			why := state.LastError
+			if why == "" {
+				why = "the service has not answered yet"
+			}
+			return &of.ProviderInitError{ErrorCode: of.ProviderNotReadyCode, Message: why}
+		}
 	}
+}
+
+// follow turns changes of the client's state into events. began tells whether the SDK was told
+// that the provider is ready.
+func (p *Provider) follow(began bool) {
+	seen := p.client.View()
+	ready, stale := began, false
+	said := p.client.State()
 	for {
 		changed := p.client.Changed()
 		now := p.client.State()
-		behind := now.Source != greenlever.FromService && now.Source != greenlever.FromFile || !now.Connected && now.LastError != ""
+		behind := now.Source != greenlever.FromService && now.Source != greenlever.FromFile || !now.Connected && now.LastError != "" || now.Refused
+		if p.client.FileAlone() {
+			behind = now.Source == greenlever.FromNowhere
+		}
 		switch {
+		case now.Source == greenlever.FromNowhere:
+		case !ready && !behind, ready && stale && !behind:
+			p.tell(of.ProviderReady, "the service is followed", nil)
+			ready, stale = true, false
 		case behind && !stale:
-			p.tell(of.ProviderStale, "the service cannot be reached, decisions go on: "+now.LastError)
-		case !behind && stale:
-			p.tell(of.ProviderReady, "the service is followed again")
+			if !ready { // it decides, by a ruleset of before
+				p.tell(of.ProviderReady, "decisions are by "+string(now.Source), nil)
+				ready = true
+			}
+			p.tell(of.ProviderStale, "decisions are by "+string(now.Source)+": "+now.LastError, nil)
+			stale = true
 		}
 		if now.Epoch != said.Epoch || now.Revision != said.Revision || now.Silent != said.Silent {
-			p.tell(of.ProviderConfigChange, fmt.Sprintf("revision %d", now.Revision))
+			view := p.client.View()
+			p.tell(of.ProviderConfigChange, fmt.Sprintf("revision %d", now.Revision), view.Since(seen))
+			seen = view
 		}
-		stale, said = behind, now
+		said = now
 		select {
 		case <-changed:
 		case <-p.stop:
@@ -116,9 +151,9 @@ func (p *Provider) follow(stale bool) {
 	}
 }
 
-func (p *Provider) tell(kind of.EventType, message string) {
+func (p *Provider) tell(kind of.EventType, message string, flags []string) {
 	state := p.client.State()
-	e := of.Event{ProviderName: "greenlever", EventType: kind, ProviderEventDetails: of.ProviderEventDetails{Message: message,
+	e := of.Event{ProviderName: "greenlever", EventType: kind, ProviderEventDetails: of.ProviderEventDetails{Message: message, FlagChanges: flags,
 		EventMetadata: map[string]any{"epoch": state.Epoch, "revision": state.Revision, "source": string(state.Source)}}}
 	select {
 	case p.events <- e:
@@ -146,28 +181,54 @@ func (p *Provider) ShutdownWithContext(context.Context) error {
 	return nil
 }
 
-// unitOf reads the SDK's flattened context as remote evaluation reads one. Without one, a
-// scope that the context carries says who the unit is.
-func unitOf(ctx context.Context, flat of.FlattenedContext) (greenlever.Context, error) {
+// unitOf reads the SDK's flattened context as remote evaluation reads one, but that what cannot be
+// read is absent, and logged once for each name: one odd attribute spoils no decision. Without a
+// context, a scope that the call's carries says who the unit is.
+func (p *Provider) unitOf(ctx context.Context, flat of.FlattenedContext) greenlever.Context {
 	if scope := greenlever.ScopeOf(ctx); scope != nil && len(flat) == 0 {
-		return scope.Unit(), nil
+		return scope.Unit()
 	}
-	raw, err := json.Marshal(map[string]any(flat))
+	if raw, err := json.Marshal(map[string]any(flat)); err == nil {
+		if unit, err := greenlever.ReadContext(raw); err == nil {
+			return unit
+		}
+	}
+	good := map[string]json.RawMessage{}
+	for name, v := range flat {
+		raw, err := json.Marshal(v)
+		if err == nil {
+			_, err = greenlever.ReadContext(fmt.Appendf(nil, "{%s:%s}", mustJSON(name), raw))
+		}
+		if err == nil {
+			good[name] = raw
+			continue
+		}
+		if _, again := p.odd.LoadOrStore(name, true); !again {
+			p.client.Logger().Warn("greenlever: an attribute is left out, since it cannot be read", "attribute", name, "error", err)
+		}
+	}
+	unit, err := greenlever.ReadContext(mustJSON(good))
+	if err != nil { // too much in all
+		if _, again := p.odd.LoadOrStore("", true); !again {
+			p.client.Logger().Warn("greenlever: a context is left out, since it cannot be read", "error", err)
+		}
+		unit, _ = greenlever.ReadContext(mustJSON(map[string]json.RawMessage{of.TargetingKey: good[of.TargetingKey]}))
+	}
+	return unit
+}
+
+func mustJSON(v any) []byte {
+	raw, err := json.Marshal(v)
 	if err != nil {
-		return greenlever.Context{}, err
+		return []byte("{}") // strings and JSON that was made before can be written
 	}
-	return greenlever.ReadContext(raw)
+	return raw
 }
 
 // resolve decides, and turns errors into the SDK's.
 func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, asked any, flat of.FlattenedContext, value func(greenlever.Answer) (T, bool)) of.GenericResolutionDetail[T] {
 	out := of.GenericResolutionDetail[T]{Value: fallback}
-	unit, err := unitOf(ctx, flat)
-	if err != nil {
-		out.Reason, out.ResolutionError = of.ErrorReason, of.NewInvalidContextResolutionError(err.Error())
-		return out
-	}
-	a := p.client.Ask(ctx, key, unit, asked)
+	a := p.client.Ask(ctx, key, p.unitOf(ctx, flat), asked)
 	out.Reason, out.Variant = of.Reason(a.Reason), a.Variant
 	out.FlagMetadata = of.FlagMetadata{"epoch": a.Epoch, "revision": a.Revision}
 	for name, v := range map[string]string{"rule": a.Rule, "missing": a.Missing} {

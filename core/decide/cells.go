@@ -148,21 +148,7 @@ func (rs *Ruleset) NextChange(now int64, pick func(*Flag) bool) (at int64, ok bo
 // Moved tells whether the answer of one of the flags that pick takes may be another one than
 // by the ruleset that this one was made from.
 func (rs *Ruleset) Moved(before *Ruleset, pick func(*Flag) bool) bool {
-	same := map[string]bool{}
-	var moved func(f *Flag) bool
-	moved = func(f *Flag) bool {
-		if f != before.flags[f.Key] {
-			return true
-		}
-		if same[f.Key] {
-			return false
-		}
-		same[f.Key] = true
-		return slices.ContainsFunc(f.asked, func(key string) bool {
-			other := rs.flags[key]
-			return other != before.flags[key] || other != nil && moved(other)
-		})
-	}
+	moved := rs.movedFrom(before)
 	for _, f := range rs.flags {
 		if pick(f) && moved(f) {
 			return true
@@ -174,6 +160,46 @@ func (rs *Ruleset) Moved(before *Ruleset, pick func(*Flag) bool) bool {
 		}
 	}
 	return false
+}
+
+// MovedKeys lists the flags whose answers may be others than by the ruleset that this one was
+// made from, with those that came and went, by key.
+func (rs *Ruleset) MovedKeys(before *Ruleset) (keys []string) {
+	moved := rs.movedFrom(before)
+	for key, f := range rs.flags {
+		if moved(f) {
+			keys = append(keys, key)
+		}
+	}
+	for key := range before.flags {
+		if rs.flags[key] == nil {
+			keys = append(keys, key)
+		}
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// movedFrom gives a function that tells whether a flag's answers may be others than before: it,
+// or one that it asks for, was compiled anew.
+func (rs *Ruleset) movedFrom(before *Ruleset) func(f *Flag) bool {
+	known := map[string]bool{}
+	var moved func(f *Flag) bool
+	moved = func(f *Flag) bool {
+		if f != before.flags[f.Key] {
+			return true
+		}
+		if is, ok := known[f.Key]; ok {
+			return is
+		}
+		known[f.Key] = false
+		known[f.Key] = slices.ContainsFunc(f.asked, func(key string) bool {
+			other := rs.flags[key]
+			return other != before.flags[key] || other != nil && moved(other)
+		})
+		return known[f.Key]
+	}
+	return moved
 }
 
 // TooOld tells whether the flag asks for what this build does not know.
