@@ -41,7 +41,9 @@ internal/httpapi/dist/app/index.html: console/src/api/schema.d.ts $(CONSOLE_FILE
 
 # The client for browsers, which the service serves.
 internal/httpapi/dist/browser/greenlever.js: console/node_modules $(CONSOLE_FILES)
-	@cd console && npx --no-install vite build -c vite.browser.ts -l warn && touch ../internal/httpapi/dist/browser/greenlever.js
+	@cd console && npx --no-install vite build -c vite.browser.ts -l warn && \
+		npx --no-install tsc browser/greenlever.ts browser/react.ts --declaration --emitDeclarationOnly --outDir ../internal/httpapi/dist/browser --target es2022 --module esnext --moduleResolution bundler --strict --skipLibCheck && \
+		mv ../internal/httpapi/dist/browser/react.d.ts ../internal/httpapi/dist/browser/greenlever-react.d.ts && touch ../internal/httpapi/dist/browser/greenlever.js
 
 console: internal/httpapi/dist/app/index.html internal/httpapi/dist/browser/greenlever.js
 

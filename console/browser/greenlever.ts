@@ -12,7 +12,7 @@
      <section data-flag="handover-photo" hidden> ... </section> */
 
 /** What is known of the unit: a targeting key and attributes. */
-export type Context = { targetingKey?: string } & Record<string, unknown>;
+export type Context = { targetingKey?: string | undefined } & Record<string, unknown>;
 
 export interface Options {
   key: string; // an access key of kind browser
@@ -61,18 +61,36 @@ const kept = {
   },
 };
 
-/** A stable random key for whoever is not known yet. */
+/** A stable random key for whoever is not known yet; where storage is forbidden, of this page. */
+let me = "";
 function visitor(): string {
-  const had = kept.get("greenlever-visitor");
-  if (had) return had;
-  const made = Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
-  kept.set("greenlever-visitor", made);
-  return made;
+  me = kept.get("greenlever-visitor") || me;
+  if (me) return me;
+  me = Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
+  kept.set("greenlever-visitor", me);
+  return me;
 }
 
+/** A short sum of who asks, by which a kept copy is known again: what is known of people does not
+    stay in the storage of a browser. (FNV-1a, twice, over 32 bits.) */
+function sum(text: string): string {
+  const one = (seed: number) => {
+    let h = seed;
+    for (let i = 0; i < text.length; i++) h = Math.imul(h ^ text.charCodeAt(i), 0x01000193);
+    return (h >>> 0).toString(16).padStart(8, "0");
+  };
+  return one(0x811c9dc5) + one(0x9dc5811c);
+}
+
+/** Whether there is a page: on a server there is none, and callers get their fallbacks. */
+const inPage = typeof document !== "undefined";
+
 export class Flags {
-  /** Settled once there are answers, or after the time limit: then callers get fallbacks. */
+  /** Settled once there are answers of the service's, or it is plain that there will be none, or
+      after the time limit: then callers get fallbacks, and answers may still come. */
   readonly ready: Promise<void>;
+  /** What is wrong, such as a key that the service does not take; empty while all is well. */
+  error = "";
   source: Source = "fallback";
   private answers = new Map<string, Answer>();
   private context: Context;
@@ -85,20 +103,27 @@ export class Flags {
   private counts = new Map<string, { flag: string; variant: string; reason: string; count: number }>();
   private changed = new Set<() => void>();
   private heard = new Set<(a: Answer) => void>();
+  private wrong = new Set<(why: string) => void>();
   private channel?: BroadcastChannel;
   private stream?: EventSource;
   private streamURL = "";
   private holding = false; // this tab has the stream for all
   private closed = new AbortController();
-  private timer = 0;
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  private settle = () => {};
 
   constructor(private options: Options) {
     this.url = (options.url ?? new URL(import.meta.url).origin).replace(/\/$/, "");
     this.context = options.context ?? {};
     this.place = `greenlever-answers ${this.url} ${options.key}`;
+    this.ready = new Promise((done) => (this.settle = done));
+    if (!inPage) {
+      this.settle(); // nobody looks at it here: the page asks for itself
+      return;
+    }
     this.start();
-    const first = this.ask();
-    this.ready = Promise.race([first, new Promise<void>((done) => setTimeout(done, options.timeout ?? 3000))]);
+    setTimeout(this.settle, options.timeout ?? 3000);
+    void this.ask();
     const on = { signal: this.closed.signal };
     addEventListener("pagehide", () => this.report(), on);
     document.addEventListener("visibilitychange", () => document.visibilityState === "visible" && Date.now() - this.asked > longest && void this.ask(), on);
@@ -121,7 +146,7 @@ export class Flags {
     try {
       if (page) return this.take(JSON.parse(page) as Bulk, "page");
       const had = copy && (JSON.parse(copy) as { of: string; bulk: Bulk });
-      if (had && had.of === this.unit()) this.take(had.bulk, "copy");
+      if (had && had.of === sum(this.unit())) this.take(had.bulk, "copy");
     } catch {
       /* what cannot be read is as good as nothing */
     }
@@ -129,7 +154,7 @@ export class Flags {
 
   private unit(): string {
     const me = visitor();
-    return JSON.stringify({ visitor: me, targetingKey: me, ...this.context });
+    return JSON.stringify({ visitor: me, ...this.context, targetingKey: this.context.targetingKey || me });
   }
 
   private take(bulk: Bulk, source: Source) {
@@ -160,18 +185,41 @@ export class Flags {
         const stream = bulk.eventStreams?.find((s) => s.type === "sse");
         this.streamURL = stream ? new URL(stream.endpoint.requestUri, this.url).href : "";
         this.take(bulk, "service");
-        kept.set(this.place, JSON.stringify({ of: unit, bulk: { flags: bulk.flags } }));
+        kept.set(this.place, JSON.stringify({ of: sum(unit), bulk: { flags: bulk.flags } }));
         this.listen();
       } else if (res.status !== 304) {
+        const said = ((await res.json().catch(() => ({}))) as { detail?: string; errorDetails?: string }) ?? {};
+        const why = `the service answers ${res.status}: ${said.detail ?? said.errorDetails ?? res.statusText}`;
         wait = 1000 * (Number(res.headers.get("Retry-After")) || 1);
-        throw new Error(String(res.status));
+        if (res.status === 400 || res.status === 401 || res.status === 403) {
+          wait = longest; // another try changes nothing soon
+          this.settle();
+        }
+        throw new Error(why);
       }
       this.failed = 0;
-    } catch {
+      this.fail("");
+      this.settle();
+    } catch (e) {
       if (round !== this.round || this.closed.signal.aborted) return;
+      this.fail(e instanceof Error ? e.message : String(e));
       wait = Math.max(wait, Math.min(longest, 1000 * 2 ** this.failed++));
       this.timer = setTimeout(() => void this.ask(), wait * (0.5 + Math.random()));
     }
+  }
+
+  /** Notes what is wrong, and says it once in the page's console. */
+  private fail(why: string) {
+    if (why === this.error) return;
+    this.error = why;
+    if (why) console.warn(`greenlever: ${why}; answers are from ${this.source === "fallback" ? "the callers' fallbacks" : `the ${this.source}`}`);
+    for (const tell of this.wrong) tell(why);
+  }
+
+  /** Calls a function with what is wrong, and with an empty text once all is well again. */
+  onError(wrong: (why: string) => void): () => void {
+    this.wrong.add(wrong);
+    return () => this.wrong.delete(wrong);
   }
 
   /** One tab has the stream open and tells the others; when it closes another one takes over. */
@@ -210,7 +258,7 @@ export class Flags {
   /** Tells who the unit is now, or what is known of it now. Answers come anew; those of
       before stay until then, unless it is another unit. */
   async know(context: Context): Promise<void> {
-    const other = context.targetingKey !== this.context.targetingKey;
+    const other = (context.targetingKey || "") !== (this.context.targetingKey || "");
     this.context = context;
     this.etag = "";
     if (other) {
@@ -218,18 +266,23 @@ export class Flags {
       this.source = "fallback";
       for (const tell of this.changed) tell();
     }
-    await this.ask();
+    if (inPage) await this.ask();
   }
 
   /** The answer of a flag, whatever its type. Without one callers use their fallbacks. */
   answer(key: string): Answer {
-    const a: Answer = this.answers.get(key) ?? { key, reason: "ERROR", errorCode: this.source === "fallback" ? "PROVIDER_NOT_READY" : "FLAG_NOT_FOUND", source: this.source };
+    const a = this.look(key);
     this.count(a);
     return a;
   }
 
+  /** The same answer for who only looks: it does not count as used, and no monitor hears of it. */
+  look(key: string): Answer {
+    return this.answers.get(key) ?? { key, reason: "ERROR", errorCode: this.source === "fallback" ? "PROVIDER_NOT_READY" : "FLAG_NOT_FOUND", source: this.source };
+  }
+
   private count(a: Answer) {
-    if (a.variant !== undefined) {
+    if (inPage && a.variant !== undefined) {
       const id = `${a.key} ${a.variant} ${a.reason}`;
       const c = this.counts.get(id) ?? { flag: a.key, variant: a.variant, reason: a.reason, count: 0 };
       c.count++;
@@ -308,7 +361,7 @@ export class Flags {
 
   /** Ends everything; answers stay as they are. */
   close() {
-    this.report();
+    if (inPage) this.report();
     this.closed.abort();
   }
 }
@@ -325,7 +378,7 @@ declare global {
 
 const here = new URL(import.meta.url);
 const key = here.searchParams.get("key");
-if (key) {
+if (key && inPage) {
   window.greenlever = start({ key, application: here.searchParams.get("application") ?? undefined });
   window.greenlever.guard();
 }

@@ -41,7 +41,8 @@ class Flags {
       const bulk = await res.json();
       this.#answers = new Map(bulk.flags.map((f) => [f.key, f]));
       this.#etag = res.headers.get("ETag") ?? "";
-      this.#stream = bulk.eventStreams?.find((s) => s.type === "sse")?.url ?? "";
+      const stream = bulk.eventStreams?.find((s) => s.type === "sse");
+      this.#stream = stream ? new URL(stream.endpoint.requestUri, url).href : "";
       return true;
     } catch (error) {
       console.error(`not reached, going on with what is known: ${error.message}`);

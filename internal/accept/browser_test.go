@@ -11,6 +11,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"greenlever.example/core/condition"
@@ -273,7 +275,8 @@ func TestReactHook(t *testing.T) {
 		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	built := filepath.Join(t.TempDir(), "page.js")
-	cmd := exec.Command("npx", "--no-install", "rolldown", "browser/testdata/page.tsx", "--file", built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'production'")
+	cmd := exec.Command("npx", "--no-install", "rolldown", "browser/testdata/page.tsx", "--file", built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'development'",
+		"--external", "../greenlever", "--external", "../react")
 	cmd.Dir = "../../console"
 	if said, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("build the page: %v: %s", err, said)
@@ -282,12 +285,131 @@ func TestReactHook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	url := site(t, map[string]string{"/": `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`, "/page.js": string(script)})
+	page := string(script) // on the modules as they are served
+	for in, served := range map[string]string{`"../greenlever"`: "greenlever.js", `"../react"`: "greenlever-react.js"} {
+		if !strings.Contains(page, in) {
+			t.Fatalf("the page does not import %s", in)
+		}
+		page = strings.ReplaceAll(page, in, `"`+s.URL()+"/browser/v1/"+served+`"`)
+	}
+	url := site(t, map[string]string{"/": `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`, "/page.js": page})
 	w := tab(t, url+"/?key="+s.Browse["production"]+"&url="+s.URL()).See("photo off").See("greeting fallback").Gone("the guarded part")
 	w.Click("I am a courier").See("photo on").See("the guarded part")
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"handover-photo"}}, 201, nil)
 	w.See("photo off").Gone("the guarded part")
 	good(t, w)
+	// Drawn twice in React's strict mode, counted once: off from the service, on, off again.
+	w.Eval("dispatchEvent(new Event('pagehide')), ''")
+	gltest.Eventually(t, "what was drawn is counted", func() bool {
+		var u struct {
+			Now []struct {
+				Flag, Variant string
+				Total         uint64
+			}
+		}
+		s.Keeper.Do(t, "GET", inProd+"/usage?span=15m", nil, 200, &u)
+		total := map[string]uint64{}
+		for _, l := range u.Now {
+			total[l.Variant] += l.Total
+		}
+		if total["on"] > 2 || total["off"] > 4 { // the part that is guarded, and the line beside it
+			t.Fatalf("%v", total)
+		}
+		return total["on"] == 2 && total["off"] == 4
+	})
+}
+
+// What goes wrong is said, and settles nothing that may still come right.
+func TestBrowserClientInTrouble(t *testing.T) {
+	s := gltest.Start(t)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Edit(t, "production", "handover-photo", turnOn)
+	key := s.Browse["production"]
+	var asked atomic.Int64
+	var keys sync.Map
+	shaky := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { // fails first, and notes who asks
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		w.Header().Set("Access-Control-Allow-Headers", "*, Authorization")
+		if r.Method == "OPTIONS" {
+			return
+		}
+		var body struct{ Context struct{ TargetingKey string } }
+		_ = json.NewDecoder(r.Body).Decode(&body)
+		keys.Store(body.Context.TargetingKey, true)
+		if asked.Add(1) == 1 {
+			w.WriteHeader(http.StatusServiceUnavailable)
+			return
+		}
+		_, _ = io.WriteString(w, `{"flags":[{"key":"handover-photo","value":true,"variant":"on","reason":"STATIC"}]}`)
+	}))
+	defer shaky.Close()
+	url := site(t, map[string]string{
+		"/wrong": scripted(s.URL(), fmt.Sprintf(`
+const began = Date.now(), said = [];
+const flags = start({ key: "glb_wrong", url: %q, timeout: 60000 });
+flags.onError((why) => said.push(why));
+await flags.ready;
+out("settled early: " + (Date.now() - began < 30000) + ", " + flags.error + ", " + said.length);
+out("done");`, s.URL())),
+		"/late": scripted(s.URL(), fmt.Sprintf(`
+const flags = start({ key: %q, url: %q, timeout: 60000, context: { targetingKey: undefined } });
+await flags.ready;
+out("after a failure: " + flags.bool("handover-photo", false) + " from " + flags.source + ", error " + JSON.stringify(flags.error));
+out("done");`, key, shaky.URL)),
+		"/know": scripted(s.URL(), fmt.Sprintf(`
+const flags = start({ key: %q, url: %q, timeout: 60000 });
+const knowing = flags.know({ targetingKey: "desk-1", email: "ida.holm@pinecrest.example" });
+await flags.ready;
+out("known at once: " + flags.bool("handover-photo", false) + " from " + flags.source);
+await knowing;
+out("kept: " + JSON.stringify({ ...localStorage }).includes("ida.holm"));
+out("done");`, key, s.URL())),
+		"/forbidden": `<script>Object.defineProperty(window, "localStorage", { get() { throw new Error("forbidden") } })</script>` + scripted(s.URL(), fmt.Sprintf(`
+const flags = start({ key: %q, url: %q, timeout: 60000 });
+await flags.ready;
+await flags.know({});
+await flags.know({ role: "desk" });
+out("done");`, key, shaky.URL)),
+	})
+	tab(t, url+"/wrong").See("done").See("settled early: true, the service answers 401").See(", 1")
+	tab(t, url+"/late").See("done").See(`after a failure: true from service, error ""`)
+	w := tab(t, url+"/know").See("done").See("known at once: true from service").See("kept: false")
+	good(t, w)
+	keys.Range(func(k, _ any) bool {
+		if k == "" {
+			t.Error("an undefined key took the visitor's place")
+		}
+		keys.Delete(k)
+		return true
+	})
+	tab(t, url+"/forbidden").See("done")
+	n := 0
+	keys.Range(func(any, any) bool { n++; return true })
+	if n != 1 {
+		t.Errorf("%d visitors on one page without storage", n)
+	}
+}
+
+// On a server there is no page: the served module can be loaded and started there, and gives
+// fallbacks.
+func TestBrowserClientOnAServer(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "server.mjs")
+	module, err := filepath.Abs("../httpapi/dist/browser/greenlever.js")
+	if err != nil {
+		t.Fatal(err)
+	}
+	source := fmt.Sprintf(`import { start } from %q;
+const flags = start({ key: "glb_x", url: "http://127.0.0.1:1" });
+await flags.ready;
+await flags.know({ targetingKey: "x" });
+console.log(flags.bool("a", true), flags.source, flags.answer("a").errorCode);
+flags.close();`, "file://"+module)
+	if err := os.WriteFile(program, []byte(source), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if said, err := exec.Command("node", program).CombinedOutput(); err != nil || string(said) != "true fallback PROVIDER_NOT_READY\n" {
+		t.Errorf("%v: %s", err, said)
+	}
 }
 
 // The client is small: at most 5 KB, compressed.
@@ -301,6 +423,12 @@ func TestBrowserClientIsSmall(t *testing.T) {
 	}
 	defer res.Body.Close()
 	raw, _ := io.ReadAll(res.Body)
+	for _, types := range []string{"greenlever.d.ts", "greenlever-react.d.ts"} {
+		status, said, header, _ := gltest.Caller{URL: s.URL()}.Send("GET", "/browser/v1/"+types, nil)
+		if status != 200 || !strings.Contains(string(said), "export declare function") || !strings.HasPrefix(header.Get("Content-Type"), "application/typescript") {
+			t.Errorf("%s: %d %v", types, status, header)
+		}
+	}
 	if res.Header.Get("Content-Encoding") != "gzip" || len(raw) > 5<<10 || len(raw) < 500 || res.Header.Get("Access-Control-Allow-Origin") != "*" {
 		t.Errorf("%d bytes, %v", len(raw), res.Header)
 	}

@@ -26,14 +26,20 @@ func (a *Edge) addBrowser(e *echo.Echo) {
 	}
 	e.GET(browserPath+":file", func(c *echo.Context) error {
 		raw, err := fs.ReadFile(files, c.Param("file"))
-		if err != nil || !strings.HasSuffix(c.Param("file"), ".js") {
+		kind := "text/javascript; charset=utf-8"
+		if strings.HasSuffix(c.Param("file"), ".d.ts") { // the modules' types
+			kind = "application/typescript; charset=utf-8"
+		} else if !strings.HasSuffix(c.Param("file"), ".js") {
+			err = fs.ErrNotExist
+		}
+		if err != nil {
 			return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 		}
 		h := c.Response().Header()
 		h.Set("Access-Control-Allow-Origin", "*")
 		h.Set("Cross-Origin-Resource-Policy", "cross-origin")
 		h.Set("Cache-Control", "public, max-age=300")
-		return c.Blob(http.StatusOK, "text/javascript; charset=utf-8", raw)
+		return c.Blob(http.StatusOK, kind, raw)
 	}, middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 512}))
 	e.POST(browserPath+"report", a.browserReport)
 	e.OPTIONS(browserPath+"report", preflight)

@@ -1,7 +1,10 @@
 // A small page on the hook, which a test drives in a browser.
+import * as React from "react";
 import { createRoot } from "react-dom/client";
 import { start } from "../greenlever";
-import { FlagsProvider, useBool, useFlags, useString, Where } from "../react";
+import { withReact } from "../react";
+
+const { FlagsProvider, useBool, useFlags, useString, Where } = withReact(React);
 
 function Desk() {
   const flags = useFlags();
@@ -19,7 +22,9 @@ function Desk() {
 
 const at = new URLSearchParams(location.search);
 createRoot(document.body.appendChild(document.createElement("main"))).render(
-  <FlagsProvider flags={start({ key: at.get("key")!, url: at.get("url")!, context: { targetingKey: "desk-1" } })}>
-    <Desk />
-  </FlagsProvider>,
+  <React.StrictMode>
+    <FlagsProvider flags={start({ key: at.get("key")!, url: at.get("url")!, context: { targetingKey: "desk-1" } })}>
+      <Desk />
+    </FlagsProvider>
+  </React.StrictMode>,
 );
