@@ -226,7 +226,7 @@ func TestCommandLineTargeting(t *testing.T) {
 	t.Setenv("GREENLEVER_URL", "")
 	t.Setenv("GREENLEVER_TOKEN", "")
 
-	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !has(badge)'`).says("firmware is version ≥ 4.2.0 and badge is not present")
+	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !present(badge)'`).says("firmware is version ≥ 4.2.0 and badge is not present")
 	sh.run(7, `condition 'firmware >= "4"'`).says("!line 1, column 10: strings have no order")
 	sh.run(0, "condition help").says("inSegment(", "weekly(")
 
@@ -293,7 +293,7 @@ func TestCommandLineTargeting(t *testing.T) {
 	if err := os.WriteFile(file, []byte(strings.Repeat("recipient-1\nrecipient-2\n", 2)), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	sh.run(0, "segment make pilot --title Pilot --when 'has(badge)' --because new")
+	sh.run(0, "segment make pilot --title Pilot --when 'present(badge)' --because new")
 	sh.run(0, "segment load pilot "+file+" --try")
 	sh.run(0, "segment load pilot "+file+" --because wave --yes").says("!listed in: + \"recipient-1\", + \"recipient-2\"")
 	sh.run(0, "segment save pilot --when 'role == \"courier\"' --because x --yes").says("!condition")
@@ -375,13 +375,13 @@ func TestSharesOfARuleThatIsMeant(t *testing.T) {
 	t.Setenv("GREENLEVER_ENV", "production")
 	sh.run(0, "flag turn night-batching on").says("!it is on, and nobody gets anything new")
 	sh.run(0, "flag share night-batching on=8% --by site.id")
-	sh.run(2, `flag share night-batching on=30% --when 'has(badge)'`).says("!--rule \"Shares\"", "!--name")
+	sh.run(2, `flag share night-batching on=30% --when 'present(badge)'`).says("!--rule \"Shares\"", "!--name")
 	sh.run(2, "flag share night-batching on=30% --rule Shares --name New").says("!say one of them")
 	sh.run(5, "flag share night-batching on=30% --name Shares").says("!already")
 	sh.run(2, "flag share night-batching on=30% --place 1").says("!flag order")
-	tried := sh.run(0, `flag share night-batching on=50% --name Staff --when 'has(badge)' --place 1 --try`)
+	tried := sh.run(0, `flag share night-batching on=50% --name Staff --when 'present(badge)' --place 1 --try`)
 	trial := tried.err + tried.out
-	done := sh.run(0, `flag share night-batching on=50% --name Staff --when 'has(badge)' --place 1`)
+	done := sh.run(0, `flag share night-batching on=50% --name Staff --when 'present(badge)' --place 1`)
 	if !strings.HasPrefix(done.err, trial) || !strings.Contains(trial, `rule "Staff" added at place 1: where badge is present: 50 % of units get`) {
 		t.Errorf("tried:\n%s\ndone:\n%s", trial, done.err)
 	}

@@ -613,8 +613,8 @@ func TestConditionText(t *testing.T) {
 		Text  string
 		Words words.Said
 	}
-	s.Keeper.Do(t, "POST", "/conditions/read", object{"text": `version(firmware) >= "4.2.0"  && ! has(badge)`}, 200, &v)
-	if v.Text != `version(firmware) >= version("4.2.0") && !has(badge)` || len(v.When.All) != 2 {
+	s.Keeper.Do(t, "POST", "/conditions/read", object{"text": `version(firmware) >= "4.2.0"  && ! present(badge)`}, 200, &v)
+	if v.Text != `version(firmware) >= version("4.2.0") && !present(badge)` || len(v.When.All) != 2 {
 		t.Errorf("%+v", v)
 	}
 	s.Keeper.Do(t, "POST", "/conditions/write", object{"when": v.When}, 200, &v)

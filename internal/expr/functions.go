@@ -3,6 +3,7 @@ package expr
 import (
 	"slices"
 	"strconv"
+	"strings"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -18,7 +19,8 @@ var functions map[string]*function
 
 func init() { // the table refers to parsers that refer to it
 	functions = map[string]*function{
-		"has":       {"has(badge)", presence("present")},
+		"present":   {"present(badge)", presence("present")},
+		"has":       {"has(site.id)", selected},
 		"absent":    {"absent(badge)", presence("absent")},
 		"between":   {"between(crew_size, 2, 5)", between},
 		"window":    {`window(now, timestamp("2027-03-01T06:00:00Z"), timestamp("2027-03-08T06:00:00Z"))`, window},
@@ -78,6 +80,19 @@ func presence(test string) func(*parser, int) (*condition.Node, error) {
 		}
 		return p.leaf(at, nil, &condition.Node{Test: test, Attribute: name})
 	}
+}
+
+// selected reads CEL's own has(), which takes a path with a point in it alone.
+func selected(p *parser, at int) (*condition.Node, error) {
+	start := p.now.at
+	name, _, err := p.attribute(false)
+	if err != nil {
+		return nil, err
+	}
+	if name == condition.KeyAttribute || !strings.Contains(name, ".") || nameText(name) != name {
+		return nil, p.lex.fail(start, "has() takes a path such as site.id: write present(%s)", nameText(name))
+	}
+	return p.leaf(at, nil, &condition.Node{Test: "present", Attribute: name})
 }
 
 // constants reads n constants behind commas.

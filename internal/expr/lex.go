@@ -2,6 +2,7 @@ package expr
 
 import (
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -58,7 +59,7 @@ func (l *lexer) fail(at int, format string, args ...any) *SyntaxError {
 var signs = []string{"&&", "||", "==", "!=", "<=", ">=", "<", ">", "!", "(", ")", "[", "]", ",", ".", "-"}
 
 // instead says what to write for signs of other languages.
-var instead = map[string]string{"=": "write == to compare", "&": "write && for and", "|": "write || for or", "≥": "write >=", "≤": "write <=", "≠": "write !="}
+var instead = map[string]string{"=": "write == to compare", "&": "write && for and", "|": "write || for or", "≥": "write >=", "≤": "write <=", "≠": "write !=", "?": "there is no ?: in conditions: write (a && b) || (!a && c)"}
 
 func (l *lexer) next() (token, error) {
 	for l.at < len(l.source) && strings.IndexByte(" \t\r\n", l.source[l.at]) >= 0 {
@@ -104,6 +105,9 @@ func (l *lexer) next() (token, error) {
 
 func letter(c byte) bool { return c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
+// decimal is a number as CEL writes it, without hexadecimal and unsigned ones.
+var decimal = regexp.MustCompile(`^[0-9]+(\.[0-9]+)?([eE][+-]?[0-9]+)?$`)
+
 func (l *lexer) number() (token, error) {
 	start := l.at
 	for l.at < len(l.source) {
@@ -116,7 +120,7 @@ func (l *lexer) number() (token, error) {
 	}
 	raw := l.source[start:l.at]
 	f, err := strconv.ParseFloat(raw, 64)
-	if err != nil || strings.ContainsAny(raw, "_xXpPiInN") {
+	if err != nil || !decimal.MatchString(raw) {
 		return token{}, l.fail(start, "%q is no number: write it in decimal, such as 5 or 2.5; versions and times are strings in quotes", raw)
 	}
 	return token{kind: number, at: start, raw: raw, num: f}, nil
@@ -133,7 +137,7 @@ func (l *lexer) string() (token, error) {
 	l.at++
 	var b strings.Builder
 	for {
-		if l.at >= len(l.source) || l.source[l.at] == '\n' {
+		if l.at >= len(l.source) || l.source[l.at] == '\n' || l.source[l.at] == '\r' {
 			return token{}, l.fail(start, "the string has no end: close it with %c", quote)
 		}
 		c := l.source[l.at]

@@ -40,8 +40,9 @@ func Parse(source string) (*condition.Node, error) {
 }
 
 type parser struct {
-	lex lexer
-	now token
+	lex    lexer
+	now    token
+	signed bool // the last comparison was one with a sign, such as ==
 }
 
 func (p *parser) advance() (err error) {
@@ -77,6 +78,9 @@ func (p *parser) unexpected() error {
 		case "or":
 			return p.lex.fail(p.now.at, "write || for or")
 		}
+	}
+	if strings.HasPrefix(p.lex.source[p.now.at:], "?") {
+		return p.lex.fail(p.now.at, "there is no ?: in conditions: write (a && b) || (!a && c)")
 	}
 	if p.is(")") {
 		return p.lex.fail(p.now.at, "this bracket closes nothing: remove it")
@@ -129,7 +133,11 @@ func (p *parser) unary(depth int) (*condition.Node, error) {
 		return nil, err
 	}
 	if negated {
+		start, bare := p.now.at, !p.is("(") && !p.is("!")
 		n, err := p.unary(depth + 1)
+		if err == nil && bare && p.signed { // in CEL ! binds to the attribute alone
+			err = p.lex.fail(start, "put brackets around what ! is of: !(%s)", strings.TrimSpace(p.lex.source[start:p.now.at]))
+		}
 		return &condition.Node{Not: n}, err
 	}
 	open, err := p.take("(")
@@ -137,13 +145,27 @@ func (p *parser) unary(depth int) (*condition.Node, error) {
 		return nil, err
 	}
 	if open {
+		start := p.now
 		n, err := p.or(depth + 1)
 		if err != nil {
+			if name, is := p.alone(start); is {
+				return nil, p.lex.fail(start.at-1, "take the brackets away, and write %s", name)
+			}
 			return nil, err
 		}
 		return n, p.must(")", "to close the bracket")
 	}
 	return p.comparison()
+}
+
+// alone finds a name by itself in brackets, as in (n) >= 2.
+func (p *parser) alone(first token) (name string, is bool) {
+	rest := p.lex.source[first.at:]
+	end := strings.IndexByte(rest, ')')
+	if end > 0 && plainName.MatchString(strings.TrimSpace(rest[:end])) {
+		return strings.TrimSpace(rest[:end]), true
+	}
+	return "", false
 }
 
 // operand is the left side of a comparison.
@@ -167,8 +189,9 @@ type constant struct {
 }
 
 func (p *parser) comparison() (*condition.Node, error) {
+	p.signed = false
 	if p.now.kind == text || p.now.kind == number || p.is("-") || p.is("[") || p.is("true") || p.is("false") {
-		return nil, p.lex.fail(p.now.at, "begin with an attribute, such as role == \"courier\"; constants stand on the right")
+		return nil, p.beginning()
 	}
 	if p.now.kind != name {
 		return nil, p.lex.fail(p.now.at, "write a comparison here, such as role == \"courier\", instead of %s", p.now)
@@ -196,6 +219,7 @@ func (p *parser) comparison() (*condition.Node, error) {
 			if err != nil {
 				return nil, err
 			}
+			p.signed = true
 			return p.compare(o, op, at, c)
 		}
 	}
@@ -203,6 +227,19 @@ func (p *parser) comparison() (*condition.Node, error) {
 		return nil, p.lex.fail(at, "compare %s with something, such as %s == true, or ask has(%s)", nameText(o.attribute), nameText(o.attribute), nameText(o.attribute))
 	}
 	return nil, p.lex.fail(at, "write a comparison such as == or >= here, instead of %s", p.now)
+}
+
+// beginning says what to write where a comparison begins with a constant.
+func (p *parser) beginning() error {
+	at := p.now.at
+	if c, err := p.constant(); err == nil && !c.list && c.kind == text && p.is("in") {
+		if p.advance() == nil {
+			if name, _, err := p.attribute(false); err == nil {
+				return p.lex.fail(at, "write hasAny(%s, [%s])", nameText(name), quote(c.texts[0]))
+			}
+		}
+	}
+	return p.lex.fail(at, "begin with an attribute, such as role == \"courier\"; constants stand on the right")
 }
 
 // calls tells whether an opening bracket follows the name.

@@ -185,7 +185,7 @@ func (w *printer) leaf(n *condition.Node, level int) string {
 	case "list.none":
 		return fmt.Sprintf("hasNone(%s, %s)", name, list(n.Text))
 	case "present":
-		return fmt.Sprintf("has(%s)", name)
+		return fmt.Sprintf("present(%s)", name)
 	case "absent":
 		return fmt.Sprintf("absent(%s)", name)
 	case condition.SegmentTest:
