@@ -139,9 +139,11 @@ func (n *Node) explainLeaf(c *Context, around Around) Explained {
 		return x
 	}
 	v := c.Lookup(in.name)
-	x.Seen = v.String()
 	if x.Truth == Unknown {
 		x.Note = n.whyUnknown(v)
+	}
+	if x.Truth != Unknown || v.Kind() != Absent { // that it is absent is said already
+		x.Seen = v.String()
 	}
 	return x
 }
@@ -152,7 +154,7 @@ func (n *Node) whyUnknown(v Value) string {
 		return fmt.Sprintf("this build does not know the test %q", n.Test)
 	}
 	if v.Kind() == Absent {
-		return n.Attribute + " is absent"
+		return words.Names(nil).Attribute(n.Attribute).Text + " is absent"
 	}
 	wanted, _, _ := strings.Cut(n.Test, ".")
 	switch {

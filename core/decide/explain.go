@@ -3,6 +3,7 @@ package decide
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -208,11 +209,10 @@ func (rs *Ruleset) Around(c *condition.Context, now int64) condition.Around {
 }
 
 func absent(by []string) string {
-	names := words.Names(nil).Either(by).String()
 	if len(by) > 1 {
-		return names + " are absent"
+		return "it has neither " + strings.ReplaceAll(words.Names(nil).Either(by).String(), " or ", " nor ")
 	}
-	return names + " is absent"
+	return words.Names(nil).Attribute(by[0]).Text + " is absent"
 }
 
 func hasKey(s *flag.Shares, c *condition.Context) bool {

@@ -97,7 +97,7 @@ func (w *writer) add(format string, args ...any) {
 func Flags(old, now *flag.Document, declared ...Personal) []Line {
 	w := &writer{declared: declared}
 	if old == nil {
-		w.add("flag made: lever %s, resting %s, end %s", string(now.Lever), words.Variant(now.Resting), sentence.Gives(now.End, words.Say("all"), nil))
+		w.add("flag made: lever %s, resting %s, end: %s", string(now.Lever), words.Variant(now.Resting), sentence.Gives(now.End, words.Say("all"), nil))
 		old = &flag.Document{Lever: now.Lever, Resting: now.Resting, End: now.End, Variants: now.Variants, Visible: now.Visible}
 	}
 	w.change(words.Say("lever"), words.Plain(string(old.Lever)), words.Plain(string(now.Lever)))
@@ -222,7 +222,7 @@ func (w *writer) rule(old, now *flag.Rule, rested, resting string) {
 		w.add("%s %s", name, map[bool]string{true: "parked", false: "no longer parked"}[now.Parked])
 	}
 	if old.When.Words() != now.When.Words() {
-		w.condition(words.Say("%s:", name), old.When, now.When)
+		w.condition(words.Say("%s: ", name), old.When, now.When)
 	} else if !same(old.When, now.When) {
 		w.add("%s: draws its part anew", name)
 	}
@@ -253,11 +253,11 @@ func doubt(r *flag.Rule, resting string) words.Said {
 func (w *writer) condition(name words.Said, old, now *condition.Node) {
 	if old != nil && now != nil && sameButText(old, now) {
 		if parts := cameAndWent(old.Text, now.Text, now.Attribute, now.Attribute == condition.KeyAttribute); len(parts) > 0 {
-			w.add("%s %s %s", name, words.Names(nil).Attribute(now.Attribute), parts)
+			w.add("%s%s %s", name, words.Names(nil).Attribute(now.Attribute), parts)
 			return
 		}
 	}
-	w.add("%s condition %s → %s", name, old.Said(nil), now.Said(nil))
+	w.add("%scondition %s → %s", name, old.Said(nil), now.Said(nil))
 }
 
 // cameAndWent says what came to a list with +, and what went with −.
@@ -356,7 +356,7 @@ func Segments(old, now *flag.Segment, declared ...Personal) []Line {
 			w.add("draws its part anew")
 		}
 	case old.When != nil && now.When != nil:
-		w.condition(words.Say("condition:"), old.When, now.When)
+		w.condition(nil, old.When, now.When)
 	default:
 		w.add("condition %s → %s", said(old), said(now))
 	}

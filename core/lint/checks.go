@@ -55,7 +55,7 @@ var checks = []Check{
 func contradiction(p *pass) {
 	p.live(func(i int, r *flag.Rule) {
 		if r.When != nil && impossible(p, r.When) {
-			p.add(r, words.Say("its condition can never hold: %s", r.When.Said(nil)), "join the comparisons with ||, or take one out")
+			p.add(r, words.Say("can never take a unit: %s", r.When.Said(nil)), "join the comparisons with ||, or take one out")
 		}
 	})
 }
@@ -175,10 +175,10 @@ func attribute(p *pass) {
 		switch {
 		case p.Contexts >= 100 && len(a.Kinds) == 0:
 			said[name] = true
-			p.add(r, words.Say("%s%s was in none of %s contexts that were looked at", attributeToken(name), inSegment(segment), int(p.Contexts)), "mend the name"+nearest(name, p.Attributes)+", or send the attribute")
+			p.add(r, words.Say("asks for %s%s, which was in none of %s contexts that were looked at", attributeToken(name), inSegment(segment), int(p.Contexts)), "mend the name"+nearest(name, p.Attributes)+", or send the attribute")
 		case p.Catalogue && (!known || a.Declared == ""):
 			said[name] = true
-			p.add(r, words.Say("%s%s is not in the catalogue of attributes", attributeToken(name), inSegment(segment)), "mend the name"+nearest(name, p.Attributes)+", or declare the attribute")
+			p.add(r, words.Say("asks for %s%s, which is not in the catalogue of attributes", attributeToken(name), inSegment(segment)), "mend the name"+nearest(name, p.Attributes)+", or declare the attribute")
 		}
 	}
 	p.live(func(i int, r *flag.Rule) {
@@ -247,7 +247,7 @@ func otherType(p *pass) {
 		p.leaves(r, func(l *condition.Node, segment string) {
 			if mend := Fits(l, p.Attributes[l.Attribute], l.Attribute); mend != "" && !said[l.Test+l.Attribute] {
 				said[l.Test+l.Attribute] = true
-				p.add(r, words.Say("%s%s", words.Plain(mend), inSegment(segment)), "compare what is sent, or send what is compared")
+				p.add(r, words.Say("compares what does not fit%s: %s", inSegment(segment), words.Plain(mend)), "compare what is sent, or send what is compared")
 			}
 		})
 	})
@@ -262,7 +262,7 @@ func empty(p *pass) {
 			}
 			if s := p.Rules.Source.Segment(l.Segment); s != nil && s.When == nil && s.In.Len() == 0 {
 				said[l.Segment] = true
-				p.add(r, words.Say("segment %s takes nobody: it lists no units and has no condition", words.Key(l.Segment)), "fill the segment, or take the rule out")
+				p.add(r, words.Say("asks for segment %s, which takes nobody: it lists no units and has no condition", words.Key(l.Segment)), "fill the segment, or take the rule out")
 			}
 		})
 	})
@@ -272,7 +272,7 @@ func anchors(p *pass) {
 	p.live(func(i int, r *flag.Rule) {
 		p.leaves(r, func(l *condition.Node, segment string) {
 			if l.Unanchored() {
-				p.add(r, words.Say("%s%s matches in the middle of %s too", words.Value(l.Text[0], l.Attribute), inSegment(segment), attributeToken(l.Attribute)), "write ^ and $ where the whole value is meant, or use contains")
+				p.add(r, words.Say("matches %s in the middle of %s too%s", words.Value(l.Text[0], l.Attribute), attributeToken(l.Attribute), inSegment(segment)), "write ^ and $ where the whole value is meant, or use contains")
 			}
 		})
 	})
@@ -358,7 +358,7 @@ func splitBySome(p *pass) {
 		}
 		lack := p.Units.lacking(s.By)
 		if lack*20 > p.Units.Len() {
-			f := p.add(r, words.Say("%s of the units that were seen have no %s, so no share is theirs", words.Number(bucket.Percent(lack*100/p.Units.Len()*10_000)), words.Names(nil).Either(s.By)), "draw by a list that ends with one that everybody has, such as the key")
+			f := p.add(r, words.Say("gives shares by %s, which %s of the units that were seen lack: no share is theirs", words.Names(nil).Either(s.By), words.Number(bucket.Percent(lack*100/p.Units.Len()*10_000))), "draw by a list that ends with one that everybody has, such as the key")
 			if r == nil {
 				f.Place = "end"
 			}

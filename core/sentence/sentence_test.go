@@ -115,23 +115,38 @@ func (r *reader) attribute() string {
 	return r.word()
 }
 
-// of reads of what shares are drawn: "sites, else units".
+// of reads of what shares are drawn: "sites, else by key,".
 func (r *reader) of() (by []string) {
-	for {
-		switch {
-		case r.take("units by "):
-			by = append(by, r.attribute())
-		case r.take("units"):
+	switch {
+	case r.take("units by "):
+		by = append(by, r.attribute())
+	case r.take("units"):
+		by = append(by, condition.KeyAttribute)
+	case r.take("sites"):
+		by = append(by, "site.id")
+	default:
+		r.fail("what shares are of")
+	}
+	for r.take(", else by ") {
+		if r.take("key") {
 			by = append(by, condition.KeyAttribute)
-		case r.take("sites"):
-			by = append(by, "site.id")
-		default:
-			by = append(by, r.attribute())
-		}
-		if !r.take(", else ") {
-			return by
+		} else {
+			by = append(by, r.either())
 		}
 	}
+	if len(by) > 1 {
+		r.must(",")
+	}
+	return by
+}
+
+// either reads an attribute at the end of a piece.
+func (r *reader) either() string {
+	if r.take("site,") {
+		r.rest = "," + r.rest
+		return "site.id"
+	}
+	return r.attribute()
 }
 
 func (r *reader) condition() *condition.Node {

@@ -33,8 +33,8 @@ func unmoved(a, b *side, p Population, now int64, v *veil) (said []words.Said, c
 		return []words.Said{words.Say("all get %s before and after it", words.Variant(b.variant(b.slot(nil, now))))}, true
 	case len(p.Units) == 0:
 		return one("nobody was seen in this environment yet, so nobody can be counted"), false
-	case v != nil:
-		return one("what the sample holds does not tell"), false
+	case v != nil: // what is looked at below may be hidden
+		return one("everybody who was seen gets the same as before"), false
 	}
 	units := p.Units[:min(len(p.Units), tried)]
 	if unmet := needsUnmet(b, units, now); unmet != nil {

@@ -279,18 +279,19 @@ func (n Names) Of(by []string) (s Said) {
 		t := Token{Kind: AnAttribute, Of: name, Text: n[name].Many}
 		switch {
 		case i > 0:
-			s = s.text(", else ")
-		case t.Text == "" && name != KeyAttribute:
-			s = s.text("units by ")
-		}
-		switch {
+			s = append(s.text(", else by "), n.Either([]string{name})...)
+			continue
 		case t.Text != "":
 		case name == KeyAttribute:
 			t.Text = "units"
 		default:
+			s = s.text("units by ")
 			t = n.Attribute(name)
 		}
 		s = append(s, t)
+	}
+	if len(by) > 1 {
+		s = s.text(",")
 	}
 	return s.joined()
 }
