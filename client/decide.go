@@ -28,6 +28,23 @@ type Answer struct {
 	kind  flag.Type
 }
 
+// Problem says why the caller's fallback is to be used; empty where it is not.
+func (a Answer) Problem() string {
+	switch {
+	case a.Reason != "ERROR":
+		return ""
+	case a.Code == "FLAG_NOT_FOUND":
+		return "there is no flag " + a.Flag
+	case a.Code == "PROVIDER_NOT_READY":
+		return "there is no ruleset yet"
+	case a.Code == "TYPE_MISMATCH":
+		return "flag " + a.Flag + " has another type than was asked for"
+	case a.Code == "PARSE_ERROR":
+		return "the document of flag " + a.Flag + " cannot be read"
+	}
+	return "flag " + a.Flag + " could not be decided"
+}
+
 // Bool is the answer's value if it is a boolean.
 func (a Answer) Bool() (v, ok bool) {
 	if a.value == nil || a.kind != flag.Boolean {

@@ -23,6 +23,10 @@ import (
 // Provider decides by a client. It implements the SDK's FeatureProvider, StateHandler (with and
 // without contexts) and EventHandler.
 type Provider struct {
+	// FlagSet is told to telemetry as feature_flag.set.id, such as pinecrest/production; set it
+	// before the provider is in use, or leave it empty.
+	FlagSet string
+
 	client *greenlever.Client
 	own    bool // the client is closed with the provider
 	hooks  []of.Hook
@@ -230,8 +234,13 @@ func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, as
 	out := of.GenericResolutionDetail[T]{Value: fallback}
 	a := p.client.Ask(ctx, key, p.unitOf(ctx, flat), asked)
 	out.Reason, out.Variant = of.Reason(a.Reason), a.Variant
+	// The standard's own hooks for telemetry take the version and the flag set from here.
 	out.FlagMetadata = of.FlagMetadata{"epoch": a.Epoch, "revision": a.Revision}
-	for name, v := range map[string]string{"rule": a.Rule, "missing": a.Missing} {
+	version := ""
+	if a.Epoch > 0 {
+		version = fmt.Sprintf("%d.%d", a.Epoch, a.Revision)
+	}
+	for name, v := range map[string]string{"rule": a.Rule, "missing": a.Missing, "version": version, "flagSetId": p.FlagSet} {
 		if v != "" {
 			out.FlagMetadata[name] = v
 		}

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	of "github.com/open-feature/go-sdk/openfeature"
+	"github.com/open-feature/go-sdk/openfeature/telemetry"
 
 	greenlever "greenlever.example/client"
 )
@@ -440,4 +441,37 @@ func TestReadyFromDiskAndLater(t *testing.T) {
 	if on, err := of.NewClient("disk").BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", nil)); !on || err != nil {
 		t.Errorf("%t %v", on, err)
 	}
+}
+
+// The standard's own telemetry finds the version and the flag set.
+func TestTelemetryOfTheStandard(t *testing.T) {
+	p := fromFile(t, []byte(`{"format":1,"epoch":3,"revision":7,"at":0,`+flags))
+	p.FlagSet = "pinecrest/production"
+	var seen map[string]any
+	hook := &finally{func(h of.HookContext, d of.InterfaceEvaluationDetails) {
+		seen = telemetry.CreateEvaluationEvent(h, d).Attributes
+	}}
+	client := use(t, p)
+	client.AddHooks(hook)
+	if _, err := client.BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", nil)); err != nil {
+		t.Fatal(err)
+	}
+	if seen[telemetry.VersionKey] != "3.7" || seen[telemetry.FlagSetIDKey] != "pinecrest/production" || seen[telemetry.ProviderNameKey] != "greenlever" {
+		t.Errorf("%v", seen)
+	}
+}
+
+type finally struct {
+	tell func(of.HookContext, of.InterfaceEvaluationDetails)
+}
+
+func (f *finally) Before(context.Context, of.HookContext, of.HookHints) (*of.EvaluationContext, error) {
+	return nil, nil
+}
+func (f *finally) After(context.Context, of.HookContext, of.InterfaceEvaluationDetails, of.HookHints) error {
+	return nil
+}
+func (f *finally) Error(context.Context, of.HookContext, error, of.HookHints) {}
+func (f *finally) Finally(_ context.Context, h of.HookContext, d of.InterfaceEvaluationDetails, _ of.HookHints) {
+	f.tell(h, d)
 }

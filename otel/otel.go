@@ -83,6 +83,7 @@ func (o Options) event(unit greenlever.Context, a greenlever.Answer) log.Record 
 	if a.Reason == "ERROR" {
 		r.SetSeverity(log.SeverityWarn)
 		add(semconv.ErrorTypeKey, errorType(a))
+		add(semconv.FeatureFlagErrorMessageKey, a.Problem())
 	}
 	return r
 }

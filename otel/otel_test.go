@@ -63,8 +63,8 @@ func TestDecided(t *testing.T) {
 	const tail = "feature_flag.set.id=pinecrest/production feature_flag.version=3.7"
 	want := []string{
 		shared + "feature_flag.key=handover-photo feature_flag.provider.name=greenlever feature_flag.result.reason=targeting_match feature_flag.result.variant=on " + tail,
-		"error.type=flag_not_found " + shared + "feature_flag.key=nowhere feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
-		"error.type=type_mismatch " + shared + "feature_flag.key=handover-photo feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
+		"error.type=flag_not_found " + shared + "feature_flag.error.message=there is no flag nowhere feature_flag.key=nowhere feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
+		"error.type=type_mismatch " + shared + "feature_flag.error.message=flag handover-photo has another type than was asked for feature_flag.key=handover-photo feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
 	}
 	if len(events.all) != len(want) {
 		t.Fatalf("%d events", len(events.all))
