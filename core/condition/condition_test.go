@@ -514,3 +514,29 @@ func FuzzCheck(f *testing.F) {
 		}
 	})
 }
+
+// Leaves that ask for no attribute are what they are, whatever the context holds.
+func TestLeavesWithoutAnAttribute(t *testing.T) {
+	c := NewContext("a", Attribute{Intern(""), TextValue("x")}, Attribute{Intern(KeyAttribute), TextValue("y")})
+	for raw, want := range map[string]Truth{
+		`{"test":"clock.before","text":["2030-01-01T00:00:00Z"]}`:                                                                        True,
+		`{"test":"clock.between","text":["2029-01-01T00:00:00Z","2030-01-01T00:00:00Z"]}`:                                                False,
+		`{"test":"clock.weekly","weekly":{"days":["mon","tue","wed","thu","fri","sat","sun"],"from":"00:00","to":"24:00","zone":"UTC"}}`: True,
+		`{"test":"part","part":{"by":["targetingKey"],"share":1000000,"salt":"x","hash":1}}`:                                             True,
+	} {
+		n := node(t, raw)
+		around := Around{Zones: func(string) func(int64) int { return func(int64) int { return 0 } }}
+		if got := n.Match(c, around); got != want {
+			t.Errorf("%s: %s", raw, got)
+		}
+		var code Code
+		yes, no := code.Exit(1), code.Exit(0)
+		if err := code.Add(n, around, false, yes, no); err != nil {
+			t.Fatal(err)
+		}
+		code.Seal()
+		if got := code.Run(0, c, 0); (got == 1) != (want == True) {
+			t.Errorf("%s compiled: %d", raw, got)
+		}
+	}
+}

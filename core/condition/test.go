@@ -16,7 +16,6 @@ type op uint8
 
 const (
 	opUnknown op = iota // a test that this build does not know, or an unusable one
-	opAlways
 	opEquals
 	opEqualsFold
 	opOneOf
@@ -46,10 +45,13 @@ const (
 	opListAll
 	opListNone
 	opListed
+
+	// From here on no attribute is asked for.
 	opClock
 	opClockBetween
 	opWeekly
 	opPart
+	opAlways
 	opFlag // what another flag gives: [Code.Run] hands it to its caller
 )
 
@@ -203,8 +205,8 @@ func (in *instr) part(p *Within) bool {
 // test evaluates one leaf. It is the only place that compares: decisions, explanations
 // and the plain evaluation all come through it.
 func (in *instr) test(c *Context, now int64) Truth {
-	if in.op == opAlways {
-		return True
+	if in.op >= opClock {
+		return in.alone(c, now)
 	}
 	var v *Value
 	if in.isKey {
@@ -219,7 +221,7 @@ func (in *instr) test(c *Context, now int64) Truth {
 		v = c.lookup(in.name)
 	}
 	if v == nil {
-		return in.without(c, now)
+		return in.without()
 	}
 	if in.op == opEquals && v.kind == Text {
 		return truth(v.text == in.text)
@@ -227,12 +229,21 @@ func (in *instr) test(c *Context, now int64) Truth {
 	return in.compare(v)
 }
 
-// without tests a leaf whose attribute is absent, or that asks for none.
-func (in *instr) without(c *Context, now int64) Truth {
+// without tests a leaf whose attribute is absent.
+func (in *instr) without() Truth {
 	switch in.op {
 	case opPresent:
 		return False
 	case opAbsent:
+		return True
+	}
+	return Unknown
+}
+
+// alone tests a leaf that asks for no attribute, whatever the context holds.
+func (in *instr) alone(c *Context, now int64) Truth {
+	switch in.op {
+	case opAlways:
 		return True
 	case opClock:
 		return truth(orderOf(cmp.Compare(now, in.more.times[0]))&in.want != 0)
