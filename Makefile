@@ -55,7 +55,7 @@ tools:
 	@scripts/need.sh mariadbd=mariadb-server-core my_print_defaults=mariadb-client-core
 
 tools-test: tools
-	@scripts/need.sh chromium=chromium mariadb-dump=mariadb-client python3=python3
+	@scripts/need.sh chromium=chromium mariadb-dump=mariadb-client python3=python3 gcc="gcc libc6-dev"
 
 check: build
 	@echo "checking ..."

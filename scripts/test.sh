@@ -5,7 +5,9 @@ passed=0 failed=0 broken=0
 out=$(mktemp)
 trap 'rm -f "$out"' EXIT
 for module in "$@"; do
-	(cd "$module" && go test -timeout 40m -json ./... 2>&1) >"$out" || broken=1
+	race=
+	case $module in client | openfeature) race=-race ;; esac # what runs inside applications, on many goroutines
+	(cd "$module" && go test $race -timeout 40m -json ./... 2>&1) >"$out" || broken=1
 	passed=$((passed + $(grep -c '"Action":"pass".*"Test":' "$out")))
 	now=$(grep -c '"Action":"fail".*"Test":' "$out")
 	failed=$((failed + now))

@@ -257,7 +257,15 @@ func (w *writer) condition(name words.Said, old, now *condition.Node) {
 			return
 		}
 	}
-	w.add("%scondition %s → %s", name, old.Said(nil), now.Said(nil))
+	w.add("%scondition %s → %s", name, whom(old), whom(now))
+}
+
+// whom says a condition; without one a rule takes all.
+func whom(n *condition.Node) words.Said {
+	if n == nil {
+		return words.Say("none")
+	}
+	return n.Said(nil)
 }
 
 // cameAndWent says what came to a list with +, and what went with −.

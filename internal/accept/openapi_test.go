@@ -21,7 +21,8 @@ type document struct {
 	raw      any
 	compiler *jsonschema.Compiler
 	paths    map[string]map[string]struct {
-		Responses map[string]struct {
+		OperationID string
+		Responses   map[string]struct {
 			Content map[string]struct{ Schema json.RawMessage }
 		}
 		RequestBody *struct {
@@ -52,6 +53,18 @@ func fetchDocument(t *testing.T, s *gltest.Service) *document {
 	}
 	if err := json.Unmarshal(parsed.Paths, &d.paths); err != nil {
 		t.Fatal(err)
+	}
+	ids := map[string]string{}
+	for path, operations := range d.paths {
+		for method, op := range operations {
+			if other := ids[op.OperationID]; other != "" || op.OperationID == "" {
+				t.Errorf("%s %s and %s are both operation %q", method, path, other, op.OperationID)
+			}
+			ids[op.OperationID] = method + " " + path
+			if _, says := op.Responses["400"]; !says {
+				t.Errorf("%s %s does not say what a refusal is", method, path)
+			}
+		}
 	}
 	return d
 }

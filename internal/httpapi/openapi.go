@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"reflect"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"github.com/invopop/jsonschema"
@@ -72,10 +73,41 @@ func (s *schemas) operation(r *route) map[string]any {
 	json := func(t reflect.Type) map[string]any {
 		return map[string]any{"application/json": map[string]any{"schema": s.of(t)}}
 	}
-	op := map[string]any{"summary": r.says, "parameters": params, "responses": map[string]any{
-		map[int]string{200: "200", 201: "201"}[r.status]: map[string]any{"description": "done", "content": json(r.out)},
-		"default": map[string]any{"description": "a problem document (RFC 9457)", "content": map[string]any{"application/problem+json": map[string]any{"schema": s.of(reflect.TypeFor[Problem]())}}},
-	}}
+	header := func(says string) map[string]any {
+		return map[string]any{"description": says, "schema": map[string]any{"type": "string"}}
+	}
+	done := map[string]any{"description": "done", "content": json(r.out)}
+	headers := map[string]any{}
+	if r.versioned || r.out.Implements(reflect.TypeFor[interface{ version() int64 }]()) || reflect.PointerTo(r.out).Implements(reflect.TypeFor[interface{ version() int64 }]()) {
+		headers["ETag"] = header("the version, for If-Match")
+	}
+	if r.located {
+		headers["Location"] = header("the address of what was made")
+	}
+	if len(headers) > 0 {
+		done["headers"] = headers
+	}
+	responses := map[string]any{strconv.Itoa(r.status): done}
+	problem := func(status, says string) {
+		responses[status] = map[string]any{"description": says, "content": map[string]any{"application/problem+json": map[string]any{"schema": s.of(reflect.TypeFor[Problem]())}}}
+	}
+	problem("default", "a problem document (RFC 9457)")
+	problem("400", "what was sent cannot be taken; fields says where and how to mend it")
+	if !r.open {
+		problem("401", "nobody is signed in, or the token is no good")
+		problem("403", "the right is missing")
+	}
+	if strings.Contains(r.path, ":") {
+		problem("404", "there is nothing of that name")
+	}
+	if r.method != http.MethodGet {
+		problem("409", "it cannot be done as things stand")
+	}
+	if r.versioned {
+		problem("412", "it was changed meanwhile; present is how it stands")
+		problem("428", "If-Match is missing")
+	}
+	op := map[string]any{"operationId": operationID(r.method, r.path), "summary": r.says, "parameters": params, "responses": responses}
 	if r.in != reflect.TypeFor[none]() {
 		op["requestBody"] = map[string]any{"required": true, "content": json(r.in)}
 	}
@@ -89,6 +121,15 @@ func (s *schemas) operation(r *route) map[string]any {
 type said struct {
 	Text   string        `json:"text"`   // plainly, names of variants between backticks and what people wrote in quotes
 	Tokens []words.Token `json:"tokens"` // for whoever prints them in a way of its own
+}
+
+// operationID names an operation after what it does where: getProjectsProjectFlags.
+func operationID(method, path string) string {
+	id := strings.ToLower(method)
+	for _, part := range strings.FieldsFunc(path, func(r rune) bool { return r == '/' || r == ':' || r == '-' }) {
+		id += strings.ToUpper(part[:1]) + part[1:]
+	}
+	return id
 }
 
 // Problem is an error as it is answered.

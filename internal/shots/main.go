@@ -43,12 +43,12 @@ var pictures = []picture{
 	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 7 of 7") }},
 	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Live in production") }},
 	{"flag-rule", 1280, 1250, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) {
-		w.See("First sites").Click("edit First sites").Fill("condition as text", `version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent", "30").See("Moves").See("values of").See("app_version is version")
+		w.See("First sites").Click("edit First sites").Fill("condition as text", `version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent", "30").See("one-touch-open: moves").See("values of").See("app_version is version")
 	}},
 	{"segments", 1280, 800, false, "/p/pinecrest/production/population", func(w *browse.Window) { w.See("pilot-sites").See("Recently seen") }},
 	{"attributes", 1280, 800, false, "/p/pinecrest/production/population/attributes", func(w *browse.Window) { w.See("crew_size").See("is sent, but not declared") }},
 	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17", func(w *browse.Window) { w.See("What it gets") }},
-	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster", func(w *browse.Window) { w.See("My own phone").See("by chance") }},
+	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster", func(w *browse.Window) { w.See("My own phone").See("would be usual") }},
 	{"usage", 1280, 900, false, "/p/pinecrest/production/usage?flag=arrival-estimate", func(w *browse.Window) { w.See("By application").Gone("reading the chart") }},
 	{"processes", 1280, 800, false, "/p/pinecrest/production/usage/processes", func(w *browse.Window) { w.See("north-yard") }},
 	{"radar", 1280, 800, false, "/p/pinecrest/production/usage/radar", func(w *browse.Window) { w.See("Asked for, but not defined") }},

@@ -51,6 +51,9 @@ export function Said({ said, names = [] }: { said: Sentence | undefined; names?:
   );
 }
 
+/** grouped prints a whole number as the reader's language does, and anything else as it is. */
+const grouped = (text: string) => (/^\d{5,}$/.test(text) ? Number(text).toLocaleString() : text);
+
 function Token({ token, names }: { token: SentenceToken; names: string[] }) {
   switch (token.kind) {
     case "variant":
@@ -67,7 +70,7 @@ function Token({ token, names }: { token: SentenceToken; names: string[] }) {
       return isNaN(at.getTime()) ? <>{token.text}</> : <time dateTime={token.text} title={token.text}>{at.toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" })}</time>;
     }
     case "number":
-      return token.low === undefined || token.high === undefined ? <>{token.text}</> : <>about {token.text} <span className="text-soft">({token.low} to {token.high})</span></>;
+      return token.low === undefined || token.high === undefined ? <span className="whitespace-nowrap">{grouped(token.text)}</span> : <>about {grouped(token.text)} <span className="text-soft">({token.low.toLocaleString()} to {token.high.toLocaleString()})</span></>;
     default:
       return <>{token.text}</>;
   }

@@ -381,7 +381,7 @@ function StopSheet({ project, environment, flag, stops, askFirst }: { project: s
     <Sheet title={stops.length > 0 ? "Stopped" : "Stop"}>
       {stops.length === 0 && (
         <>
-          <p className="mb-2 text-soft">Everybody gets the resting variant at once, over everything else.</p>
+          <p className="mb-2 text-soft">All get the resting variant at once, over everything else.</p>
           <Button tone="alarm" disabled={stop.isPending} onClick={() => stop.mutate({ flags: [flag], reason: "" })}>
             Stop {flag} in {environment}
           </Button>

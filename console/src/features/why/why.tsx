@@ -164,7 +164,7 @@ function Answer({ why, names }: { why: Schemas["Why"]; names: string[] }) {
 function Step({ ok, text }: { ok: boolean; text: string }) {
   return (
     <li className="flex gap-2">
-      <span className={`w-14 ${ok ? "text-soft" : "font-medium text-alarm"}`}>{ok ? "goes on" : "rests"}</span>
+      <span className={`w-14 ${ok ? "text-soft" : "font-medium text-alarm"}`}>{ok ? "passed" : "rests"}</span>
       {text}
     </li>
   );
@@ -197,7 +197,7 @@ function Draw({ step, names }: { step: Schemas["SharesStep"]; names: string[] })
         {step.parts.map((p) => {
           const here = p.ranges.some((r) => r[0]! <= draw.bucket && draw.bucket < r[1]!);
           return (
-            <li key={p.variant ?? "goes on"} className={here ? "font-medium" : "text-soft"}>
+            <li key={p.variant ?? "left"} className={here ? "font-medium" : "text-soft"}>
               {p.goesOn ? "what follows" : <Variant names={names} name={p.variant ?? ""} />} {percent(p.share)}: {p.ranges.map((r) => `from ${percent(r[0]!)} to ${percent(r[1]!)}`).join(", ") || "nobody"}
               {here && " (here)"}
             </li>
