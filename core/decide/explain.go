@@ -248,7 +248,7 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 	case SeenAs:
 		return words.Say("this session is to see it so: an override that touches no rule")
 	case Missing:
-		return words.Say("no rule took the unit, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.doc.End.Shares.By))
+		return words.Say("no rule gave the unit anything, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.doc.End.Shares.By))
 	case TooLarge:
 		return words.Say("its rules are too large to run, with the segments that they ask for, so the unit gets the resting variant")
 	case UsedUp:
@@ -269,9 +269,9 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 	case o.Rule >= 0:
 		return words.Say("%s takes the unit", words.Rule(f.doc.Rules[o.Rule].Name))
 	case o.Reason == Split:
-		return words.Say("no rule took the unit, and %s", f.fallsInto(f.doc.End.Shares, t))
+		return words.Say("no rule gave the unit anything, and %s", f.fallsInto(f.doc.End.Shares, t))
 	}
-	return words.Say("no rule took the unit, so it gets what all others get")
+	return words.Say("no rule gave the unit anything, so it gets what all others get")
 }
 
 // fallsInto says which part of shares the last draw fell into.

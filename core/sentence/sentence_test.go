@@ -115,7 +115,7 @@ func (r *reader) attribute() string {
 	return r.word()
 }
 
-// of reads of what shares are drawn: "sites, else by key,".
+// of reads of what shares are drawn: "sites (else by key)".
 func (r *reader) of() (by []string) {
 	switch {
 	case r.take("units by "):
@@ -127,7 +127,7 @@ func (r *reader) of() (by []string) {
 	default:
 		r.fail("what shares are of")
 	}
-	for r.take(", else by ") {
+	for r.take(" (else by ") || r.take(", else by ") {
 		if r.take("key") {
 			by = append(by, condition.KeyAttribute)
 		} else {
@@ -135,15 +135,15 @@ func (r *reader) of() (by []string) {
 		}
 	}
 	if len(by) > 1 {
-		r.must(",")
+		r.must(")")
 	}
 	return by
 }
 
 // either reads an attribute at the end of a piece.
 func (r *reader) either() string {
-	if r.take("site,") {
-		r.rest = "," + r.rest
+	if r.take("site)") {
+		r.rest = ")" + r.rest
 		return "site.id"
 	}
 	return r.attribute()

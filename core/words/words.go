@@ -279,7 +279,7 @@ func (n Names) Of(by []string) (s Said) {
 		t := Token{Kind: AnAttribute, Of: name, Text: n[name].Many}
 		switch {
 		case i > 0:
-			s = append(s.text(", else by "), n.Either([]string{name})...)
+			s = append(s.text(map[bool]string{true: " (else by ", false: ", else by "}[i == 1]), n.Either([]string{name})...)
 			continue
 		case t.Text != "":
 		case name == KeyAttribute:
@@ -291,7 +291,7 @@ func (n Names) Of(by []string) (s Said) {
 		s = append(s, t)
 	}
 	if len(by) > 1 {
-		s = s.text(",")
+		s = s.text(")")
 	}
 	return s.joined()
 }

@@ -22,7 +22,7 @@ func TestSaying(t *testing.T) {
 		Say("%s", Counted(1, "chain", "chains")).String():             "1 chain",
 		Say("%s", Counted(0, "chain", "chains")).String():             "0 chains",
 		Say("%s added", Rule(`Night "crews" *`)).String():             `rule "Night \"crews\" *" added`,
-		Names(nil).Of([]string{"site.id", KeyAttribute}).String():     "units by site.id, else by key,",
+		Names(nil).Of([]string{"site.id", KeyAttribute}).String():     "units by site.id (else by key)",
 		Names(nil).Of([]string{"x plan"}).String():                    `units by attribute "x plan"`,
 		Names(nil).Either([]string{"site.id", KeyAttribute}).String(): "site.id or key",
 		Names(nil).Attribute("not").Text:                              `attribute "not"`,

@@ -481,12 +481,15 @@ func TestWhyInThePast(t *testing.T) {
 	s.Edit(t, "production", "night-batching", turnOn)
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"night-batching"}}, 201, nil)
 	ask := func(body object) (variant, because string) {
-		var w struct{ Variant, Because string }
+		var w struct {
+			Variant string
+			Because words.Said
+		}
 		s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/why", body, 200, &w)
-		return w.Variant, w.Because
+		return w.Variant, w.Because.String()
 	}
 	gltest.Eventually(t, "the stop is known", func() bool { _, b := ask(object{"context": object{}}); return strings.Contains(b, "stopped") })
-	for revision, want := range map[int64]string{before: "off the lever is off", before + 1: "on no rule took", before + 2: "off the flag is stopped"} {
+	for revision, want := range map[int64]string{before: "off the flag is off", before + 1: "on no rule gave", before + 2: "off the flag is stopped"} {
 		v, b := ask(object{"context": object{}, "revision": revision})
 		if !strings.HasPrefix(v+" "+b, want) {
 			t.Errorf("revision %d: %s %s, want %s", revision, v, b, want)

@@ -218,7 +218,7 @@ func TestConsoleWhy(t *testing.T) {
 	})
 	w := window(t, s, 1280, 900)
 	w.Click("Why").See("its targeting key").Fill("Unit", "site-1").Fill("Attributes", `crew_size = "3"`).Click("Ask why")
-	w.See("no rule took the unit").See("crew_size is a string, the comparison takes a number")
+	w.See("no rule gave the unit anything").See("crew_size is a string, the comparison takes a number")
 	w.Fill("Attributes", "crew_size = 3").Click("Ask why").See("rule Crews takes the unit").See("decides")
 	good(t, w)
 }

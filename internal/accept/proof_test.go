@@ -185,7 +185,7 @@ func TestLeases(t *testing.T) {
 	gltest.Eventually(t, "each revision's delivery is in the audit once", func() bool {
 		_, raw, _, _ := s.Keeper.Send("GET", "/projects/pinecrest/history?limit=200", nil)
 		for _, revision := range want {
-			if n := strings.Count(string(raw), fmt.Sprintf(`"revision %d: `, revision)); n > 1 {
+			if n := strings.Count(string(raw), fmt.Sprintf(`"tokens":[{"text":"revision %d: `, revision)); n > 1 {
 				t.Fatalf("revision %d is there %d times", revision, n)
 			} else if n == 0 {
 				return false

@@ -26,7 +26,7 @@ func TestParseAndPrint(t *testing.T) {
 		`inBlocks(network, ["10.20.0.0/16", "fd00::/8"])`:                                        `network is an address in 10.20.0.0/16, fd00::/8`,
 		`hasAny(languages, ["de"]) && !hasNone(languages, ["en", "fr"])`:                         `languages has any of "de" and not (languages has none of "en", "fr")`,
 		`inSegment("staff") && gives("one-touch-open", ["on", "off"])`:                           "in segment staff and flag one-touch-open gives `on` or `off`",
-		`part("0.0125 %", [key, site.id], "ab12")`:                                               `among 0.0125 % of units, else site.id`,
+		`part("0.0125 %", [key, site.id], "ab12")`:                                               `among 0.0125 % of units (else by site.id)`,
 		`attr["x-plan"] == true && attr["in.a"] == false && key.endsWithAny(["1", "2"])`:         `x-plan is true and in.a is false and the key ends with "1", "2"`,
 		`email.matches("^a\\.b\"\u0001$") || absent(email)`:                                      "email matches \"^a\\\\.b\\\"\\x01$\" or email is absent",
 	} {
