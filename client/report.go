@@ -209,6 +209,9 @@ func (r *reporter) post(ctx context.Context) error {
 	if res.StatusCode >= 500 || res.StatusCode == http.StatusTooManyRequests {
 		return fmt.Errorf("the service answers %d", res.StatusCode)
 	}
+	if res.StatusCode >= 400 {
+		r.c.log.Error("greenlever: the service refuses a report, and what was counted in it is lost", "status", res.StatusCode, "bytes", len(r.pending))
+	}
 	r.pending = nil // taken, or refused for good
 	var answer struct{ Sampling *samplingOrder }
 	if res.StatusCode == http.StatusOK && json.Unmarshal(raw, &answer) == nil {

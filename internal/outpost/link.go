@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"maps"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -345,14 +344,38 @@ func (l *link) saw(contexts uint64, seen []sample.Seen) {
 	l.seen.Add(contexts, seen)
 }
 
+// atOnce is about how many bytes one report holds, half of what the service takes; what is left goes
+// with the next one, soon.
+const atOnce = 4 << 20
+
+// room is what is left of a report.
+type room struct {
+	bytes int
+	full  bool // something had to wait
+}
+
+// takes tells whether a row of about so many bytes goes in; the first one always does.
+func (r *room) takes(bytes int) bool {
+	if r.bytes+bytes > atOnce && r.bytes > 0 {
+		r.full = true
+		return false
+	}
+	r.bytes += bytes
+	return true
+}
+
 // report gives what the link's client tells the service in place of its own counts: what
 // those behind the outpost said since the last time.
 func (l *link) report(streams, pollers int64) map[string]any {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	behind, counts, unknown := []app.Follower{}, []app.CountLine{}, []app.AskedLine{}
+	behind, counts, unknown, units := []app.Follower{}, []app.CountLine{}, []app.AskedLine{}, []app.UnitLine{}
+	var room room
 	for id, f := range l.followers {
 		age := l.now().Sub(f.at)
+		if f.news && !room.takes(1_000+150*len(f.Applied)) {
+			continue
+		}
 		if f.news {
 			behind = append(behind, app.Follower{Status: f.Status, Age: max(0, age.Milliseconds())})
 			f.news, f.Applied = false, nil
@@ -362,17 +385,31 @@ func (l *link) report(streams, pollers int64) map[string]any {
 		}
 	}
 	for line, n := range l.counts {
+		if !room.takes(500) {
+			break
+		}
+		delete(l.counts, line)
 		line.Count = n
 		counts = append(counts, line)
 	}
-	for _, line := range l.unknown {
+	for key, line := range l.unknown {
+		if !room.takes(500 + len(line.Fallback)) {
+			break
+		}
+		delete(l.unknown, key)
 		unknown = append(unknown, line)
 	}
-	units := slices.Collect(maps.Values(l.units))
+	for key, line := range l.units {
+		if !room.takes(300 + len(line.Unit) + len(line.Attributes)) {
+			break
+		}
+		delete(l.units, key)
+		units = append(units, line)
+	}
 	contexts, seen := l.seen.Take()
-	clear(l.counts)
-	clear(l.unknown)
-	clear(l.units)
+	if room.full {
+		l.relay.Soon()
+	}
 	return map[string]any{"kind": app.AnOutpost, "behind": behind, "counts": counts, "unknown": unknown,
 		"units": units, "contexts": contexts, "seen": seen, "streams": streams, "pollers": pollers}
 }

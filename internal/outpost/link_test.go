@@ -112,7 +112,7 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 		l.take(app.Incoming{Report: &app.Report{Status: said("one", i+1, i+1)}})
 	}
 	l.count([]app.CountLine{{Flag: "7", Count: 5}}, nil) // one that is known is still summed
-	r := l.report(0, 0)
+	r := drained(t, l)
 	if n := len(r["counts"].([]app.CountLine)); n != maxLines {
 		t.Errorf("%d counts", n)
 	}
@@ -133,6 +133,51 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 		if c.Flag == "7" && c.Count != 6 {
 			t.Errorf("%+v", c)
 		}
+	}
+}
+
+// drained gathers reports until nothing waits, each of which the service takes.
+func drained(t *testing.T, l *link) map[string]any {
+	t.Helper()
+	all := l.report(0, 0)
+	for n := 1; ; n++ {
+		next := l.report(0, 0)
+		raw, err := json.Marshal(next)
+		if err != nil || len(raw) > 8<<20 {
+			t.Fatalf("a report of %d bytes: %v", len(raw), err)
+		}
+		counts, unknown, units, behind := next["counts"].([]app.CountLine), next["unknown"].([]app.AskedLine), next["units"].([]app.UnitLine), next["behind"].([]app.Follower)
+		if len(counts)+len(unknown)+len(units)+len(behind) == 0 {
+			if n < 3 {
+				t.Errorf("all went in %d reports", n)
+			}
+			return all
+		}
+		all["counts"], all["unknown"] = append(all["counts"].([]app.CountLine), counts...), append(all["unknown"].([]app.AskedLine), unknown...)
+		all["units"], all["behind"] = append(all["units"].([]app.UnitLine), units...), append(all["behind"].([]app.Follower), behind...)
+	}
+}
+
+// Reports stay below what the service takes, however much the followers did during an outage.
+func TestLongOutagesGoInPortions(t *testing.T) {
+	l, _ := clocked(t)
+	for f := range 60 {
+		for i := range int64(maxApplied) {
+			l.take(app.Incoming{Report: &app.Report{Status: said(fmt.Sprint("instance-", f), i+1, i+1)}})
+		}
+	}
+	var rows []app.UnitRow
+	for i := range 1_000 {
+		rows = append(rows, app.UnitRow{Unit: fmt.Sprint(i), Context: []byte(`{"text":"` + strings.Repeat("x", 15_000) + `"}`)})
+	}
+	l.sampled("targetingKey", rows)
+	r := drained(t, l)
+	applied := 0
+	for _, f := range r["behind"].([]app.Follower) {
+		applied += len(f.Applied)
+	}
+	if applied != 60*maxApplied || len(r["units"].([]app.UnitLine)) != 1_000 {
+		t.Errorf("%d applied, %d units", applied, len(r["units"].([]app.UnitLine)))
 	}
 }
 
