@@ -15,6 +15,7 @@ const (
 	MaxDepth     = 24      // groups within groups
 	MaxLeaves    = 2_000   // comparisons in one condition
 	MaxConstants = 100_000 // constants in one comparison; longer lists belong in a segment
+	MaxPieces    = 100     // texts that a value may begin with, end with or contain: each is tried
 	MaxText      = 1_000   // bytes of one constant
 	MaxPattern   = 500     // bytes of a pattern
 )
@@ -95,6 +96,9 @@ func (n *Node) checkLeaf(place string, report Report) {
 	if mend := k.takes.check(n); mend != "" {
 		report(place, fmt.Sprintf("%s %s", n.Test, mend))
 		return
+	}
+	if (n.Test == "string.begins" || n.Test == "string.ends" || n.Test == "string.contains") && len(n.Text) > MaxPieces {
+		report(place+".text", fmt.Sprintf("has %d texts, of which each is tried one by one: at most %d are taken; list whole values, or move them into a segment", len(n.Text), MaxPieces))
 	}
 	if n.IgnoreCase && !strings.HasPrefix(n.Test, "string.") {
 		report(place+".ignoreCase", "only string tests can ignore case: remove it")

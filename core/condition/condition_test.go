@@ -515,6 +515,23 @@ func FuzzCheck(f *testing.F) {
 	})
 }
 
+// What is tried one by one is bounded, so that no comparison costs milliseconds.
+func TestManyPieces(t *testing.T) {
+	many := make([]string, MaxPieces+1)
+	for i := range many {
+		many[i] = fmt.Sprint("site-", i)
+	}
+	for test, most := range map[string]int{"string.begins": MaxPieces, "string.ends": MaxPieces, "string.contains": MaxPieces, "string.one-of": len(many)} {
+		for _, n := range []int{MaxPieces, len(many)} {
+			wrong := ""
+			(&Node{Test: test, Attribute: "site.id", Text: many[:n]}).Check("w", func(place, mend string) { wrong = place + " " + mend })
+			if (wrong == "") != (n <= most) {
+				t.Errorf("%s of %d: %q", test, n, wrong)
+			}
+		}
+	}
+}
+
 // Leaves that ask for no attribute are what they are, whatever the context holds.
 func TestLeavesWithoutAnAttribute(t *testing.T) {
 	c := NewContext("a", Attribute{Intern(""), TextValue("x")}, Attribute{Intern(KeyAttribute), TextValue("y")})
