@@ -154,7 +154,7 @@ export class Flags {
 
   private unit(): string {
     const me = visitor();
-    return JSON.stringify({ visitor: me, ...this.context, targetingKey: this.context.targetingKey || me });
+    return JSON.stringify({ visitor: me, ...this.context, targetingKey: this.context.targetingKey === undefined ? me : this.context.targetingKey });
   }
 
   private take(bulk: Bulk, source: Source) {

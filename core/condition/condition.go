@@ -12,6 +12,8 @@
 // A comparison on an attribute that is absent or of another type is unknown, never an error.
 package condition
 
+import "slices"
+
 // Truth is a value of Kleene's three-valued logic.
 type Truth int8
 
@@ -151,6 +153,7 @@ func Tests() []string {
 			names = append(names, n)
 		}
 	}
+	slices.Sort(names)
 	return names
 }
 

@@ -78,6 +78,7 @@ func TestErrorsSayWhere(t *testing.T) {
 		`"Zoë" == name`:                        `line 1, column 1: begin with an attribute`,
 		`name == "Zoë" && x`:                   `line 1, column 19: compare x with something`,
 		`name == "Zoë`:                         `line 1, column 9: the string has no end`,
+		`site.in == "a"`:                       `line 1, column 6: in is a word of the language: write the whole name in quotes, as in attr["site.in"]`,
 		`has(badge)`:                           `line 1, column 5: has() takes a path such as site.id: write present(badge)`,
 		`has(attr["x-plan"])`:                  `line 1, column 5: has() takes a path such as site.id: write present(attr["x-plan"])`,
 		`!role == "courier"`:                   `line 1, column 2: put brackets around what ! is of: !(role == "courier")`,

@@ -330,6 +330,9 @@ func (p *parser) attribute(methods bool) (attribute, method string, err error) {
 			return "", "", p.lex.fail(p.now.at, "write a name behind the point, instead of %s", p.now)
 		}
 		part := p.now
+		if slices.Contains([]string{"in", "true", "false", "null"}, part.raw) { // CEL takes them nowhere
+			return "", "", p.lex.fail(part.at, "%s is a word of the language: write the whole name in quotes, as in attr[%s]", part.raw, quote(attribute+"."+part.raw))
+		}
 		called := p.calls()
 		if err := p.advance(); err != nil {
 			return "", "", err
