@@ -184,6 +184,31 @@ func (n *Node) Match(c *Context, around Around) Truth {
 	return n.explain(c, around, nil).Truth
 }
 
+// Equal tells whether two trees are written alike; nil is no condition.
+func (n *Node) Equal(o *Node) bool {
+	if n == nil || o == nil {
+		return n == o
+	}
+	alike := func(a, b Node) bool { return a.Equal(&b) }
+	return n.Test == o.Test && n.Attribute == o.Attribute && n.IgnoreCase == o.IgnoreCase && n.Loose == o.Loose && n.Segment == o.Segment && n.Flag == o.Flag &&
+		slices.Equal(n.Text, o.Text) && slices.Equal(n.Numbers, o.Numbers) && n.Weekly.equal(o.Weekly) && n.Part.equal(o.Part) &&
+		slices.EqualFunc(n.All, o.All, alike) && slices.EqualFunc(n.Any, o.Any, alike) && n.Not.Equal(o.Not)
+}
+
+func (w *Weekly) equal(o *Weekly) bool {
+	if w == nil || o == nil {
+		return w == o
+	}
+	return slices.Equal(w.Days, o.Days) && w.From == o.From && w.To == o.To && w.Zone == o.Zone
+}
+
+func (w *Within) equal(o *Within) bool {
+	if w == nil || o == nil {
+		return w == o
+	}
+	return slices.Equal(w.By, o.By) && w.Share == o.Share && w.Salt == o.Salt && w.Hash == o.Hash
+}
+
 // Leaves calls visit for every leaf of the tree, not following segments.
 func (n *Node) Leaves(visit func(*Node)) {
 	if n == nil {

@@ -557,3 +557,18 @@ func TestLeavesWithoutAnAttribute(t *testing.T) {
 		}
 	}
 }
+
+// Trees are equal exactly if they are written alike, member by member.
+func TestEqual(t *testing.T) {
+	one := `{"all":[{"test":"string.one-of","attribute":"a","text":["x","y"]},{"not":{"any":[{"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"UTC"}},` +
+		`{"test":"part","part":{"by":["a"],"share":5,"salt":"s","hash":1}},{"test":"number.between","attribute":"n","numbers":[1,2]},{"test":"segment","segment":"s"},{"test":"flag.gives","flag":"f","text":["on"]}]}}]}`
+	if !node(t, one).Equal(node(t, one)) || !(*Node)(nil).Equal(nil) || node(t, one).Equal(nil) {
+		t.Error("a tree is not equal to itself")
+	}
+	for old, now := range map[string]string{`"string.one-of"`: `"string.begins"`, `"attribute":"a"`: `"attribute":"b"`, `["x","y"]`: `["x"]`, `"not":{"any"`: `"not":{"all"`, `["mon"]`: `["tue"]`, `"22:00"`: `"21:00"`, `"06:00"`: `"07:00"`,
+		`"UTC"`: `"Europe/Oslo"`, `"share":5`: `"share":6`, `"salt":"s"`: `"salt":"t"`, `"by":["a"]`: `"by":["b"]`, `[1,2]`: `[1,3]`, `"segment":"s"`: `"segment":"t"`, `"flag":"f"`: `"flag":"g"`, `"text":["on"]`: `"text":["on"],"ignoreCase":true`} {
+		if other := node(t, strings.Replace(one, old, now, 1)); node(t, one).Equal(other) || other.Equal(node(t, one)) {
+			t.Errorf("%s in place of %s makes no difference", now, old)
+		}
+	}
+}

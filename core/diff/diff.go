@@ -223,19 +223,13 @@ func (w *writer) rule(old, now *flag.Rule, rested, resting string) {
 	}
 	if old.When.Words() != now.When.Words() {
 		w.condition(words.Say("%s: ", name), old.When, now.When)
-	} else if !same(old.When, now.When) {
+	} else if !old.When.Equal(now.When) {
 		w.add("%s: draws its part anew", name)
 	}
 	if old.OnUnknown != now.OnUnknown {
 		w.change(words.Say("%s: if its condition is unknown, it", name), doubt(old, rested), doubt(now, resting))
 	}
 	w.gives(name, old.Gives, now.Gives)
-}
-
-func same(a, b *condition.Node) bool {
-	x, err1 := json.Marshal(a)
-	y, err2 := json.Marshal(b)
-	return err1 == nil && err2 == nil && bytes.Equal(x, y)
 }
 
 func doubt(r *flag.Rule, resting string) words.Said {
@@ -360,7 +354,7 @@ func Segments(old, now *flag.Segment, declared ...Personal) []Line {
 	}
 	switch {
 	case said(old).String() == said(now).String():
-		if !same(old.When, now.When) {
+		if !old.When.Equal(now.When) {
 			w.add("draws its part anew")
 		}
 	case old.When != nil && now.When != nil:

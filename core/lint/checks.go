@@ -1,8 +1,6 @@
 package lint
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
 	"iter"
 	"maps"
@@ -83,9 +81,7 @@ func leavesOver(g flag.Gives) bool {
 }
 
 func sameCondition(a, b *condition.Node) bool {
-	x, err1 := json.Marshal(a.Canonical())
-	y, err2 := json.Marshal(b.Canonical())
-	return a != nil && b != nil && err1 == nil && err2 == nil && bytes.Equal(x, y)
+	return a != nil && b != nil && a.Canonical().Equal(b.Canonical())
 }
 
 // implies tells, where it is plain to see, that whoever meets a meets b: b is one of the

@@ -109,7 +109,7 @@ func hides(rs *decide.Ruleset, l *condition.Node, by map[string]sample.Derivatio
 }
 
 func (v *veil) find(l *condition.Node) int {
-	return slices.IndexFunc(v.leaves, func(h hidden) bool { return same(&h.leaf, l) })
+	return slices.IndexFunc(v.leaves, func(h hidden) bool { return h.leaf.Equal(l) })
 }
 
 // closure is a flag with those that it needs or asks for, and their segments.

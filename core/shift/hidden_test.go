@@ -300,3 +300,37 @@ func TestAValueMoves(t *testing.T) {
 		t.Errorf("%s: %+v", s.Says, s.Moves)
 	}
 }
+
+// Where nothing that decides changes, it does not matter what the sample hides: nobody moves, and
+// nobody is asked for a bound.
+func TestWhatIsHiddenDoesNotMatterWhereNothingChanges(t *testing.T) {
+	rng := rand.New(rand.NewPCG(35, 36))
+	var people []*condition.Context
+	for i := range 2_000 {
+		people = append(people, person(rng, i))
+	}
+	some := sampled(people, 500, 5)
+	many := boolean("f", func(d *flag.Document) { // more comparisons than are tried out
+		for i := range maxHidden + 2 {
+			when := condition.Node{Test: "string.begins", Attribute: "name", Text: []string{fmt.Sprint(i)}}
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(i), Name: fmt.Sprint(i), When: &when, Gives: flag.Gives{Variant: "on"}})
+		}
+	})
+	renamed := *many
+	renamed.Rules = slices.Clone(many.Rules)
+	renamed.Rules[0].Name = "another"
+	off, offAfter := *many, renamed
+	off.Lever, offAfter.Lever = flag.Off, flag.Off
+	offAfter.Rules = offAfter.Rules[1:]
+	for name, c := range map[string][2]*flag.Document{"a rule is renamed": {many, &renamed}, "the flag is off": {&off, &offAfter}} {
+		s := Between(rules(t, c[0]), rules(t, c[1]), "f", some, 1)
+		if !s.Certain || s.Perhaps.Counted != 0 || s.Moved.High != 0 || s.Sweep || !strings.HasPrefix(s.Says.String(), "moves nobody: ") {
+			t.Errorf("%s: %s, perhaps %d, sweep %t", name, s.Says, s.Perhaps.Counted, s.Sweep)
+		}
+	}
+	shorter := *many
+	shorter.Rules = many.Rules[1:]
+	if s := Between(rules(t, many), rules(t, &shorter), "f", some, 1); s.Certain || s.Perhaps.Counted == 0 || len(s.Because) != 0 {
+		t.Errorf("%s, because %v", s.Says, s.Because)
+	}
+}

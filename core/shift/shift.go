@@ -203,7 +203,11 @@ func Between(before, after *decide.Ruleset, key string, p Population, now int64)
 			t.values[i+1] = !bytes.Equal(v.Raw, b.flag.Variants()[i].Raw)
 		}
 	}
-	veil := newVeil(before, after, key, p)
+	nobody := nobodyMoves(a, b, now) // then it does not matter what the sample hides
+	var veil *veil
+	if nobody == nil {
+		veil = newVeil(before, after, key, p)
+	}
 	for _, c := range p.Units {
 		if veil == nil {
 			t.add(c, a.slot(c, now), b.slot(c, now))
@@ -226,8 +230,11 @@ func Between(before, after *decide.Ruleset, key string, p Population, now int64)
 	}
 	s.Branches = branches(a, b, p)
 	s.Sweep = sweeps(a, b, p, t)
-	if t.moved == 0 {
-		s.Because, s.Certain = unmoved(a, b, p, now, veil)
+	switch {
+	case nobody != nil:
+		s.Because, s.Certain, s.Moved, s.Moves = nobody, true, Estimate{}, []Move{}
+	case t.moved+t.perhaps == 0:
+		s.Because = unmoved(a, b, p, now, veil)
 	}
 	s.Says = says(s)
 	return s

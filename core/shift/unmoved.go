@@ -15,30 +15,37 @@ import (
 // tried is on how many units the reasons are looked for.
 const tried = 2_000
 
-// unmoved says why an edit moves nobody that was seen; certain tells that it would move nobody
-// else either.
-func unmoved(a, b *side, p Population, now int64, v *veil) (said []words.Said, certain bool) {
+// nobodyMoves says why an edit moves nobody, whoever there is; nil where that depends on the units.
+func nobodyMoves(a, b *side, now int64) []words.Said {
 	if a.flag == nil || b.flag == nil {
-		return one("the flag is new, so nobody had anything of it before"), true
+		return one("the flag is new, so nobody had anything of it before")
 	}
 	old, doc := a.flag.Document(), b.flag.Document()
 	switch {
 	case sameAround(a, b):
-		return one("nothing that decides is changed"), true
+		return one("nothing that decides is changed")
 	case len(b.flag.Stops()) > 0 && len(a.flag.Stops()) > 0 && sameRest(old, doc):
-		return one("the flag is stopped, so all keep the resting variant until the stop is lifted"), true
+		return one("the flag is stopped, so all keep the resting variant until the stop is lifted")
 	case doc.Lever != flag.On && old.Lever != flag.On && sameRest(old, doc):
-		return one("the flag is off, so all keep the resting variant"), true
+		return one("the flag is off, so all keep the resting variant")
 	case alike(a, b):
-		return []words.Said{words.Say("all get %s before and after it", words.Variant(b.variant(b.slot(nil, now))))}, true
-	case len(p.Units) == 0:
-		return one("nobody was seen in this environment yet, so nobody can be counted"), false
-	case v != nil: // what is looked at below may be hidden
-		return one("everybody who was seen gets the same as before"), false
+		return []words.Said{words.Say("all get %s before and after it", words.Variant(b.variant(b.slot(nil, now))))}
 	}
+	return nil
+}
+
+// unmoved says why an edit moves nobody that was seen.
+func unmoved(a, b *side, p Population, now int64, v *veil) (said []words.Said) {
+	switch {
+	case len(p.Units) == 0:
+		return one("nobody was seen in this environment yet, so nobody can be counted")
+	case v != nil: // what is looked at below may be hidden
+		return one("everybody who was seen gets the same as before")
+	}
+	old, doc := a.flag.Document(), b.flag.Document()
 	units := p.Units[:min(len(p.Units), tried)]
 	if unmet := needsUnmet(b, units, now); unmet != nil {
-		return []words.Said{unmet}, false
+		return []words.Said{unmet}
 	}
 	for i := range doc.Rules {
 		r := &doc.Rules[i]
@@ -55,7 +62,7 @@ func unmoved(a, b *side, p Population, now int64, v *veil) (said []words.Said, c
 	if len(said) == 0 {
 		said = one("everybody who was seen gets the same as before")
 	}
-	return said, false
+	return said
 }
 
 // sameAround tells whether a flag, all that it asks for and their segments decide alike.

@@ -348,8 +348,15 @@ func (s Said) MarshalJSON() ([]byte, error) {
 	return json.Marshal(saidJSON{s.String(), tokens})
 }
 
-// UnmarshalJSON reads what MarshalJSON wrote.
+// UnmarshalJSON reads what MarshalJSON wrote, and a plain text, as releases before this one
+// answered and as their answers are kept for repeated requests.
 func (s *Said) UnmarshalJSON(raw []byte) error {
+	if len(raw) > 0 && raw[0] == '"' {
+		var text string
+		err := json.Unmarshal(raw, &text)
+		*s = Read(text)
+		return err
+	}
 	var j saidJSON
 	err := json.Unmarshal(raw, &j)
 	*s = j.Tokens

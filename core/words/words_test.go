@@ -82,6 +82,9 @@ func TestJSON(t *testing.T) {
 	if err := json.Unmarshal(raw, &again); err != nil || !reflect.DeepEqual(again, s) {
 		t.Errorf("%+v %v", again, err)
 	}
+	if err := json.Unmarshal([]byte(`"Off: everybody gets `+"`off`"+`."`), &again); err != nil || again.String() != "Off: everybody gets `off`." || again[1] != Variant("off") {
+		t.Errorf("of a release before: %+v %v", again, err)
+	}
 	if raw, _ := json.Marshal(Said(nil)); string(raw) != `{"text":"","tokens":[]}` {
 		t.Errorf("%s", raw)
 	}

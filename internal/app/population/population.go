@@ -70,6 +70,7 @@ type unitsOf struct {
 
 type lately struct {
 	at         time.Time
+	life       time.Duration // see unitsLife
 	population shift.Population
 	byHash     map[uint64]readUnit // so that what did not change is not read anew
 }
@@ -80,8 +81,11 @@ type readUnit struct {
 	as      *condition.Context
 }
 
-// unitsLife is how old units may be that an edit is tried on.
-const unitsLife = 10 * time.Second
+// unitsLife is how old units may be that an edit is tried on: less where they are read in no time,
+// so that a small population shows at once who has come.
+func unitsLife(reading time.Duration) time.Duration {
+	return min(max(50*reading, 500*time.Millisecond), 10*time.Second)
+}
 
 type seen struct {
 	at       time.Time
@@ -353,18 +357,19 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	s.mu.Lock()
 	r := s.units[of]
 	s.mu.Unlock()
-	if r != nil && time.Since(r.at) < unitsLife {
+	if r != nil && time.Since(r.at) < r.life {
 		return r.population, nil
 	}
 	k, err := s.Fresh(ctx, environment)
 	if err != nil {
 		return shift.Population{}, err
 	}
+	began := time.Now()
 	rows, cover, err := s.Records.Population(ctx, environment, attribute)
 	if err != nil {
 		return shift.Population{}, err
 	}
-	next := &lately{time.Now(), shift.Population{Part: cover.Part(), Hidden: k.Personal, Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
+	next := &lately{began, 0, shift.Population{Part: cover.Part(), Hidden: k.Personal, Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
 	for _, row := range rows {
 		var had readUnit
 		if r != nil {
@@ -380,6 +385,7 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 		next.byHash[row.Hash] = had
 		next.population.Units = append(next.population.Units, had.as)
 	}
+	next.life = unitsLife(time.Since(began))
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.units == nil {
