@@ -12,6 +12,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/labstack/echo/v5 v5.4.4
+	github.com/open-feature/go-sdk v1.20.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
@@ -23,9 +24,11 @@ require (
 	golang.org/x/sync v0.25.0
 	golang.org/x/term v0.47.0
 	golang.org/x/time v0.16.0
-	greenlever.example/client v0.0.0-00010101000000-000000000000
+	greenlever.example/client v0.0.0
 	greenlever.example/core v0.0.0
 )
+
+require go.uber.org/mock v0.6.0 // indirect
 
 require (
 	cel.dev/expr v0.25.1 // indirect
@@ -60,6 +63,7 @@ require (
 	google.golang.org/genproto/googleapis/api v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/genproto/googleapis/rpc v0.0.0-20261005182115-fad411399dd8 // indirect
 	google.golang.org/protobuf v1.36.12 // indirect
+	greenlever.example/openfeature v0.0.0
 	honnef.co/go/tools v0.8.2 // indirect
 )
 
@@ -69,3 +73,5 @@ replace (
 )
 
 tool honnef.co/go/tools/cmd/staticcheck
+
+replace greenlever.example/openfeature => ./openfeature

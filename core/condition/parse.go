@@ -3,7 +3,9 @@ package condition
 import (
 	"bytes"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"math"
 	"slices"
 	"strconv"
@@ -34,13 +36,38 @@ func ParseContext(raw []byte) (*Context, error) {
 	if !utf8.Valid(raw) {
 		return nil, &ContextError{"context", "is not valid UTF-8"}
 	}
+	tree, err := Tree(raw)
+	if err != nil {
+		return nil, &ContextError{"context", err.Error()}
+	}
+	return ContextOf(tree)
+}
+
+// ErrMore is the error of a JSON text with something behind its value.
+var ErrMore = errors.New("holds more than one JSON value")
+
+// Tree reads a text that is one JSON value and nothing else; numbers are json.Number. An error is
+// [ErrMore], or tells why it is no JSON.
+func Tree(raw []byte) (any, error) {
+	if !utf8.Valid(raw) {
+		return nil, errors.New("is not valid UTF-8")
+	}
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.UseNumber()
 	var tree any
-	if err := dec.Decode(&tree); err != nil {
-		return nil, &ContextError{"context", "is no JSON: " + err.Error()}
+	var syntax *json.SyntaxError
+	switch err := dec.Decode(&tree); {
+	case err == io.EOF:
+		return nil, errors.New("is no JSON: it is empty")
+	case errors.As(err, &syntax):
+		return nil, fmt.Errorf("is no JSON: %w at byte %d", syntax, syntax.Offset)
+	case err != nil:
+		return nil, fmt.Errorf("is no JSON: %w", err)
 	}
-	return ContextOf(tree)
+	if _, err := dec.Token(); err != io.EOF {
+		return nil, ErrMore
+	}
+	return tree, nil
 }
 
 // ContextOf makes a context of a decoded JSON value, whose numbers must be json.Number. It

@@ -89,7 +89,10 @@ func CheckValue(t Type, raw json.RawMessage) string {
 			return ""
 		}
 	}
-	return "must be " + map[Type]string{Boolean: "true or false", String: "a string", Number: "a number", Object: "a JSON object or array"}[t]
+	if kind, ok := map[Type]string{Boolean: "true or false", String: "a string", Number: "a number", Object: "a JSON object or array"}[t]; ok {
+		return "must be " + kind
+	}
+	return fmt.Sprintf("fits no type: %q is none of boolean, string, number and object", t)
 }
 
 // CheckNewValue is [CheckValue] for a value that is being saved: inside an object, too, no name may

@@ -300,4 +300,7 @@ func TestCheckNewValue(t *testing.T) {
 	if mend := CheckNewValue(String, json.RawMessage(`"9007199254740993"`)); mend != "" {
 		t.Errorf("a string: %s", mend)
 	}
+	if mend := CheckNewValue("integer", json.RawMessage("2")); mend != `fits no type: "integer" is none of boolean, string, number and object` {
+		t.Errorf("a type that is none: %s", mend)
+	}
 }

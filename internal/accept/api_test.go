@@ -324,6 +324,7 @@ func TestBadInput(t *testing.T) {
 		"no gone by":                {flags, []byte(`{"key":"x"}`), 400, "goneBy"},
 		"an odd date":               {flags, []byte(`{"key":"x","goneBy":"soon","reason":"test"}`), 400, "goneBy"},
 		"one variant":               {flags, []byte(`{"key":"x","goneBy":"stays","type":"string","variants":[{"name":"a","value":"a"}]}`), 400, "variants"},
+		"an unknown type":           {flags, []byte(`{"key":"x","goneBy":"stays","type":"integer","variants":[{"name":"a","value":1},{"name":"b","value":2}],"reason":"test"}`), 400, `{"place":"type","mend":"must be boolean, string, number or object"}]`},
 		"no reason":                 {"PUT /projects/pinecrest/environments/night/flags/one-touch-open", document(func(object) {}), 400, "reason"},
 		"an unknown flag":           {"GET " + inProd + "/flags/x", nil, 404, "no flag x"},
 		"an unknown environment":    {"GET /projects/pinecrest/environments/x/stops", nil, 404, "no environment x"},

@@ -221,6 +221,17 @@ out("done");`, key, free.Addr())),
 	expect(w.Go(url+"/visit"), "first copy, then copy: true")
 }
 
+// browserStreams is how many streams of browsers are open.
+func browserStreams(admin string) string {
+	_, raw, _, _ := gltest.Caller{URL: admin}.Send("GET", "/metrics", nil)
+	for line := range strings.Lines(string(raw)) {
+		if n, ok := strings.CutPrefix(line, "greenlever_browser_streams "); ok {
+			return strings.TrimSpace(n)
+		}
+	}
+	return ""
+}
+
 // Tabs of one browser share one stream; when the one that has it closes another takes over.
 // All of it works through an outpost too.
 func TestTabsShareAStream(t *testing.T) {
@@ -230,15 +241,7 @@ func TestTabsShareAStream(t *testing.T) {
 	url := site(t, map[string]string{"/": `<!doctype html><title>two</title><iframe id="one" src="/desk"></iframe><iframe id="two" src="/desk"></iframe>`,
 		"/desk": fmt.Sprintf(`<!doctype html><title>desk</title><script type="module" src="%s/browser/v1/greenlever.js?key=%s"></script>
 <p data-flag="handover-photo" hidden>Take a photo</p><p>The page</p>`, o.URL(), s.Browse["production"])})
-	streams := func() string {
-		_, raw, _, _ := gltest.Caller{URL: o.AdminURL()}.Send("GET", "/metrics", nil)
-		for line := range strings.Lines(string(raw)) {
-			if n, ok := strings.CutPrefix(line, "greenlever_browser_streams "); ok {
-				return strings.TrimSpace(n)
-			}
-		}
-		return ""
-	}
+	streams := func() string { return browserStreams(o.AdminURL()) }
 	w := tab(t, url) // frames of one origin share as tabs do
 	in := func(frame, what string) string {
 		return w.Eval(fmt.Sprintf("String(document.getElementById(%q)?.contentWindow.%s)", frame, what))

@@ -232,6 +232,8 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 		{"key of another type", service, path + "/shown", `{"context":{"targetingKey":true}}`, 400, "INVALID_CONTEXT", "targetingKey"},
 		{"key with a fraction", service, path + "/shown", `{"context":{"targetingKey":1.5}}`, 400, "INVALID_CONTEXT", "targetingKey"},
 		{"integer out of range", service, path + "/shown", `{"context":{"a":{"b":9007199254740992}}}`, 400, "INVALID_CONTEXT", "context.a.b"},
+		{"text behind the body", service, path + "/shown", `{"context":{}} {}`, 400, "PARSE_ERROR", "more than one JSON value"},
+		{"all, a bracket behind the body", service, path, `{"context":{}}}`, 400, "PARSE_ERROR", "more than one JSON value"},
 		{"all, no JSON", service, path, `{`, 400, "PARSE_ERROR", ""},
 		{"too large", service, path + "/shown", strings.Repeat("x", 2<<20), 413, "", "too large"},
 	} {

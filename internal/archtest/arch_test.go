@@ -287,3 +287,30 @@ func TestColumnsAreNamed(t *testing.T) {
 		}
 	}
 }
+
+// What others send is read by one reader, which takes one value and nothing behind it; a decoder of
+// streams stands only where a stream is read, or where a text is walked that was read before.
+func TestJSONIsReadWhole(t *testing.T) {
+	streams := map[string]bool{"core/condition/parse.go": true, "core/flag/check.go": true, "internal/app/audit/verify.go": true, "internal/cli/ask.go": true}
+	exempt := regexp.MustCompile(`^(internal/(bench|sim|shots|gltest|archtest)/|examples/)`)
+	seen := 0
+	for _, root := range []string{"core", "client", "openfeature", "otel", "internal", "cmd"} {
+		err := filepath.WalkDir("../../"+root, func(path string, d os.DirEntry, err error) error {
+			place := strings.TrimPrefix(filepath.ToSlash(path), "../../")
+			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") || exempt.MatchString(place) || streams[place] {
+				return err
+			}
+			raw, err := os.ReadFile(path)
+			if seen++; strings.Contains(string(raw), "json.NewDecoder(") {
+				t.Errorf("%s decodes a stream: read with condition.Tree, strictjson or json.Unmarshal", place)
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if seen < 150 {
+		t.Errorf("%d files", seen)
+	}
+}

@@ -1,14 +1,11 @@
 package httpapi
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -16,7 +13,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"unicode/utf8"
 
 	"github.com/labstack/echo/v5"
 
@@ -113,14 +109,16 @@ func (a *Edge) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *de
 	bad := func(code, details string) (*feed.Live, *decide.Ruleset, *condition.Context, error) {
 		return nil, nil, nil, c.JSON(http.StatusBadRequest, ofrepError{flagKey, code, details})
 	}
-	if !utf8.Valid(raw) {
-		return bad("PARSE_ERROR", "the body is not valid UTF-8")
-	}
 	body := map[string]any{}
-	dec := json.NewDecoder(bytes.NewReader(raw))
-	dec.UseNumber()
-	if err := dec.Decode(&body); err != nil && (err != io.EOF || len(raw) > 0) {
-		return bad("PARSE_ERROR", `the body must be JSON such as {"context":{"targetingKey":"recipient-17"}}`)
+	if len(raw) > 0 {
+		tree, err := condition.Tree(raw)
+		if err != nil {
+			return bad("PARSE_ERROR", "the body "+err.Error())
+		}
+		var ok bool
+		if body, ok = tree.(map[string]any); !ok && tree != nil {
+			return bad("PARSE_ERROR", `the body must be a JSON object such as {"context":{"targetingKey":"recipient-17"}}`)
+		}
 	}
 	if unit, err = condition.ContextOf(body["context"]); err != nil {
 		return bad("INVALID_CONTEXT", err.Error())

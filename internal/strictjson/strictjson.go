@@ -9,11 +9,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"reflect"
 	"strings"
-	"unicode/utf8"
 
+	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 )
 
@@ -21,27 +20,19 @@ var rawType = reflect.TypeFor[json.RawMessage]()
 
 // Decode decodes the one JSON value in raw and gives what is wrong with it; nil if nothing.
 func Decode(raw []byte, into any) []flag.Problem {
-	if !utf8.Valid(raw) {
-		return []flag.Problem{{Place: "body", Mend: "is not valid UTF-8"}}
-	}
 	if len(bytes.TrimSpace(raw)) == 0 {
 		raw = []byte("{}")
 	}
-	dec := json.NewDecoder(bytes.NewReader(raw))
-	dec.UseNumber()
-	var tree any
-	if err := dec.Decode(&tree); err != nil {
-		return []flag.Problem{{Place: "body", Mend: "is no JSON: " + said(err)}}
-	}
-	if _, err := dec.Token(); err != io.EOF {
-		return []flag.Problem{{Place: "body", Mend: "holds more than one JSON value"}}
+	tree, err := condition.Tree(raw)
+	if err != nil {
+		return []flag.Problem{{Place: "body", Mend: err.Error()}}
 	}
 	var found []flag.Problem
 	unknown("", tree, reflect.TypeOf(into).Elem(), &found)
 	if len(found) > 0 {
 		return found
 	}
-	err := json.Unmarshal(raw, into)
+	err = json.Unmarshal(raw, into)
 	var wrong *json.UnmarshalTypeError
 	switch {
 	case errors.As(err, &wrong):
@@ -54,14 +45,6 @@ func Decode(raw []byte, into any) []flag.Problem {
 		return []flag.Problem{{Place: "body", Mend: err.Error()}}
 	}
 	return nil
-}
-
-func said(err error) string {
-	var syntax *json.SyntaxError
-	if errors.As(err, &syntax) {
-		return fmt.Sprintf("%s at byte %d", syntax, syntax.Offset)
-	}
-	return err.Error()
 }
 
 func kind(t reflect.Type) string {

@@ -3,35 +3,26 @@ package audit
 import (
 	"bytes"
 	"encoding/json"
-	"errors"
 	"fmt"
-	"io"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf16"
-	"unicode/utf8"
+
+	"greenlever.example/core/condition"
 )
 
 // Canonical gives the canonical form of a JSON text as RFC 8785 defines it: members sorted
 // by their UTF-16 code units, no white space, numbers as ECMAScript prints them. It
 // returns an error for what is no JSON or no valid UTF-8.
 func Canonical(raw []byte) ([]byte, error) {
-	if !utf8.Valid(raw) {
-		return nil, errors.New("canonical JSON: not valid UTF-8")
-	}
-	dec := json.NewDecoder(bytes.NewReader(raw))
-	dec.UseNumber()
-	var v any
-	if err := dec.Decode(&v); err != nil {
-		return nil, fmt.Errorf("canonical JSON: %w", err)
-	}
-	if _, err := dec.Token(); err != io.EOF {
-		return nil, errors.New("canonical JSON: more than one value")
+	v, err := condition.Tree(raw)
+	if err != nil {
+		return nil, fmt.Errorf("canonical JSON: the text %w", err)
 	}
 	var b bytes.Buffer
-	err := write(&b, v)
+	err = write(&b, v)
 	return b.Bytes(), err
 }
 

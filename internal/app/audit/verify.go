@@ -11,6 +11,8 @@ import (
 	"io"
 	"slices"
 	"time"
+
+	"greenlever.example/core/condition"
 )
 
 // SignedHead is a head with a node's signature over [Head.message].
@@ -365,7 +367,11 @@ func VerifyExport(in io.Reader, pinned string, held []SignedHead) (*Report, erro
 		var l Line
 		dec := json.NewDecoder(bytes.NewReader(scan.Bytes()))
 		dec.DisallowUnknownFields()
-		if err := dec.Decode(&l); err != nil {
+		err := dec.Decode(&l)
+		if _, more := dec.Token(); err == nil && more != io.EOF {
+			err = condition.ErrMore
+		}
+		if err != nil {
 			return nil, fmt.Errorf("line %d is no line of an export: %w", n, err)
 		}
 		if l.Head != nil {

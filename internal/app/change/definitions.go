@@ -110,7 +110,8 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 	}
 	text("title", d.Title, 200)
 	text("description", d.Description, 10_000)
-	if !slices.Contains(flag.Types(), d.Type) {
+	typed := slices.Contains(flag.Types(), d.Type)
+	if !typed {
 		add("type", "must be boolean, string, number or object")
 	}
 	if !slices.Contains(app.Purposes(), d.Purpose) {
@@ -131,7 +132,7 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 			add(place+".name", "stands twice")
 		}
 		names[v.Name] = true
-		if mend := flag.CheckNewValue(d.Type, v.Value); mend != "" {
+		if mend := flag.CheckNewValue(d.Type, v.Value); typed && mend != "" {
 			add(place+".value", "%s", mend)
 		}
 	}

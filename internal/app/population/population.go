@@ -18,7 +18,6 @@ import (
 	"maps"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
@@ -398,11 +397,10 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 // Context makes the context of a kept unit. Values of another attribute than the key stand
 // for themselves: their contexts have no key.
 func Context(attribute, unit string, attributes []byte) (*condition.Context, error) {
-	tree := map[string]any{}
-	dec := json.NewDecoder(strings.NewReader(string(attributes)))
-	dec.UseNumber()
-	if err := dec.Decode(&tree); err != nil {
-		return nil, fmt.Errorf("unit %q: %w", unit, err)
+	read, err := condition.Tree(attributes)
+	tree, ok := read.(map[string]any)
+	if err != nil || !ok {
+		return nil, fmt.Errorf("unit %q: what is kept of it is no JSON object: %v", unit, err)
 	}
 	delete(tree, condition.KeyAttribute)
 	tree[attribute] = unit
