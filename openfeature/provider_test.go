@@ -196,6 +196,73 @@ func TestTypes(t *testing.T) {
 	}
 }
 
+// The scenarios of evaluation by which the standard tells a provider that conforms (its Appendix B):
+// values, details, a context that bears on the answer, a flag that is not there, one of another type.
+func TestTheStandardsScenarios(t *testing.T) {
+	document := func(key, kind, variants, end string, more ...string) string {
+		return fmt.Sprintf(`{"key":%q,"type":%q,"variants":%s,"lever":"on","resting":%q,"end":{"variant":%q}%s}`, key, kind, variants, end, end, strings.Join(more, ""))
+	}
+	client := use(t, fromFile(t, []byte(`{"format":1,"epoch":1,"revision":1,"at":0,"segments":[],"stops":[],"flags":[`+strings.Join([]string{
+		document("boolean-flag", "boolean", `{"on":true,"off":false}`, "on"),
+		document("string-flag", "string", `{"greeting":"hi","parting":"bye"}`, "greeting"),
+		document("integer-flag", "number", `{"one":1,"ten":10}`, "ten"),
+		document("float-flag", "number", `{"tenth":0.1,"half":0.5}`, "half"),
+		document("object-flag", "object", `{"empty":{},"template":{"showImages":true,"title":"Lockers","imagesPerPage":100}}`, "template"),
+		document("wrong-flag", "string", `{"one":"uno","two":"dos"}`, "one"),
+		document("context-aware", "string", `{"internal":"INTERNAL","external":"EXTERNAL"}`, "external", `,"rules":[{"id":"r","name":"R","gives":{"variant":"internal"},"when":{"all":[`+
+			`{"test":"string.equals","attribute":"fn","text":["Ida"]},{"test":"string.equals","attribute":"ln","text":["Holm"]},{"test":"number.equals","attribute":"age","numbers":[29]},{"test":"boolean.false","attribute":"customer"}]}}]`),
+	}, ",")+`]}`)))
+	ctx, nobody := t.Context(), of.EvaluationContext{}
+	ida := of.NewTargetlessEvaluationContext(map[string]any{"fn": "Ida", "ln": "Holm", "age": 29, "customer": false})
+	for name, c := range map[string]struct {
+		want string
+		ask  func() (any, of.EvaluationDetails, error)
+	}{
+		"boolean": {`true on STATIC `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.BooleanValueDetails(ctx, "boolean-flag", false, nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"string": {`"hi" greeting STATIC `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.StringValueDetails(ctx, "string-flag", "bye", nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"integer": {`10 ten STATIC `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.IntValueDetails(ctx, "integer-flag", 1, nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"float": {`0.5 half STATIC `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.FloatValueDetails(ctx, "float-flag", 0.1, nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"object": {`{"imagesPerPage":100,"showImages":true,"title":"Lockers"} template STATIC `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.ObjectValueDetails(ctx, "object-flag", nil, nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"with a context": {`"INTERNAL" internal TARGETING_MATCH `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.StringValueDetails(ctx, "context-aware", "EXTERNAL", ida)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"with an empty context": {`"EXTERNAL" external DEFAULT `, func() (any, of.EvaluationDetails, error) {
+			d, err := client.StringValueDetails(ctx, "context-aware", "EXTERNAL", nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"a missing flag": {`"uh-oh"  ERROR FLAG_NOT_FOUND`, func() (any, of.EvaluationDetails, error) {
+			d, err := client.StringValueDetails(ctx, "missing-flag", "uh-oh", nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+		"a wrong type": {`13  ERROR TYPE_MISMATCH`, func() (any, of.EvaluationDetails, error) {
+			d, err := client.IntValueDetails(ctx, "wrong-flag", 13, nobody)
+			return d.Value, d.EvaluationDetails, err
+		}},
+	} {
+		v, d, err := c.ask()
+		raw, _ := json.Marshal(v)
+		if got := fmt.Sprintf("%s %s %s %s", raw, d.Variant, d.Reason, d.ErrorCode); got != c.want || (err != nil) != (d.ErrorCode != "") {
+			t.Errorf("%s: %s (%v), want %s", name, got, err, c.want)
+		}
+	}
+}
+
 // Changes, a lost service and its return are events.
 func TestEvents(t *testing.T) {
 	feed := make(chan string, 10)

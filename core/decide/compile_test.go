@@ -23,7 +23,7 @@ func TestTaking(t *testing.T) {
 			t.Fatal(err)
 		}
 		for range 30 {
-			_, c := randomUnit(rng)
+			_, _, c := randomUnit(rng)
 			now := int64(1_796_083_200_000) + rng.Int64N(86_400_000)
 			want := n.Match(c, rs.Around(c, now))
 			seen[want]++
