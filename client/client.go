@@ -220,6 +220,9 @@ func newClient(o Options) (*Client, error) {
 		o.Logger = slog.Default()
 	}
 	c := &Client{options: o, decided: o.Decided, log: o.Logger, instance: newInstance(), started: time.Now(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
+	for i := range o.Resolvers {
+		c.people.finds = append(c.people.finds, o.Resolvers[i].Name.text)
+	}
 	c.link.Source, c.link.Contact = FromNowhere, c.started
 	dir := firstOf(o.Dir, os.Getenv("GREENLEVER_DIR"))
 	if dir == "" {

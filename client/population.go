@@ -6,6 +6,7 @@ import (
 	"math"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -29,6 +30,7 @@ type population struct {
 	samples map[condition.Name]*units
 	seen    sample.Attributes
 	often   frequent
+	finds   []string // the attributes that resolvers find out
 }
 
 // order is what the service wants sampled; it is replaced as a whole.
@@ -39,14 +41,32 @@ type order struct {
 	others   map[condition.Name]*gate
 }
 
-// gate lets a unit through once between two reports, and only if its hash is wanted.
+// gate lets a unit through once between two reports, and only if its hash is wanted. Which were let
+// through is kept in lines, each of one line of the cache: a unit belongs to one, by its hash.
 type gate struct {
 	name  condition.Name
 	limit atomic.Uint64
-	noted [noted]atomic.Uint64
+	noted [lines][8]atomic.Uint64
 }
 
-const noted = 4_096 // a power of two
+// lines hold a whole sample's units four times over.
+const lines = 1_024
+
+// through tells whether the unit is one that was let through already, and if not where to note it:
+// where there is room, else in place of another.
+func (g *gate) through(h uint64) (place *atomic.Uint64, already bool) {
+	line := &g.noted[h%lines]
+	place = &line[h>>32%8]
+	for i := range line {
+		switch line[i].Load() {
+		case h:
+			return nil, true
+		case 0:
+			return &line[i], false
+		}
+	}
+	return place, false
+}
 
 type units struct {
 	*sample.Units
@@ -65,6 +85,7 @@ const (
 	sendAgain = int64(10 * time.Minute / time.Millisecond)
 	renew     = 24 * time.Hour // a sample is begun anew, so that who is gone makes room
 	most      = 1_000          // bytes of a unit's key
+	mostKnown = 32 << 10       // bytes of all that is known of a unit: who has more is not sampled
 )
 
 var keyName = condition.Intern(condition.KeyAttribute)
@@ -99,10 +120,9 @@ func (p *population) look(f *decide.Flag, c *condition.Context, often bool) {
 	if f.Drawn {
 		p.lookAtDraws(o, f, c)
 	}
-	if often {
-		p.mu.Lock()
+	if often && p.mu.TryLock() { // nobody waits here; another call is looked at soon
 		if _, personal := o.personal[condition.KeyAttribute]; !personal && c.Key() != "" {
-			p.often.note(c.Key())
+			p.often.note(strings.Clone(c.Key()))
 		}
 		p.seen.Note(c, time.Now().UnixMilli(), func(name string) bool { _, personal := o.personal[name]; return !personal })
 		p.mu.Unlock()
@@ -122,20 +142,20 @@ func (p *population) lookAtDraws(o *order, f *decide.Flag, c *condition.Context)
 }
 
 func (p *population) note(g *gate, h uint64, key string, c *condition.Context) {
-	cell := &g.noted[h%noted]
-	if cell.Load() == h || len(key) > most {
+	place, already := g.through(h)
+	if already || len(key) > most || !p.mu.TryLock() { // nobody waits here; the unit's next call is noted
 		return
 	}
-	cell.Store(h)
-	kept := *c // the caller's may live on its stack
-	p.mu.Lock()
 	defer p.mu.Unlock()
+	place.Store(h)
 	u := p.samples[g.name]
 	if u == nil {
 		return
 	}
-	u.Add(h, key, &kept, time.Now().UnixMilli())
-	g.limit.Store(u.Limit())
+	if kept, ok := c.Kept(mostKnown); ok {
+		u.Add(h, strings.Clone(key), kept, time.Now().UnixMilli())
+		g.limit.Store(u.Limit())
+	}
 }
 
 // samplingOrder is what the service answers on a report.
@@ -238,6 +258,9 @@ func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Se
 		}
 	}
 	slices.SortFunc(lines, func(a, b unitLine) int { return cmp.Or(cmp.Compare(a.Of, b.Of), cmp.Compare(a.Hash, b.Hash)) })
+	for _, name := range p.finds {
+		p.seen.Resolved(name)
+	}
 	contexts, seen = p.seen.Take()
 	return lines, contexts, seen, p.often.take()
 }

@@ -123,3 +123,20 @@ func parseIPv4(s string) (a uint32, ok bool) {
 	}
 	return a<<8 | number, dots == 3 && digits > 0
 }
+
+// likeIPv6 tells whether a text can be an IPv6 address at all (RFC 4291, 2.2; RFC 4007, 11 for the
+// zone behind a %).
+func likeIPv6(s string) bool {
+	colon := false
+	for i := range len(s) {
+		switch c := s[i]; {
+		case c == ':':
+			colon = true
+		case c == '%':
+			return colon
+		case i > 45, !(c == '.' || '0' <= c && c <= '9' || 'a' <= c|0x20 && c|0x20 <= 'f'):
+			return false
+		}
+	}
+	return colon
+}

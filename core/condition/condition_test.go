@@ -572,3 +572,51 @@ func TestEqual(t *testing.T) {
 		}
 	}
 }
+
+// No comparison allocates, whatever it compares and however long the text.
+func TestComparisonsAllocateNothing(t *testing.T) {
+	texts := []string{"courier", "Straße", "ÉTÉ ſK", "10.1.2.3", "2001:db8::1", "1.2.3-rc.1", "2027-03-01T06:00:00+01:00", strings.Repeat("aß", 100), strings.Repeat("Zürich ", 5_000)}
+	values := []Value{NumberValue(2), BooleanValue(true), ListValue([]string{"nb", "de", "ß"}), OtherValue(), {}}
+	for _, s := range texts {
+		values = append(values, TextValue(s))
+	}
+	constants := map[takes]Node{
+		oneText: {Text: []string{"COURIER"}}, someText: {Text: []string{"straße", "x", "courier", "nb", "été", "zz", "de", "fr"}}, onePattern: {Text: []string{"^[a-zß]+$"}},
+		oneNumber: {Numbers: []float64{2}}, twoNumbers: {Numbers: []float64{1, 3}}, someNumbers: {Numbers: []float64{1, 2}}, oneVersion: {Text: []string{"1.2.3"}},
+		oneTime: {Text: []string{"2027-01-01T00:00:00Z"}}, twoTimes: {Text: []string{"2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z"}}, someBlocks: {Text: []string{"10.0.0.0/8", "2001:db8::/32"}},
+		onePart: {Part: &Within{By: []string{"a"}, Share: 500_000, Salt: "s", Hash: 1}}, oneWeekly: {Weekly: &Weekly{Days: []string{"mon"}, From: "22:00", To: "06:00", Zone: "UTC"}},
+	}
+	utc := func(string) func(int64) int { return func(int64) int { return 0 } }
+	ran := 0
+	for test, k := range tests {
+		patterns := []string{""}
+		if k.takes == onePattern {
+			patterns = []string{"^[a-z]+$", "[0-9]{3}$", "^(a|b)*c", "(courier|messenger)", "^cour", "ier$", "a.*b.*c", "^.{2,30}$"}
+		}
+		for _, pattern := range patterns {
+			for _, ignore := range []bool{false, true} {
+				n, ok := constants[k.takes], true
+				if pattern != "" {
+					n.Text = []string{pattern}
+				}
+				if n.Test, n.Attribute, n.IgnoreCase = test, "a", ignore; k.asksNoAttribute() {
+					n.Attribute = ""
+				}
+				in := leaf(&n, utc)
+				if ok = in.op != opUnknown; !ok {
+					continue // it is written out, or asks others
+				}
+				for _, v := range values {
+					c := NewContext("recipient-7", Attribute{Intern("a"), v})
+					ran++
+					if got := testing.AllocsPerRun(50, func() { in.test(c, 0) }); got > 0 {
+						t.Errorf("%s %s (ignoring case: %v) of %.30s: %v allocations", test, pattern, ignore, v, got)
+					}
+				}
+			}
+		}
+	}
+	if ran < 1_000 {
+		t.Errorf("%d comparisons", ran)
+	}
+}

@@ -7,7 +7,10 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
+	"unicode/utf8"
+	"unsafe"
 
 	"greenlever.example/core/bucket"
 )
@@ -321,6 +324,9 @@ func (in *instr) compareForm(s string) Truth {
 		if a, ok := parseIPv4(s); ok {
 			return truth(in.more.v4.has(a))
 		}
+		if !likeIPv6(s) {
+			return Unknown // whose error would be made in vain
+		}
 		if a, err := netip.ParseAddr(s); err == nil {
 			return truth(in.more.blocks.has(a.Unmap().WithZone("")))
 		}
@@ -358,17 +364,26 @@ func (in *instr) compareText(s string) bool {
 	case opOneOfSet:
 		return in.more.set.has(s)
 	case opOneOfFold:
-		return in.more.set.has(foldText(s))
+		return folded(s, in.more.set.has)
 	case opMatches:
 		return in.more.pattern.MatchString(s)
 	}
 	if in.fold {
-		s = foldText(s)
+		return folded(s, in.holdsAny)
 	}
+	return in.holdsAny(s)
+}
+
+func (in *instr) holdsAny(s string) bool {
 	if in.more == nil {
 		return in.holds(s, in.text)
 	}
-	return slices.ContainsFunc(in.more.list, func(want string) bool { return in.holds(s, want) })
+	for _, want := range in.more.list {
+		if in.holds(s, want) {
+			return true
+		}
+	}
+	return false
 }
 
 // holds tells whether a text begins with another, ends with it or contains it.
@@ -412,12 +427,34 @@ func truth(b bool) Truth {
 
 // foldText maps every rune to the least of those that simple Unicode folding holds equal,
 // so that equal folded texts are those that strings.EqualFold holds equal.
-func foldText(s string) string {
-	return strings.Map(func(r rune) rune {
+func foldText(s string) string { return string(appendFolded(nil, s)) }
+
+func appendFolded(b []byte, s string) []byte {
+	for _, r := range s {
+		if r < utf8.RuneSelf {
+			if 'a' <= r && r <= 'z' {
+				r -= 'a' - 'A'
+			}
+			b = append(b, byte(r))
+			continue
+		}
 		least := r
 		for f := unicode.SimpleFold(r); f != r; f = unicode.SimpleFold(f) {
 			least = min(least, f)
 		}
-		return least
-	}, s)
+		b = utf8.AppendRune(b, least)
+	}
+	return b
+}
+
+// folds are where texts are folded, so that decisions allocate nothing.
+var folds = sync.Pool{New: func() any { return &[]byte{} }}
+
+// folded hands the folded text on; it is of no use afterwards.
+func folded(s string, to func(string) bool) bool {
+	b := folds.Get().(*[]byte)
+	*b = appendFolded((*b)[:0], s)
+	is := to(unsafe.String(unsafe.SliceData(*b), len(*b)))
+	folds.Put(b)
+	return is
 }

@@ -3,7 +3,9 @@ package condition
 import (
 	"encoding/binary"
 	"math"
+	"slices"
 	"strconv"
+	"strings"
 	"unicode/utf8"
 	"unique"
 
@@ -280,6 +282,25 @@ func (c *Context) Without(drop func(name string) bool) *Context {
 		}
 	}
 	return &left
+}
+
+// Kept is a copy that holds on to nothing of the caller's, such as the request that a text is a part
+// of or a way to find out attributes: for whoever keeps contexts. It is false where names and texts
+// take more bytes than most.
+func (c *Context) Kept(most int) (*Context, bool) {
+	bytes := len(c.key)
+	for i := range c.attributes {
+		bytes += len(c.attributes[i].Name.Value()) + len(c.attributes[i].Value.text)
+	}
+	if bytes > most {
+		return nil, false
+	}
+	kept := &Context{key: strings.Clone(c.key), attributes: slices.Clone(c.attributes)}
+	for i := range kept.attributes {
+		v := &kept.attributes[i].Value
+		v.text = strings.Clone(v.text)
+	}
+	return kept, true
 }
 
 // Attributes calls yield for each attribute in the order given.

@@ -22,6 +22,8 @@ type Seen struct {
 	Values  []ValueCount      `json:"values"` // frequent ones; never of personal attributes
 	Last    int64             `json:"last"`   // Unix milliseconds
 	Context uint64            `json:"contexts,omitempty"`
+	// Resolved tells that processes find the attribute out for themselves once a rule asks.
+	Resolved bool `json:"resolved,omitempty"`
 }
 
 // Present is in how many contexts the attribute was.
@@ -61,9 +63,10 @@ type Attributes struct {
 }
 
 type account struct {
-	kinds  map[string]uint64
-	values map[string]uint64
-	last   int64
+	kinds    map[string]uint64
+	values   map[string]uint64
+	last     int64
+	resolved bool
 }
 
 // account is an attribute's; nil where there is no room for one more.
@@ -104,8 +107,13 @@ func (a *Attributes) Note(c *condition.Context, now int64, keep func(name string
 // CountValue counts a frequent value: where there is no room, the rarest one makes it and
 // its count is inherited, so that counts are never too low.
 func CountValue(values map[string]uint64, value string, n uint64) {
-	if _, ok := values[value]; ok || len(values) < MaxValues {
+	if _, ok := values[value]; ok {
 		values[value] += n
+		return
+	}
+	value = strings.Clone(value) // which may be a part of a request
+	if len(values) < MaxValues {
+		values[value] = n
 		return
 	}
 	rarest, least := "", uint64(0)
@@ -133,13 +141,21 @@ func (a *Attributes) Add(contexts uint64, seen []Seen) {
 			CountValue(acc.values, v.Value, v.Count)
 		}
 		acc.last = max(acc.last, s.Last)
+		acc.resolved = acc.resolved || s.Resolved
+	}
+}
+
+// Resolved notes an attribute that the process finds out for itself.
+func (a *Attributes) Resolved(name string) {
+	if acc := a.account(name); acc != nil {
+		acc.resolved = true
 	}
 }
 
 // Take gives the account, sorted by name, and starts anew.
 func (a *Attributes) Take() (contexts uint64, seen []Seen) {
 	for name, acc := range a.byName {
-		s := Seen{Name: name, Kinds: acc.kinds, Values: []ValueCount{}, Last: acc.last}
+		s := Seen{Name: name, Kinds: acc.kinds, Values: []ValueCount{}, Last: acc.last, Resolved: acc.resolved}
 		for v, n := range acc.values {
 			s.Values = append(s.Values, ValueCount{v, n})
 		}

@@ -76,7 +76,7 @@ func oddContext(r *rand.Rand, i int) map[string]any {
 	if i%3 == 0 {
 		c["since"] = []any{"2027-01-01T00:00:00Z", "2028-02-29t12:00:00.5+02:00", "2027-03-01T01:00:00+01:00", 1.5}[r.IntN(4)]
 	}
-	delete(c, "") // has no name, which is refused; within others it has
+	delete(c, "")  // has no name, which is refused; within others it has
 	if i%50 == 7 { // as many members as are taken
 		for n := len(c); n < 990; n++ {
 			c[fmt.Sprintf("m%d", n)] = n

@@ -1,12 +1,15 @@
 package accept
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"strings"
 	"testing"
+	"time"
 
+	greenlever "greenlever.example/client"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/shift"
@@ -122,6 +125,32 @@ func TestWhatTheSampleHides(t *testing.T) {
 	}
 	if status, said := put(object{"units": 30}); status != 200 || !strings.Contains(said, "moves at most 30 units, as its author says") {
 		t.Errorf("%d %s", status, said)
+	}
+}
+
+// What processes find out for themselves is in no sample: an edit that asks for it cannot be counted,
+// and says so.
+func TestWhatProcessesFindOut(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "one-touch-open")
+	s.Flag(t, "night-batching")
+	s.Edit(t, "production", "night-batching", crews)
+	c := open(t, s, "production", func(o *greenlever.Options) {
+		o.Report = 100 * time.Millisecond
+		o.Resolvers = []greenlever.Resolver{{Name: greenlever.Named("crew_size"), Find: func(context.Context, greenlever.Context) (greenlever.Attribute, error) {
+			return greenlever.Number("crew_size", 2), nil
+		}}}
+	})
+	gltest.Eventually(t, "the preview knows", func() bool {
+		for i := range 40 {
+			c.Scope(t.Context(), greenlever.Unit(fmt.Sprint("recipient-", i))).Bool("night-batching", false)
+		}
+		shifts := tryEdit(t, s, "production", "one-touch-open", crews).Preview.Shifts
+		return len(shifts) == 1 && shifts[0].Units.Units == 40 && strings.HasPrefix(shifts[0].Says.String(), "cannot be counted: crew_size")
+	})
+	sh := tryEdit(t, s, "production", "one-touch-open", crews).Preview.Shifts[0]
+	if sh.Moved.High < 40 || !strings.Contains(sh.Says.String(), "found out") {
+		t.Errorf("%s: %+v", sh.Says, sh.Moved)
 	}
 }
 

@@ -160,6 +160,7 @@ type seenBody struct {
 	Values   map[string]uint64 `json:"values,omitempty"`
 	Last     int64             `json:"last,omitempty"`
 	Contexts uint64            `json:"contexts,omitempty"`
+	Resolved bool              `json:"resolved,omitempty"`
 }
 
 type seenRow struct {
@@ -182,6 +183,7 @@ func (b *seenBody) add(o *sample.Seen, contexts uint64) {
 	}
 	b.Last = max(b.Last, o.Last)
 	b.Contexts += contexts
+	b.Resolved = b.Resolved || o.Resolved
 }
 
 const dayMillis = 86_400_000
@@ -255,7 +257,7 @@ func (s *Store) SeenAttributes(ctx context.Context, environment, since int64) (m
 		if sums[r.Attribute] == nil {
 			sums[r.Attribute] = &seenBody{}
 		}
-		one := sample.Seen{Kinds: b.Kinds, Last: b.Last}
+		one := sample.Seen{Kinds: b.Kinds, Last: b.Last, Resolved: b.Resolved}
 		for v, n := range b.Values {
 			one.Values = append(one.Values, sample.ValueCount{Value: v, Count: n})
 		}
@@ -263,7 +265,7 @@ func (s *Store) SeenAttributes(ctx context.Context, environment, since int64) (m
 	}
 	out := map[string]*sample.Seen{}
 	for name, b := range sums {
-		one := &sample.Seen{Name: name, Kinds: b.Kinds, Last: b.Last, Values: []sample.ValueCount{}}
+		one := &sample.Seen{Name: name, Kinds: b.Kinds, Last: b.Last, Values: []sample.ValueCount{}, Resolved: b.Resolved}
 		for v, n := range b.Values {
 			one.Values = append(one.Values, sample.ValueCount{Value: v, Count: n})
 		}

@@ -344,7 +344,7 @@ func (s *Service) merge(ctx context.Context, environment int64, k *Known, byName
 		}
 		err = errors.Join(err, s.Records.MergeUnits(ctx, environment, name, rows, now, keep))
 	}
-	if contexts > 0 {
+	if contexts > 0 || len(names) > 0 {
 		err = errors.Join(err, s.Records.AddSeen(ctx, environment, now, contexts, k.fit(names, now)))
 	}
 	return err
@@ -368,7 +368,11 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	if err != nil {
 		return shift.Population{}, err
 	}
-	next := &lately{began, 0, shift.Population{Part: cover.Part(), Hidden: k.Personal, Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
+	hidden, err := s.hidden(ctx, environment, k)
+	if err != nil {
+		return shift.Population{}, err
+	}
+	next := &lately{began, 0, shift.Population{Part: cover.Part(), Hidden: hidden, Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
 	for _, row := range rows {
 		var had readUnit
 		if r != nil {
@@ -392,6 +396,25 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	}
 	s.units[of] = next
 	return next.population, nil
+}
+
+// hidden are the attributes that the sample does not hold as processes have them: personal ones, and
+// those that they find out for themselves.
+func (s *Service) hidden(ctx context.Context, environment int64, k *Known) (map[string]sample.Derivation, error) {
+	names, _, err := s.Seen(ctx, environment)
+	if err != nil {
+		return nil, err
+	}
+	hidden := maps.Clone(k.Personal)
+	for name, one := range names {
+		if _, personal := hidden[name]; one.Resolved && !personal {
+			if hidden == nil {
+				hidden = map[string]sample.Derivation{}
+			}
+			hidden[name] = sample.Resolved
+		}
+	}
+	return hidden, nil
 }
 
 // Context makes the context of a kept unit. Values of another attribute than the key stand
