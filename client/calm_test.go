@@ -3,9 +3,13 @@ package greenlever
 import (
 	"context"
 	"fmt"
+	"io"
 	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
 	"runtime"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -100,5 +104,53 @@ func TestTheSampleHoldsOnToNoRequest(t *testing.T) {
 	defer c.people.mu.Unlock()
 	if n := len(c.people.samples[condition.KeyName].All()); n < 800 { // who comes while a report is made is noted the next time
 		t.Errorf("%d units were sampled", n)
+	}
+}
+
+// What comes slowly arrives: a line is dead when nothing moves, not when it takes long.
+func TestASlowSnapshotArrives(t *testing.T) {
+	const still = 250 * time.Millisecond
+	snapshot := ruleset(1, 1, boolean("a", "on"))
+	hang := make(chan struct{})
+	var snapshots atomic.Int32
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /follow/v1/feed", func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.WriteString(w, "event: snapshot\ndata: {}\n\n")
+		_ = http.NewResponseController(w).Flush()
+		<-r.Context().Done()
+	})
+	mux.HandleFunc("GET /follow/v1/snapshot", func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.WriteString(w, snapshot[:10])
+		_ = http.NewResponseController(w).Flush()
+		if snapshots.Add(1) == 1 { // the first stops in the middle
+			select {
+			case <-hang:
+			case <-r.Context().Done():
+			}
+			return
+		}
+		drip := time.NewTicker(still / 10)
+		defer drip.Stop()
+		for rest := snapshot[10:]; rest != ""; {
+			<-drip.C
+			piece := min(len(rest), len(snapshot)/40)
+			_, _ = io.WriteString(w, rest[:piece])
+			_ = http.NewResponseController(w).Flush()
+			rest = rest[piece:]
+		}
+	})
+	srv := httptest.NewServer(mux)
+	defer srv.Close()
+	defer srv.CloseClientConnections()
+	defer close(hang)
+	c, err := Open(t.Context(), Options{URL: srv.URL, Key: "gls_test", Dir: t.TempDir(), Wait: -1, Logger: quiet, silence: still})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	defer cancel()
+	if err := c.Ready(ctx); err != nil || snapshots.Load() != 2 {
+		t.Errorf("%v, after %d snapshots", err, snapshots.Load())
 	}
 }

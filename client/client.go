@@ -63,6 +63,8 @@ type Options struct {
 	// Relay is for a process that serves others what it follows, such as an outpost.
 	// Applications leave it nil.
 	Relay *Relay
+
+	silence time.Duration // a line on which nothing comes for so long is dead; default 40 s
 }
 
 // Relay hands on what a client follows.
@@ -212,6 +214,9 @@ func newClient(o Options) (*Client, error) {
 	}
 	if o.Report <= 0 {
 		o.Report = 10 * time.Second
+	}
+	if o.silence <= 0 {
+		o.silence = silence
 	}
 	if o.HTTP == nil {
 		o.HTTP = &http.Client{}

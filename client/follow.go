@@ -2,6 +2,7 @@ package greenlever
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -21,6 +22,7 @@ const (
 	longestWait = 15 * time.Second
 	leastWait   = time.Second
 	maxEvent    = 64 << 20
+	maxSnapshot = 1 << 30
 )
 
 // follow reads the feed for as long as the client lives.
@@ -110,7 +112,7 @@ func (c *Client) readFeed(ctx context.Context) error {
 	if s := c.state.Load(); (s.source == FromService || s.source == FromDisk) && !lacking(s.base.Source) {
 		req.Header.Set("Last-Event-ID", s.base.Source.Position().String())
 	}
-	watchdog := time.AfterFunc(silence, cancel)
+	watchdog := time.AfterFunc(c.options.silence, cancel)
 	defer watchdog.Stop()
 	res, err := c.options.HTTP.Do(req)
 	if err != nil {
@@ -122,7 +124,8 @@ func (c *Client) readFeed(ctx context.Context) error {
 	}
 	c.connected()
 	return readEvents(res.Body, func(event string, data []byte) error {
-		watchdog.Reset(silence)
+		watchdog.Stop() // what is fetched now has a watchdog of its own
+		defer watchdog.Reset(c.options.silence)
 		if event != "beat" { // which says itself when the service was heard of
 			return c.event(ctx, event, data)
 		}
@@ -130,11 +133,64 @@ func (c *Client) readFeed(ctx context.Context) error {
 	})
 }
 
+// fetch sends a request and reads the answer whole. It takes as long as it must, over however slow a
+// line, and ends where nothing moves for as long as still.
+func (c *Client) fetch(ctx context.Context, still time.Duration, method, path string, body []byte, most int64) (status int, answer []byte, err error) {
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	watchdog := time.AfterFunc(still, func() { cancel(errStill) })
+	defer watchdog.Stop()
+	moves := func() { watchdog.Reset(still) }
+	req, err := c.request(ctx, method, path, nil)
+	if err != nil {
+		return 0, nil, err
+	}
+	if body != nil {
+		req.Header.Set("Content-Type", "application/json")
+		req.ContentLength = int64(len(body))
+		req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(&moving{bytes.NewReader(body), moves}), nil }
+		req.Body, _ = req.GetBody()
+	}
+	res, err := c.options.HTTP.Do(req)
+	if err != nil {
+		return 0, nil, because(ctx, err)
+	}
+	defer res.Body.Close()
+	answer, err = io.ReadAll(io.LimitReader(&moving{res.Body, moves}, most))
+	return res.StatusCode, answer, because(ctx, err)
+}
+
+// errStill ends what does not move any more.
+var errStill = errors.New("nothing has come for too long")
+
+// because is an error, or what ended the context that it comes of.
+func because(ctx context.Context, err error) error {
+	if err != nil && errors.Is(context.Cause(ctx), errStill) {
+		return errStill
+	}
+	return err
+}
+
+// moving tells that a reader gets on.
+type moving struct {
+	io.Reader
+	moves func()
+}
+
+func (m *moving) Read(into []byte) (int, error) {
+	m.moves()
+	return m.Reader.Read(into)
+}
+
 func statusError(res *http.Response) error {
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
+	return answered(res.StatusCode, raw)
+}
+
+func answered(status int, raw []byte) error {
 	var problem struct{ Title, Detail string }
 	_ = json.Unmarshal(raw, &problem)
-	return &answerError{res.StatusCode, fmt.Sprintf("the service answers %d: %s %s", res.StatusCode, problem.Title, problem.Detail)}
+	return &answerError{status, fmt.Sprintf("the service answers %d: %s %s", status, problem.Title, problem.Detail)}
 }
 
 // answerError is an answer of the service's that is none of what was asked for.
@@ -274,21 +330,12 @@ func (c *Client) beat(ctx context.Context, now int64, at flag.Position) error {
 // fetchSnapshot puts the service's present ruleset into use, unless it is an older one of
 // the same epoch.
 func (c *Client) fetchSnapshot(ctx context.Context) error {
-	req, err := c.request(ctx, http.MethodGet, "/follow/v1/snapshot", nil)
-	if err != nil {
-		return err
+	status, raw, err := c.fetch(ctx, c.options.silence, http.MethodGet, "/follow/v1/snapshot", nil, maxSnapshot)
+	if err == nil && status != http.StatusOK {
+		err = answered(status, raw)
 	}
-	res, err := c.options.HTTP.Do(req)
 	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	if res.StatusCode != http.StatusOK {
-		return statusError(res)
-	}
-	raw, err := io.ReadAll(res.Body)
-	if err != nil {
-		return fmt.Errorf("read snapshot: %w", err)
+		return fmt.Errorf("fetch snapshot: %w", err)
 	}
 	rs, err := flag.ReadSnapshot(raw)
 	if err != nil {

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -62,24 +61,14 @@ func nearest(have *flag.Ruleset) string {
 }
 
 func (c *Client) fetchList(ctx context.Context, digest, from string) (flag.Hashes, error) {
-	req, err := c.request(ctx, http.MethodGet, "/follow/v1/lists/"+digest+"?from="+from, nil)
-	if err != nil {
-		return nil, err
-	}
-	res, err := c.options.HTTP.Do(req)
-	if err != nil {
-		return nil, err
-	}
-	defer res.Body.Close()
-	if res.StatusCode == http.StatusNotFound {
-		return nil, errNoList
-	}
-	if res.StatusCode != http.StatusOK {
-		return nil, statusError(res)
-	}
-	raw, err := io.ReadAll(io.LimitReader(res.Body, maxList))
-	if err != nil {
+	status, raw, err := c.fetch(ctx, c.options.silence, http.MethodGet, "/follow/v1/lists/"+digest+"?from="+from, nil, maxList)
+	switch {
+	case err != nil:
 		return nil, fmt.Errorf("read list: %w", err)
+	case status == http.StatusNotFound:
+		return nil, errNoList
+	case status != http.StatusOK:
+		return nil, answered(status, raw)
 	}
 	h, err := flag.ReadList(raw, c.state.Load().base.Source.List(from))
 	if err != nil {

@@ -1,12 +1,10 @@
 package greenlever
 
 import (
-	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
-	"io"
 	"net/http"
 	"slices"
 	"time"
@@ -192,29 +190,23 @@ func replaceMembers(object []byte, members map[string]any) []byte {
 	return raw
 }
 
+// reportStill is how long the service may take over a report that has arrived.
+const reportStill = 10 * time.Second
+
 func (r *reporter) post(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
-	defer cancel()
-	req, err := r.c.request(ctx, http.MethodPost, "/follow/v1/report", bytes.NewReader(r.pending))
+	status, raw, err := r.c.fetch(ctx, reportStill, http.MethodPost, "/follow/v1/report", r.pending, 1<<20)
 	if err != nil {
 		return err
 	}
-	req.Header.Set("Content-Type", "application/json")
-	res, err := r.c.options.HTTP.Do(req)
-	if err != nil {
-		return err
+	if status >= 500 || status == http.StatusTooManyRequests {
+		return fmt.Errorf("the service answers %d", status)
 	}
-	defer res.Body.Close()
-	raw, _ := io.ReadAll(io.LimitReader(res.Body, 256<<10))
-	if res.StatusCode >= 500 || res.StatusCode == http.StatusTooManyRequests {
-		return fmt.Errorf("the service answers %d", res.StatusCode)
-	}
-	if res.StatusCode >= 400 {
-		r.c.log.Error("greenlever: the service refuses a report, and what was counted in it is lost", "status", res.StatusCode, "bytes", len(r.pending))
+	if status >= 400 {
+		r.c.log.Error("greenlever: the service refuses a report, and what was counted in it is lost", "status", status, "bytes", len(r.pending))
 	}
 	r.pending = nil // taken, or refused for good
 	var answer struct{ Sampling *samplingOrder }
-	if res.StatusCode == http.StatusOK && json.Unmarshal(raw, &answer) == nil {
+	if status == http.StatusOK && json.Unmarshal(raw, &answer) == nil {
 		r.c.people.follow(answer.Sampling, r.c.draws())
 	}
 	return nil

@@ -51,7 +51,7 @@ func (a *Edge) list(c *echo.Context) error {
 		}
 	}
 	c.Response().Header().Set("Cache-Control", "private, max-age=31536000, immutable")
-	return c.Blob(http.StatusOK, "application/octet-stream", body)
+	return steady(c, "application/octet-stream", body)
 }
 
 // follower finds the environment of a service key.
@@ -83,7 +83,7 @@ func (a *Edge) snapshot(c *echo.Context) error {
 		return c.NoContent(http.StatusNotModified)
 	}
 	h.Set("Content-Encoding", "gzip") // always: every HTTP client of note unpacks it
-	return c.Blob(http.StatusOK, "application/json", p.Gzip)
+	return steady(c, "application/json", p.Gzip)
 }
 
 // feed streams revisions until the client, its key or the service ends.
@@ -229,6 +229,7 @@ func (a *Edge) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	steadyBody(c)
 	raw, err := readBody(c, a.Limits.ReportBody)
 	if err != nil {
 		return err
