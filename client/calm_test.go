@@ -2,6 +2,7 @@ package greenlever
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -14,6 +15,8 @@ import (
 	"time"
 
 	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
 )
 
 // A decision waits for nobody: not for a report, the sample, the disk or a change of state that is
@@ -152,5 +155,90 @@ func TestASlowSnapshotArrives(t *testing.T) {
 	defer cancel()
 	if err := c.Ready(ctx); err != nil || snapshots.Load() != 2 {
 		t.Errorf("%v, after %d snapshots", err, snapshots.Load())
+	}
+}
+
+// usual is a flag as there are many: three rules and a share.
+func usual(i int) string {
+	rules := []string{}
+	for j, a := range []string{"site.region", "role", "app.version"} {
+		rules = append(rules, fmt.Sprintf(`{"id":"r%d-%d","name":"Rule %d","when":{"test":"string.one-of","attribute":%q,"text":["north","south-%d"]},"gives":{"variant":"on"}}`, i, j, j, a, i%9))
+	}
+	return fmt.Sprintf(`{"key":"some-flag-of-a-team-%d","type":"boolean","variants":{"on":true,"off":false},"visible":false,"lever":"on","resting":"off","rules":[%s],"end":{"shares":{"by":["targetingKey"],`+
+		`"salt":"5f1c0e9ab3d24c%02d","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`, i, strings.Join(rules, ","), i%100)
+}
+
+// Ten thousand usual flags, 7 MB as they come, take 25 MB at most.
+func TestTenThousandFlagsAreSmall(t *testing.T) {
+	var flags []string
+	for i := range 10_000 {
+		flags = append(flags, usual(i))
+	}
+	s := newService(t, ruleset(1, 1, flags...))
+	flags = nil
+	held := func() int {
+		runtime.GC()
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return int(m.HeapAlloc)
+	}
+	before := held()
+	c := s.open(t)
+	more := 0
+	eventually(t, "at most 25 MB", func() bool { // once it is on the disk
+		more = held() - before
+		return more <= 25<<20
+	})
+	if c.State().Source != FromService {
+		t.Errorf("%+v", c.State())
+	}
+}
+
+// Edits without end need no memory without end: slots are used again, and what was counted in them
+// is told by what it was.
+func TestSlotsAreUsedAgain(t *testing.T) {
+	var c counts
+	doc := func(i int) *flag.Document {
+		return &flag.Document{Key: "a", Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "off"}, Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")},
+			Rules: []flag.Rule{{ID: fmt.Sprint("rule-", i), Name: "R", Gives: flag.Gives{Variant: "on"}}}}
+	}
+	rs := decide.Compile(emptyRuleset, nil)
+	now := time.Unix(1_800_000_000, 0)
+	most := int32(0)
+	for i := range 3_000 {
+		now = now.Add(time.Second)
+		next, err := rs.With([]*flag.Document{doc(i)}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var blocks []*block
+		rs, blocks = c.grow(next, now)
+		st := &state{rules: rs, blocks: blocks}
+		f := rs.Flag("a")
+		st.count(f.Slot + int32(f.Decide(rs, &condition.Context{}, 0).Cell))
+		most = max(most, rs.Slots())
+	}
+	if most > 3_000 { // two minutes of edits, each with a dozen slots
+		t.Errorf("%d slots", most)
+	}
+	used, _ := c.take(1)
+	told := map[string]uint64{}
+	for what, n := range used {
+		told[what.Rule] += n
+	}
+	for i := range 3_000 {
+		if rule := fmt.Sprint("rule-", i); told[rule] != 1 {
+			t.Fatalf("%s was counted %d times", rule, told[rule])
+		}
+	}
+}
+
+// The disk is written once a second at most, and half a megabyte a second.
+func TestDiskWritesAreBounded(t *testing.T) {
+	for size, want := range map[int]time.Duration{0: time.Second, 100_000: time.Second, 5 << 20: 10 * time.Second, 1 << 30: time.Minute} {
+		if got := pauseAfter(size); got != want {
+			t.Errorf("after %d bytes: %v", size, got)
+		}
 	}
 }

@@ -22,6 +22,7 @@ package greenlever
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -193,7 +194,7 @@ func refused(s State) error {
 	return fmt.Errorf("greenlever: the service does not take the access key in GREENLEVER_KEY, which must be a live one of kind service for this installation: %s", s.LastError)
 }
 
-var emptyRuleset = &flag.Ruleset{}
+var emptyRuleset = &flag.Ruleset{Flags: map[string]json.RawMessage{}, Segments: map[string]json.RawMessage{}}
 
 func newClient(o Options) (*Client, error) {
 	o.URL = strings.TrimRight(firstOf(o.URL, os.Getenv("GREENLEVER_URL")), "/")
@@ -386,8 +387,9 @@ func (c *Client) apply(ctx context.Context, e *flag.Event) error {
 
 // use puts a ruleset into use. What was counted until now was by the one before.
 func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
-	next := &state{rules: rs, base: rs, blocks: c.counts.grow(rs), source: from, handles: lookUpHandles(rs)}
 	c.counts.drain(c.link.Revision)
+	rs, blocks := c.counts.grow(rs, time.Now())
+	next := &state{rules: rs, base: rs, blocks: blocks, source: from, handles: lookUpHandles(rs)}
 	c.state.Store(next)
 	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch || c.link.Revision != rs.Source.Revision) {
 		c.note(rs.Source.Epoch, rs.Source.Revision, rs.Source.Digest)
@@ -423,5 +425,6 @@ func (c *Client) Close() error {
 	if c.options.URL == "" {
 		return nil
 	}
-	return c.disk.write(c.state.Load())
+	_, err := c.disk.write(c.state.Load())
+	return err
 }

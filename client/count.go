@@ -1,9 +1,11 @@
 package greenlever
 
 import (
+	"cmp"
 	"slices"
 	"sync"
 	"sync/atomic"
+	"time"
 	"unsafe"
 
 	"greenlever.example/core/decide"
@@ -32,10 +34,21 @@ func shard() uint32 {
 type counts struct {
 	mu     sync.Mutex
 	blocks []*block
-	slots  []slotName
+	runs   []cellRun // by their first slots, ascending
 	misses map[missed]*miss
 	total  map[counted]uint64
 }
+
+// cellRun is a run of slots, at the first one, and the flag whose cells it counts.
+type cellRun struct {
+	at   int32
+	of   *decide.Flag
+	left int64 // Unix milliseconds since which no ruleset in use has it; zero: one has
+}
+
+// quietFor is how long after its flag has left a run is used again: by then nobody decides by the
+// ruleset of before, which a [Scope] may do for a while.
+const quietFor = 4 * scopeLife
 
 // slotName says what a slot counts. An empty variant counts errors.
 type slotName struct {
@@ -64,25 +77,42 @@ type miss struct {
 // maxMisses bounds what is kept of flags that were asked for in vain.
 const maxMisses = 1_000
 
-// grow makes room for a ruleset's slots and learns what they count.
-func (c *counts) grow(rs *decide.Ruleset) []*block {
+// grow makes room for a ruleset's slots and learns what they count. The ruleset that comes back may
+// use runs again that have been left for long enough.
+func (c *counts) grow(rs *decide.Ruleset, now time.Time) (*decide.Ruleset, []*block) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for len(c.blocks)*decide.SlotBlock < int(rs.Slots()) {
 		c.blocks = append(c.blocks, new(block))
 	}
-	if len(c.slots) >= int(rs.Slots()) {
-		return c.blocks[:len(c.blocks):len(c.blocks)] // every run of slots is known already
-	}
-	c.slots = slices.Grow(c.slots, int(rs.Slots())-len(c.slots))[:rs.Slots()]
+	had := c.runs // new ones stand behind them until they are sorted
 	for f := range rs.Flags {
-		if at := int(f.Slot); c.slots[at].flag == "" {
-			for i, cell := range f.Cells() {
-				c.slots[at+i] = slotName{f.Key, cell}
-			}
+		if _, known := slices.BinarySearchFunc(had, f.Slot, func(r cellRun, at int32) int { return cmp.Compare(r.at, at) }); !known {
+			c.runs = append(c.runs, cellRun{at: f.Slot, of: f})
 		}
 	}
-	return c.blocks[:len(c.blocks):len(c.blocks)]
+	slices.SortFunc(c.runs, func(a, b cellRun) int { return cmp.Compare(a.at, b.at) })
+	var again []decide.Slots
+	c.runs = slices.DeleteFunc(c.runs, func(run cellRun) bool {
+		left := run.left > 0 && now.UnixMilli()-run.left >= quietFor.Milliseconds()
+		if left {
+			c.drainRun(&run, rs.Source.Revision)
+			again = append(again, decide.Slots{At: run.at, Count: int32(run.of.CellCount())})
+		}
+		return left
+	})
+	for i := range c.runs {
+		run := &c.runs[i]
+		if f := rs.Flag(run.of.Key); f != nil && f.Slot == run.at {
+			run.of, run.left = f, 0
+		} else if run.left == 0 {
+			run.left = now.UnixMilli()
+		}
+	}
+	if len(again) > 0 {
+		rs = rs.Reusing(again)
+	}
+	return rs, c.blocks[:len(c.blocks):len(c.blocks)]
 }
 
 // inVain notes a flag that was asked for in vain, with the fallback that the caller gave.
@@ -122,18 +152,27 @@ func (c *counts) take(revision int64) (used map[counted]uint64, misses map[misse
 func (c *counts) drain(revision int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	for i := range c.runs {
+		c.drainRun(&c.runs[i], revision)
+	}
+}
+
+func (c *counts) drainRun(run *cellRun, revision int64) {
 	if c.total == nil {
 		c.total = map[counted]uint64{}
 	}
-	for i, name := range c.slots {
-		if name.flag == "" {
-			continue
-		}
-		b := c.blocks[i/decide.SlotBlock]
+	var cells []decide.Cell
+	b, first := c.blocks[run.at/decide.SlotBlock], run.at%decide.SlotBlock
+	for i := range int32(run.of.CellCount()) {
 		for s := range b {
-			if cell := &b[s][i%decide.SlotBlock]; cell.Load() > 0 {
-				c.total[counted{name, revision}] += uint64(cell.Swap(0))
+			cell := &b[s][first+i]
+			if cell.Load() == 0 {
+				continue
 			}
+			if cells == nil {
+				cells = run.of.Cells()
+			}
+			c.total[counted{slotName{run.of.Key, cells[i]}, revision}] += uint64(cell.Swap(0))
 		}
 	}
 }

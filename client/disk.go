@@ -58,39 +58,47 @@ func (d *disk) keep(ctx context.Context, c *Client) {
 			return
 		case <-d.dirty:
 		}
-		if err := d.write(c.state.Load()); err != nil && err.Error() != failed {
+		size, err := d.write(c.state.Load())
+		if err != nil && err.Error() != failed {
 			failed = err.Error()
 			c.log.Warn("greenlever: the ruleset cannot be kept on disk, so a restart needs the service", "error", err)
 		}
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(time.Second):
+		case <-time.After(pauseAfter(size)):
 		}
 	}
 }
 
-func (d *disk) write(s *state) error {
+// pauseAfter bounds what is written to half a megabyte a second, and to once a second, however many
+// changes come; what is missed by a restart the service sends.
+func pauseAfter(size int) time.Duration {
+	return min(max(time.Second, time.Duration(size)*time.Second/(512<<10)), time.Minute)
+}
+
+// write keeps the ruleset; size is of what was written.
+func (d *disk) write(s *state) (size int, err error) {
 	if d.path == "" || s.source != FromService {
-		return nil
+		return 0, nil
 	}
 	body, err := json.Marshal(s.base.Source.Snapshot())
 	if err != nil {
-		return err
+		return 0, err
 	}
 	sum := sha256.Sum256(body)
 	head, err := json.Marshal(diskHeader{Owner: d.owner, Sum: hex.EncodeToString(sum[:])})
 	if err != nil {
-		return err
+		return 0, err
 	}
 	// First what the file names, then the file, then what it names no more.
 	if err := d.saveLists(s.rules.Source); err != nil {
-		return err
+		return 0, err
 	}
 	if err := d.replace(d.path, append(append(head, '\n'), body...)); err != nil {
-		return err
+		return 0, err
 	}
-	return d.pruneLists(s.rules.Source)
+	return len(body), d.pruneLists(s.rules.Source)
 }
 
 // replace writes a file beside its place and renames it, readable by its owner only.

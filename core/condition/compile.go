@@ -182,6 +182,9 @@ func (c *Code) Seal() {
 // At is the place of a label in sealed code: an argument for [Code.Run].
 func (c *Code) At(l Label) int32 { return c.labels[l] }
 
+// Done lets go of what only making the code needed; labels have no places any more.
+func (c *Code) Done() { c.ins, c.labels = slices.Clone(c.ins), nil }
+
 // Run evaluates from a place until an exit and returns the exit's number, zero or more.
 // Places only grow, so it always ends. now is in Unix milliseconds; it may be anything
 // where the code asks for no clock.

@@ -74,9 +74,14 @@ type instr struct {
 
 // constants holds what only some tests need, to keep instructions small.
 type constants struct {
-	set     textSet // first, with v4 behind it: what is looked up most lies in one line of the cache
-	v4      blocks4
-	list    []string
+	set  textSet // first, with v4 behind it: what is looked up most lies in one line of the cache
+	v4   blocks4
+	list []string
+	*rare
+}
+
+// rare are the constants of few comparisons, which would make all others large.
+type rare struct {
 	numbers []float64
 	pattern *regexp.Regexp
 	version version
@@ -119,34 +124,34 @@ func (in *instr) constants(n *Node, k kind, zones Zones) (ok bool) {
 	case oneNumber:
 		in.bits = math.Float64bits(n.Numbers[0])
 	case twoNumbers, someNumbers:
-		in.more = &constants{numbers: n.Numbers}
+		in.more = &constants{rare: &rare{numbers: n.Numbers}}
 	case oneVersion:
-		in.more = &constants{loose: n.Loose}
+		in.more = &constants{rare: &rare{loose: n.Loose}}
 		in.more.version, ok = parseVersion(n.Text[0], n.Loose)
 		in.bits = in.more.version.pack()
 		return ok
 	case oneTime, twoTimes:
-		in.more = &constants{}
+		in.more = &constants{rare: &rare{}}
 		for i, s := range n.Text {
 			if in.more.times[i], ok = ParseTime(s); !ok {
 				return false
 			}
 		}
 	case someBlocks:
-		in.more = &constants{}
+		in.more = &constants{rare: &rare{}}
 		in.more.blocks, ok = parseBlocks(n.Text)
 		in.more.v4 = in.more.blocks.v4()
 		return ok
 	case oneWeekly:
-		in.more = &constants{weekly: n.Weekly.compile(zones)}
+		in.more = &constants{rare: &rare{weekly: n.Weekly.compile(zones)}}
 		return in.more.weekly != nil
 	case onePart:
 		return in.part(n.Part)
 	case someVariants:
-		in.more = &constants{flag: n.Flag, list: n.Text}
+		in.more = &constants{list: n.Text, rare: &rare{flag: n.Flag}}
 	}
 	if in.op == opListed {
-		in.more = &constants{listed: n.listed}
+		in.more = &constants{rare: &rare{listed: n.listed}}
 		return n.listed != nil
 	}
 	return true
@@ -160,6 +165,10 @@ func (in *instr) texts(n *Node) {
 		}
 		return
 	}
+	if in.op == opOneOf && !in.fold && len(n.Text) <= linear {
+		in.text = ListValue(n.Text).text // few, which most are: side by side, and nothing else
+		return
+	}
 	in.more = &constants{list: n.Text}
 	if in.fold {
 		in.more.list = make([]string, len(n.Text))
@@ -167,7 +176,7 @@ func (in *instr) texts(n *Node) {
 			in.more.list[i] = foldText(s)
 		}
 	}
-	if in.op == opOneOf && (in.fold || len(n.Text) > linear) {
+	if in.op == opOneOf {
 		in.op = opOneOfSet
 		if in.fold {
 			in.op = opOneOfFold
@@ -190,7 +199,7 @@ func (in *instr) match(n *Node) bool {
 		return true
 	}
 	pattern, err := compilePattern(n)
-	in.more = &constants{pattern: pattern}
+	in.more = &constants{rare: &rare{pattern: pattern}}
 	return err == nil
 }
 
@@ -198,7 +207,7 @@ func (in *instr) part(p *Within) bool {
 	if p.Hash != bucket.Scheme {
 		return false
 	}
-	in.more = &constants{seed: bucket.Seed(p.Salt), share: p.Share}
+	in.more = &constants{rare: &rare{seed: bucket.Seed(p.Salt), share: p.Share}}
 	for _, by := range p.By {
 		in.more.by = append(in.more.by, Intern(by))
 	}
@@ -360,7 +369,8 @@ func (in *instr) compareText(s string) bool {
 	case opEqualsFold:
 		return strings.EqualFold(s, in.text)
 	case opOneOf:
-		return slices.Contains(in.more.list, s)
+		v := Value{text: in.text}
+		return v.hasElement(s)
 	case opOneOfSet:
 		return in.more.set.has(s)
 	case opOneOfFold:

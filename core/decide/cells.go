@@ -23,64 +23,83 @@ const LaterRules = "later"
 func (f *Flag) restingCell() int16     { return int16(len(f.variants)) }
 func (f *Flag) doubtCell() int16       { return int16(len(f.variants)) + 1 }
 func (f *Flag) seenCell(v int16) int16 { return int16(len(f.variants)) + 2 + v }
-func (f *Flag) add(variant int16, rule string, r Reason) {
-	f.cells = append(f.cells, Cell{f.variants[variant].Name, rule, r})
-}
 
 // ErrorCell is the cell of decisions that gave the caller's fallback.
-func (f *Flag) ErrorCell() int16 { return int16(len(f.cells)) - 1 }
+func (f *Flag) ErrorCell() int16 { return f.ends - 1 }
 
-// Cells lists the ways in which decisions on the flag end.
-func (f *Flag) Cells() []Cell { return f.cells }
+// CellCount is how many ways there are in which decisions on the flag end.
+func (f *Flag) CellCount() int { return int(f.ends) }
 
-// layCells names the cells and tells each rule its own. They fit into one block of slots:
-// rules that do not, share theirs.
+// Cells lists the ways in which decisions on the flag end. The list is made each time.
+func (f *Flag) Cells() []Cell {
+	cells := make([]Cell, 0, f.ends)
+	if f.Kind == NoKind {
+		return append(cells, Cell{Reason: Error})
+	}
+	f.eachCell(func(c Cell) { cells = append(cells, c) }, func(int, int16) {})
+	return cells
+}
+
+// layCells counts the cells and tells each rule its own.
 func (f *Flag) layCells() {
+	f.ends = 0
+	f.eachCell(func(Cell) { f.ends++ }, func(rule int, cell int16) { f.gives[rule].cell = cell })
+}
+
+// eachCell goes through the cells and says which is a rule's first. They fit into one block of
+// slots: rules that do not, share theirs.
+func (f *Flag) eachCell(add func(Cell), begins func(rule int, cell int16)) {
 	n := int16(len(f.variants))
 	last := len(f.gives) - 1
-	f.cells = make([]Cell, 0, min(SlotBlock, 2*len(f.variants)+3+last*len(f.variants)))
+	count := int16(0)
+	one := func(variant int16, rule string, r Reason) {
+		add(Cell{f.variants[variant].Name, rule, r})
+		count++
+	}
+	every := func(rule string, r Reason) {
+		for v := range n {
+			one(v, rule, r)
+		}
+	}
 	reason := Default
 	switch {
 	case f.gives[last].shares != nil:
 		reason = Split
-	case f.plain():
+	case f.plain:
 		reason = Static
 	}
-	every := func(rule string, r Reason) {
-		for v := range n {
-			f.add(v, rule, r)
-		}
-	}
 	every("", reason)
-	f.add(f.resting, "", Disabled)
-	f.add(f.resting, "", Default)
+	one(f.resting, "", Disabled)
+	one(f.resting, "", Default)
 	every("", TargetingMatch)
 	later := int16(-1)
 	for i := range last {
 		g := &f.gives[i]
-		size, id, r := n, f.doc.Rules[i].ID, Split
+		size, id, r := n, f.rules[i], Split
 		if g.shares == nil {
 			size, r = 1, TargetingMatch
 		}
-		if len(f.cells)+int(size)+2*int(n)+1 > SlotBlock {
+		if count+size+2*n+1 > SlotBlock {
 			if later < 0 {
-				later = int16(len(f.cells))
+				later = count
 				every(LaterRules, TargetingMatch)
 				every(LaterRules, Split)
 			}
-			if g.cell = later + n; g.shares == nil {
-				g.cell = later + max(g.variant, 0)
+			if g.shares == nil {
+				begins(i, later+max(g.variant, 0))
+			} else {
+				begins(i, later+n)
 			}
 			continue
 		}
-		g.cell = int16(len(f.cells))
+		begins(i, count)
 		if g.shares != nil {
 			every(id, r)
 		} else {
-			f.add(max(g.variant, 0), id, r)
+			one(max(g.variant, 0), id, r)
 		}
 	}
-	f.cells = append(f.cells, Cell{Reason: Error})
+	add(Cell{Reason: Error})
 }
 
 // Silent is the ruleset of a process that has had no contact to the service for some
@@ -90,7 +109,7 @@ func (f *Flag) layCells() {
 func (rs *Ruleset) Silent(minutes int) *Ruleset {
 	rest := map[string]*Flag{}
 	for key, f := range rs.flags {
-		if d := f.doc; d.RestAfter > 0 && d.RestAfter <= minutes && (!f.isSame || f.fixed.Reason == Static) {
+		if f.rests > 0 && int(f.rests) <= minutes && (!f.isSame || f.fixed.Reason == Static) {
 			resting := *f
 			resting.isSame, resting.fixed = true, Outcome{f.resting, -1, Disabled, Silent, f.restingCell()}
 			rest[key] = &resting
@@ -109,8 +128,8 @@ func (rs *Ruleset) Silent(minutes int) *Ruleset {
 // resting variants, ascending, each number once.
 func (rs *Ruleset) Rests() (minutes []int) {
 	for _, f := range rs.flags {
-		if f.doc.RestAfter > 0 {
-			minutes = append(minutes, f.doc.RestAfter)
+		if f.rests > 0 {
+			minutes = append(minutes, int(f.rests))
 		}
 	}
 	slices.Sort(minutes)
@@ -204,5 +223,5 @@ func (rs *Ruleset) movedFrom(before *Ruleset) func(f *Flag) bool {
 
 // TooOld tells whether the flag asks for what this build does not know.
 func (f *Flag) TooOld() bool {
-	return f.doc.TooOld() || slices.ContainsFunc(f.gives, func(g gives) bool { return g.tooOld })
+	return f.tooOld || slices.ContainsFunc(f.gives, func(g gives) bool { return g.tooOld })
 }

@@ -18,6 +18,7 @@ type Ruleset struct {
 	Source *flag.Ruleset
 	flags  map[string]*Flag
 	slots  int32
+	free   []Slots // to use again, see [Ruleset.Reusing]; never changed in place
 	zones  condition.Zones
 }
 
@@ -26,17 +27,47 @@ const SlotBlock = 1024
 
 // Slots is one more than the highest slot in use. Every flag owns a run of slots from its
 // Slot on, one for each of its cells. A flag keeps its run from revision to revision while
-// its cells stay the same, and no run is used again for anything else, so that a caller can
-// count in a flat array that only grows.
+// its cells stay the same, and no run is used again for anything else unless the caller hands it
+// back, so that a caller can count in a flat array.
 func (rs *Ruleset) Slots() int32 { return rs.slots }
+
+// Slots are a run of them.
+type Slots struct{ At, Count int32 }
+
+// Reusing is the ruleset after whose next changes runs may be used again in which nobody counts any
+// more.
+func (rs *Ruleset) Reusing(runs []Slots) *Ruleset {
+	next := *rs
+	next.free = append(slices.Clone(rs.free), runs...)
+	slices.SortFunc(next.free, func(a, b Slots) int { return int(a.At - b.At) })
+	joined := next.free[:0]
+	for _, r := range next.free {
+		if n := len(joined); n > 0 && joined[n-1].At+joined[n-1].Count == r.At && r.At%SlotBlock != 0 {
+			joined[n-1].Count += r.Count
+		} else {
+			joined = append(joined, r)
+		}
+	}
+	next.free = joined
+	return &next
+}
 
 // place gives the flag its run of slots, the one that it had if that still fits.
 func (rs *Ruleset) place(f, before *Flag) {
-	if before != nil && slices.Equal(f.cells, before.cells) {
+	if before != nil && f.ends == before.ends && slices.Equal(f.Cells(), before.Cells()) {
 		f.Slot = before.Slot
 		return
 	}
-	need := int32(len(f.cells))
+	need := int32(f.ends)
+	for i, r := range rs.free {
+		if r.Count >= need {
+			f.Slot, rs.free = r.At, slices.Clone(rs.free)
+			if rs.free[i] = (Slots{r.At + need, r.Count - need}); r.Count == need {
+				rs.free = slices.Delete(rs.free, i, i+1)
+			}
+			return
+		}
+	}
 	if rs.slots%SlotBlock+need > SlotBlock {
 		rs.slots += SlotBlock - rs.slots%SlotBlock
 	}
@@ -48,7 +79,7 @@ func (rs *Ruleset) place(f, before *Flag) {
 func After(before *Ruleset, source *flag.Ruleset, zones condition.Zones) *Ruleset {
 	rs := &Ruleset{Source: source, zones: zones, flags: make(map[string]*Flag, len(source.Flags))}
 	if before != nil {
-		rs.slots = before.slots
+		rs.slots, rs.free = before.slots, before.free
 	}
 	for _, f := range compileAll(source, zones) {
 		var old *Flag
@@ -151,7 +182,7 @@ func (rs *Ruleset) Holding(lists map[string]flag.Hashes) *Ruleset {
 }
 
 func (rs *Ruleset) next(e *flag.Event, source *flag.Ruleset) *Ruleset {
-	next := &Ruleset{Source: source, flags: rs.flags, slots: rs.slots, zones: rs.zones}
+	next := &Ruleset{Source: source, flags: rs.flags, slots: rs.slots, free: rs.free, zones: rs.zones}
 	stops := stopsByFlag(source)
 	touched := rs.touched(e, source)
 	if len(touched) > 0 {
@@ -228,7 +259,7 @@ func stopsByFlag(source *flag.Ruleset) map[string][]string {
 }
 
 func broken(key string) *Flag {
-	return &Flag{Key: key, doc: &flag.Document{Key: key}, isSame: true, fixed: Outcome{-1, -1, Error, Broken, 0}, cells: []Cell{{Reason: Error}}}
+	return &Flag{Key: key, doc: &document{}, isSame: true, fixed: Outcome{-1, -1, Error, Broken, 0}, ends: 1}
 }
 
 func kindOf(t flag.Type) Kind { return Kind(slices.Index(flag.Types(), t) + 1) }
@@ -238,7 +269,8 @@ func compileFlag(source *flag.Ruleset, key string, stops []string, zones conditi
 	if doc == nil || !slices.Contains(flag.Types(), doc.Type) {
 		return broken(key)
 	}
-	f := &Flag{Key: key, Type: doc.Type, Kind: kindOf(doc.Type), Visible: doc.Visible, doc: doc, stops: stops}
+	f := &Flag{Key: key, Type: doc.Type, Kind: kindOf(doc.Type), Visible: doc.Visible, doc: &document{raw: source.Flags[key]}, stops: stops,
+		lever: doc.Lever, tooOld: doc.TooOld(), rests: int32(doc.RestAfter), variants: make([]Variant, 0, len(doc.Variants))}
 	for _, name := range doc.VariantNames() {
 		raw := doc.Variants[name]
 		if flag.CheckValue(doc.Type, raw) != "" {
@@ -269,7 +301,7 @@ func compileFlag(source *flag.Ruleset, key string, stops []string, zones conditi
 		}
 	}
 	f.Drawn = len(f.Draws) > 0
-	f.compileRules(source, zones)
+	f.compileRules(doc, source, zones)
 	clock, flags := f.code.Asks()
 	f.Clock = clock || flags || len(f.needs) > 0
 	f.asked = f.code.Flags()
@@ -302,16 +334,16 @@ func (f *Flag) settle() {
 	switch {
 	case len(f.stops) > 0:
 		f.isSame, f.fixed = true, Outcome{f.resting, -1, Disabled, Stopped, f.restingCell()}
-	case f.doc.Lever != flag.On:
+	case f.lever != flag.On:
 		f.isSame, f.fixed = true, Outcome{f.resting, -1, Disabled, NoNote, f.restingCell()}
-	case f.doc.TooOld():
+	case f.tooOld:
 		f.isSame, f.fixed = true, Outcome{f.resting, -1, Default, TooOld, f.doubtCell()}
-	case f.plain() && end.shares == nil && !end.tooOld:
+	case f.plain && end.shares == nil && !end.tooOld:
 		f.isSame, f.fixed = true, Outcome{end.variant, -1, Static, NoNote, end.variant}
 	}
 }
 
-func (f *Flag) compileRules(source *flag.Ruleset, zones condition.Zones) {
+func (f *Flag) compileRules(doc *flag.Document, source *flag.Ruleset, zones condition.Zones) {
 	conditions := flag.SegmentConditions(source.Segment, source.List)
 	segments := func(key string) *condition.Node {
 		if !slices.Contains(f.segments, key) {
@@ -319,7 +351,11 @@ func (f *Flag) compileRules(source *flag.Ruleset, zones condition.Zones) {
 		}
 		return conditions(key)
 	}
-	n := len(f.doc.Rules)
+	n := len(doc.Rules)
+	f.plain, f.rules = len(f.needs) == 0, make([]string, n)
+	if s := doc.End.Shares; s != nil && len(s.By) > 0 {
+		f.missing = s.By[0]
+	}
 	f.gives = make([]gives, n+1)
 	f.start = make([]int32, n+1)
 	labels := make([]condition.Label, n+1)
@@ -327,8 +363,9 @@ func (f *Flag) compileRules(source *flag.Ruleset, zones condition.Zones) {
 		labels[i] = f.code.Label()
 	}
 	var err error
-	for i := range f.doc.Rules {
-		r := &f.doc.Rules[i]
+	for i := range doc.Rules {
+		r := &doc.Rules[i]
+		f.rules[i], f.plain = r.ID, f.plain && r.Parked
 		f.gives[i] = f.compileGives(r.Gives)
 		f.code.Mark(labels[i])
 		switch applies := f.code.Exit(i); {
@@ -338,16 +375,17 @@ func (f *Flag) compileRules(source *flag.Ruleset, zones condition.Zones) {
 			f.gives[i] = gives{tooOld: true}
 			f.code.Always(applies)
 		case err == nil:
-			err = f.code.Add(r.When, condition.Around{Segments: segments, Zones: zones}, r.AppliesOnUnknown(f.doc.Resting), applies, labels[i+1])
+			err = f.code.Add(r.When, condition.Around{Segments: segments, Zones: zones}, r.AppliesOnUnknown(doc.Resting), applies, labels[i+1])
 		}
 	}
-	f.gives[n] = f.compileGives(f.doc.End)
+	f.gives[n] = f.compileGives(doc.End)
 	f.code.Mark(labels[n])
 	f.code.Always(f.code.Exit(n))
 	f.code.Seal()
 	for i := range labels {
 		f.start[i] = f.code.At(labels[i])
 	}
+	f.code.Done()
 	if err != nil { // the rules are too large to run: nobody is let in
 		f.code, f.start[0], f.gives[n], f.tooLarge = condition.Code{}, -1, gives{tooOld: true}, true
 	}

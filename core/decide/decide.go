@@ -17,6 +17,7 @@ package decide
 import (
 	"encoding/json"
 	"slices"
+	"sync/atomic"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -112,11 +113,17 @@ type Flag struct {
 	Visible bool
 	Draws   []condition.Name // attributes beside the key that its shares are drawn by
 
-	doc      *flag.Document
+	doc      *document
+	lever    flag.Lever
+	plain    bool     // it has neither needs nor unparked rules
+	tooOld   bool     // the document asks for what this build does not know
+	rests    int32    // after how many minutes of silence; 0: never
+	missing  string   // the attribute that the end's shares are drawn by first
+	rules    []string // their ids
 	stops    []string // ids of standing stops
 	segments []string // every segment that a decision may look at
 
-	cells []Cell
+	ends  int16    // how many cells there are
 	asked []string // flags that a decision may look at directly
 	needs []need
 	code  condition.Code
@@ -163,8 +170,24 @@ const (
 )
 
 // Document is what the flag was compiled from; it must not be changed. One that cannot be
-// read has no variants.
-func (f *Flag) Document() *flag.Document { return f.doc }
+// read has no variants. Deciding does not need it, so it is read when it is first asked for.
+func (f *Flag) Document() *flag.Document {
+	if d := f.doc.read.Load(); d != nil {
+		return d
+	}
+	d := &flag.Document{}
+	if f.Kind == NoKind || json.Unmarshal(f.doc.raw, d) != nil {
+		d = &flag.Document{Key: f.Key}
+	}
+	f.doc.read.Store(d)
+	return d
+}
+
+// document is what a flag was compiled from: read, it takes several times its size.
+type document struct {
+	raw  json.RawMessage
+	read atomic.Pointer[flag.Document]
+}
 
 // Stops are the ids of the stops that stand on the flag.
 func (f *Flag) Stops() []string { return f.stops }
@@ -182,19 +205,14 @@ func (f *Flag) Variant(i int16) *Variant {
 
 // RuleID is the id of the rule of an outcome, empty where no rule applied.
 func (f *Flag) RuleID(o Outcome) string {
-	if o.Rule < 0 || int(o.Rule) >= len(f.doc.Rules) {
+	if o.Rule < 0 || int(o.Rule) >= len(f.rules) {
 		return ""
 	}
-	return f.doc.Rules[o.Rule].ID
+	return f.rules[o.Rule]
 }
 
 // MissingBy names the attribute whose absence an outcome with note [Missing] is due to.
-func (f *Flag) MissingBy() string {
-	if s := f.doc.End.Shares; s != nil && len(s.By) > 0 {
-		return s.By[0]
-	}
-	return ""
-}
+func (f *Flag) MissingBy() string { return f.missing }
 
 // Decide gives the outcome for a unit. The ruleset must be the one that the flag is of. now
 // is in Unix milliseconds, and matters only where the flag's Clock is set.
@@ -235,10 +253,10 @@ func (f *Flag) walk(rs *Ruleset, c *condition.Context, now int64, budget int, t 
 	if f.isSame {
 		return f.fixed, budget
 	}
-	return f.rules(rs, c, now, budget, t)
+	return f.run(rs, c, now, budget, t)
 }
 
-func (f *Flag) rules(rs *Ruleset, c *condition.Context, now int64, budget int, t *trace) (Outcome, int) {
+func (f *Flag) run(rs *Ruleset, c *condition.Context, now int64, budget int, t *trace) (Outcome, int) {
 	end := len(f.gives) - 1
 	for at := f.first; ; {
 		i := end
@@ -292,20 +310,10 @@ func (f *Flag) single(i, end int) Outcome {
 	switch {
 	case i < end:
 		return Outcome{g.variant, int16(i), TargetingMatch, NoNote, g.cell}
-	case f.plain():
+	case f.plain:
 		return Outcome{g.variant, -1, Static, NoNote, g.variant}
 	}
 	return Outcome{g.variant, -1, Default, NoNote, g.variant}
-}
-
-// plain tells whether the flag has neither needs nor unparked rules.
-func (f *Flag) plain() bool {
-	for i := range f.doc.Rules {
-		if !f.doc.Rules[i].Parked {
-			return false
-		}
-	}
-	return len(f.needs) == 0
 }
 
 func ruleIndex(i, end int) int16 {

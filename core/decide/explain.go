@@ -104,19 +104,19 @@ func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation
 	t := &trace{}
 	o, _ := f.walk(rs, c, now, flag.MaxNeedCost, t)
 	x := Explanation{Flag: f.Key, Epoch: rs.Source.Epoch, Revision: rs.Source.Revision, At: now, Outcome: o, Reason: o.Reason.String(),
-		Lever: f.doc.Lever, Stops: append([]string{}, f.stops...), Needs: append([]NeedStep{}, t.needs...), Rules: []RuleStep{}}
+		Lever: f.lever, Stops: append([]string{}, f.stops...), Needs: append([]NeedStep{}, t.needs...), Rules: []RuleStep{}}
 	if v := f.Variant(o.Variant); v != nil {
 		x.Variant = v.Name
 	}
 	x.Rule = f.RuleID(o)
 	if !(f.isSame && o.Reason != Static) && o.Note != NeedUnmet && o.Note != UsedUp && o.Note != SeenAs {
 		x.Rules = f.ruleSteps(rs, c, now, o, t)
-		if o.Rule < 0 && f.doc.End.Shares != nil {
+		if o.Rule < 0 && f.Document().End.Shares != nil {
 			draw := len(t.draws) - 1
 			if o.Note == Missing {
 				draw = -1
 			}
-			x.End = sharesStep(f.doc.End.Shares, t, draw)
+			x.End = sharesStep(f.Document().End.Shares, t, draw)
 		}
 	}
 	x.Because = f.because(o, t)
@@ -128,10 +128,10 @@ func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation
 
 func (f *Flag) ruleSteps(rs *Ruleset, c *condition.Context, now int64, o Outcome, t *trace) []RuleStep {
 	around := t.around(rs, c, now)
-	steps := make([]RuleStep, 0, len(f.doc.Rules))
+	steps := make([]RuleStep, 0, len(f.Document().Rules))
 	draws := 0
-	for i := range f.doc.Rules {
-		r := &f.doc.Rules[i]
+	for i := range f.Document().Rules {
+		r := &f.Document().Rules[i]
 		s := RuleStep{ID: r.ID, Name: r.Name}
 		reached := o.Rule < 0 || i <= int(o.Rule)
 		if r.Parked || !reached || o.Note == TooOld && len(r.Requires) > 0 || f.code.Len() == 0 {
@@ -248,7 +248,7 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 	case SeenAs:
 		return words.Say("this session is to see it so: an override that touches no rule")
 	case Missing:
-		return words.Say("no rule gave the unit anything, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.doc.End.Shares.By))
+		return words.Say("no rule gave the unit anything, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.Document().End.Shares.By))
 	case TooLarge:
 		return words.Say("its rules are too large to run, with the segments that they ask for, so the unit gets the resting variant")
 	case UsedUp:
@@ -257,7 +257,7 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 	case TooOld:
 		return words.Say("the flag asks for what this version of the program does not know, so the unit gets the resting variant")
 	case Silent:
-		return words.Say("this process has heard nothing from the service for %s, %s", words.Counted(f.doc.RestAfter, "minute", "minutes"), rests)
+		return words.Say("this process has heard nothing from the service for %s, %s", words.Counted(int(f.rests), "minute", "minutes"), rests)
 	case Broken:
 		return words.Say("the flag's document cannot be read")
 	}
@@ -265,11 +265,11 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 	case o.Reason == Disabled:
 		return words.Say("the flag is off, %s", rests)
 	case o.Rule >= 0 && o.Reason == Split:
-		return words.Say("%s takes the unit, and %s", words.Rule(f.doc.Rules[o.Rule].Name), f.fallsInto(f.doc.Rules[o.Rule].Gives.Shares, t))
+		return words.Say("%s takes the unit, and %s", words.Rule(f.Document().Rules[o.Rule].Name), f.fallsInto(f.Document().Rules[o.Rule].Gives.Shares, t))
 	case o.Rule >= 0:
-		return words.Say("%s takes the unit", words.Rule(f.doc.Rules[o.Rule].Name))
+		return words.Say("%s takes the unit", words.Rule(f.Document().Rules[o.Rule].Name))
 	case o.Reason == Split:
-		return words.Say("no rule gave the unit anything, and %s", f.fallsInto(f.doc.End.Shares, t))
+		return words.Say("no rule gave the unit anything, and %s", f.fallsInto(f.Document().End.Shares, t))
 	}
 	return words.Say("no rule gave the unit anything, so it gets what all others get")
 }
