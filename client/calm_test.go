@@ -33,10 +33,10 @@ func TestDecisionsWaitForNobody(t *testing.T) {
 	go func() {
 		defer close(done)
 		for i := range 20_000 {
-			u := Unit(fmt.Sprint("recipient-", i%2_000), Text("site.id", fmt.Sprint("site-", i%700)))
-			c.Bool("by-site", u, false)
-			c.Bool("plain", u, false)
-			c.Answer("by-site", u)
+			u := Unit(fmt.Sprint("recipient-", i%2_000), String("site.id", fmt.Sprint("site-", i%700)))
+			c.Bool(context.Background(), "by-site", u, false)
+			c.Bool(context.Background(), "plain", u, false)
+			c.Answer(context.Background(), "by-site", u)
 		}
 	}()
 	select {
@@ -96,9 +96,9 @@ func TestTheSampleHoldsOnToNoRequest(t *testing.T) {
 		request := strings.Repeat(fmt.Sprintf("%08d", i), 12_500) // 100 KB, of which texts are parts
 		carried := make([]byte, 100_000)
 		ctx := context.WithValue(t.Context(), scopeKey{}, carried)
-		unit := Unit(request[:40], Text("site.id", request[40:48]), Text("agent", request[100:150]))
+		unit := Unit(request[:40], String("site.id", request[40:48]), String("agent", request[100:150]))
 		c.Scope(ctx, unit).Bool("by-site", false)
-		c.Bool("by-site", unit, false)
+		c.Bool(context.Background(), "by-site", unit, false)
 	}
 	if after := held(); after > before+10<<20 {
 		t.Errorf("1,000 units hold %d KB", (after-before)>>10)

@@ -9,12 +9,13 @@
 //		return err // the configuration is wrong; the message names what
 //	}
 //	defer flags.Close()
-//	unit := greenlever.Unit("recipient-17", greenlever.Text("site.id", "site-12"))
-//	if flags.Bool("one-touch-open", unit, false) {
+//	unit := greenlever.Unit("recipient-17", greenlever.String("site.id", "site-12"))
+//	if flags.Bool(ctx, "one-touch-open", unit, false) {
 //		...
 //	}
 //
-// Decisions are made in process: no request, no lock, no allocation. Where the service
+// Decisions are made in process: no request, no waiting for a lock, no allocation (but that a unit
+// which is sampled for previews is noted once between two reports). Where the service
 // cannot be reached the client decides from the last ruleset that it had, from the one on
 // its disk, from a file shipped with the application, and last from the caller's fallbacks,
 // in this order; [Client.State] says from which, and the client recovers by itself.
@@ -35,6 +36,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"greenlever.example/client/internal/tap"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 )
@@ -61,30 +63,12 @@ type Options struct {
 	HTTP   *http.Client
 	Logger *slog.Logger
 
-	// Relay is for a process that serves others what it follows, such as an outpost.
-	// Applications leave it nil.
-	Relay *Relay
-
+	tap     *tap.Tap      // set by package relay
 	silence time.Duration // a line on which nothing comes for so long is dead; default 40 s
 }
 
-// Relay hands on what a client follows.
-type Relay struct {
-	// Applied is called with each ruleset in use, in order: a *flag.Ruleset of module core,
-	// and the *flag.Event that led to it, nil where anything may differ. They are of type any
-	// so that applications need not know that module.
-	Applied func(ruleset, event any)
-	// Report gives members of the client's reports in place of its own.
-	Report func() map[string]any
-
-	client *Client
-}
-
-// Soon asks for a report now, because there is news of those that follow through the relay.
-func (r *Relay) Soon() {
-	if r.client != nil {
-		r.client.reportSoon()
-	}
+func init() {
+	tap.Put = func(options any, t *tap.Tap) { options.(*Options).tap = t }
 }
 
 // Source is where the ruleset in use came from.
@@ -162,8 +146,8 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 	if err != nil {
 		return nil, err
 	}
-	if o.Relay != nil {
-		o.Relay.client = c
+	if o.tap != nil {
+		o.tap.Soon = c.reportSoon
 	}
 	c.set(emptyRuleset, FromNowhere)
 	run, cancel := context.WithCancel(context.Background())
@@ -394,17 +378,17 @@ func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
 	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch || c.link.Revision != rs.Source.Revision) {
 		c.note(rs.Source.Epoch, rs.Source.Revision, rs.Source.Digest)
 	}
+	level := slog.LevelDebug // each revision
+	if c.link.Source != from {
+		level = slog.LevelInfo // since when it is decided by what
+	}
 	c.link.Source, c.link.Epoch, c.link.Revision, c.link.Silent = from, rs.Source.Epoch, rs.Source.Revision, 0
 	c.tell()
-	if r := c.options.Relay; r != nil && r.Applied != nil && from != FromNowhere {
-		if e == nil {
-			r.Applied(rs.Source, nil)
-		} else {
-			r.Applied(rs.Source, e)
-		}
+	if t := c.options.tap; t != nil && t.Applied != nil && from != FromNowhere {
+		t.Applied(rs.Source, e)
 	}
 	if from != FromNowhere {
-		c.log.Info("greenlever: ruleset in use", "from", from, "epoch", rs.Source.Epoch, "revision", rs.Source.Revision)
+		c.log.Log(context.Background(), level, "greenlever: ruleset in use", "from", from, "epoch", rs.Source.Epoch, "revision", rs.Source.Revision)
 	}
 	if from == FromService {
 		c.disk.mark()

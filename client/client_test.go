@@ -160,7 +160,7 @@ func TestEventsApplyInOrderAndGapsFetch(t *testing.T) {
 	unit := Unit("x")
 	s.send(event(2, "on"))
 	until(t, c, "the next revision", revision(2))
-	if !c.Bool("a", unit, false) {
+	if !c.Bool(context.Background(), "a", unit, false) {
 		t.Error("revision 2 turns it on")
 	}
 	s.send(event(2, "off")) // again: it is had already
@@ -169,13 +169,13 @@ func TestEventsApplyInOrderAndGapsFetch(t *testing.T) {
 	s.set(ruleset(1, 7, boolean("a", "off")))
 	s.send(event(7, "on")) // a gap: fetched
 	until(t, c, "the snapshot after a gap", revision(7))
-	if c.Bool("a", unit, true) {
+	if c.Bool(context.Background(), "a", unit, true) {
 		t.Error("the snapshot turns it off")
 	}
 	s.set(ruleset(1, 5, boolean("a", "on")))
 	s.send("event: snapshot\ndata: {}\n\n")
 	until(t, c, "that an older revision is refused", func(st State) bool { return strings.Contains(st.LastError, "epoch new") })
-	if c.State().Revision != 7 || c.Bool("a", unit, true) {
+	if c.State().Revision != 7 || c.Bool(context.Background(), "a", unit, true) {
 		t.Error("the client went back in its epoch")
 	}
 	s.set(ruleset(2, 1, boolean("a", "on")))
@@ -190,7 +190,7 @@ func TestNewerFormatIsRefused(t *testing.T) {
 	s.set(`{"format":2,"epoch":1,"revision":2}`)
 	s.send("event: snapshot\ndata: {}\n\n")
 	until(t, c, "the refusal", func(st State) bool { return strings.Contains(st.LastError, "update it") })
-	if !c.Bool("a", Unit("x"), false) {
+	if !c.Bool(context.Background(), "a", Unit("x"), false) {
 		t.Error("what the client has is gone")
 	}
 }
@@ -213,7 +213,7 @@ func TestWrongKeyIsNamed(t *testing.T) {
 	s := newService(t, ruleset(1, 1))
 	c := s.open(t, func(o *Options) { o.Key = "gls_wrong"; o.Wait = -1 })
 	until(t, c, "the refusal", func(st State) bool { return strings.Contains(st.LastError, "the access key is not known") })
-	if a := c.Answer("a", Unit("x")); a.Code != "PROVIDER_NOT_READY" {
+	if a := c.Answer(context.Background(), "a", Unit("x")); a.Code != "PROVIDER_NOT_READY" {
 		t.Errorf("%+v", a)
 	}
 }
@@ -229,10 +229,10 @@ func TestCountsAddUp(t *testing.T) {
 	for range workers {
 		all.Go(func() {
 			for range each {
-				c.Bool("a", Unit("x"), false)
-				c.String("b", Unit("x"), "")
+				c.Bool(context.Background(), "a", Unit("x"), false)
+				c.String(context.Background(), "b", Unit("x"), "")
 			}
-			c.Bool("nowhere", Unit("x"), false)
+			c.Bool(context.Background(), "nowhere", Unit("x"), false)
 		})
 	}
 	for r := 2; r <= 30; r++ {
@@ -291,36 +291,36 @@ func TestValues(t *testing.T) {
 	}
 	s := newService(t, ruleset(1, 1, doc("text", "string", `"x"`, `"y"`), doc("number", "number", "2.5", "1"), doc("object", "object", `{"attempts":5}`, "{}"), doc("broken", "string", "1", "2"), boolean("flag", "on")))
 	c := s.open(t)
-	u := Unit("x", Text("a", "b"), Bool("c", true), List("d", "e", "f"), Number("g", 1.5), Integer("h", 3))
-	if u.Key() != "x" || c.String("text", u, "") != "x" || c.Number("number", u, 0) != 2.5 || !c.Bool("flag", u, false) {
+	u := Unit("x", String("a", "b"), Bool("c", true), List("d", "e", "f"), Number("g", 1.5), Int("h", 3))
+	if u.Key() != "x" || c.String(context.Background(), "text", u, "") != "x" || c.Number(context.Background(), "number", u, 0) != 2.5 || !c.Bool(context.Background(), "flag", u, false) {
 		t.Error("values")
 	}
 	type retries struct{ Attempts int }
-	if got := Object(c, "object", u, retries{1}); got.Attempts != 5 {
+	if got := Object(context.Background(), c, "object", u, retries{1}); got.Attempts != 5 {
 		t.Errorf("%+v", got)
 	}
-	if got := Object(c, "object", u, 7); got != 7 {
+	if got := Object(context.Background(), c, "object", u, 7); got != 7 {
 		t.Errorf("an object that does not fit gave %v", got)
 	}
-	if got := Object(c, "text", u, retries{1}); got.Attempts != 1 {
+	if got := Object(context.Background(), c, "text", u, retries{1}); got.Attempts != 1 {
 		t.Errorf("a string as object gave %+v", got)
 	}
-	a := c.Answer("object", u)
+	a := c.Answer(context.Background(), "object", u)
 	raw := a.JSON()
 	raw[0] = 'x'
-	if string(c.Answer("object", u).JSON()) != `{"attempts":5}` {
+	if string(c.Answer(context.Background(), "object", u).JSON()) != `{"attempts":5}` {
 		t.Error("a caller's change of an answer reached the ruleset")
 	}
-	if v, ok := c.Answer("text", u).Text(); !ok || v != "x" {
+	if v, ok := Value[string](c.Answer(context.Background(), "text", u)); !ok || v != "x" {
 		t.Error("Text")
 	}
-	if v, ok := c.Answer("number", u).Number(); !ok || v != 2.5 {
+	if v, ok := Value[float64](c.Answer(context.Background(), "number", u)); !ok || v != 2.5 {
 		t.Error("Number")
 	}
-	if _, ok := c.Answer("text", u).Bool(); ok {
+	if _, ok := Value[bool](c.Answer(context.Background(), "text", u)); ok {
 		t.Error("a string is no boolean")
 	}
-	if a := c.Answer("broken", u); a.Code != "PARSE_ERROR" || a.JSON() != nil {
+	if a := c.Answer(context.Background(), "broken", u); a.Code != "PARSE_ERROR" || a.JSON() != nil {
 		t.Errorf("%+v", a)
 	}
 	all := c.AnswerAll(Context{})
@@ -332,8 +332,8 @@ func TestValues(t *testing.T) {
 func TestTypedCallsAllocateNothing(t *testing.T) {
 	s := newService(t, ruleset(1, 1, boolean("a", "on")))
 	c := s.open(t)
-	u := Unit("recipient-17", Text("site.id", "site-1"))
-	for name, call := range map[string]func(){"Bool": func() { c.Bool("a", u, false) }, "Answer": func() { c.Answer("a", u) }} {
+	u := Unit("recipient-17", String("site.id", "site-1"))
+	for name, call := range map[string]func(){"Bool": func() { c.Bool(context.Background(), "a", u, false) }, "Answer": func() { c.Answer(context.Background(), "a", u) }} {
 		if n := testing.AllocsPerRun(200, call); n != 0 {
 			t.Errorf("%s: %v allocations", name, n)
 		}

@@ -66,8 +66,8 @@ type Name struct {
 // Named makes a Name, such as "site.id".
 func Named(name string) Name { return Name{condition.Intern(name), name} }
 
-// Text is a string attribute.
-func (n Name) Text(v string) Attribute { return n.of(condition.TextValue(v)) }
+// String is a string attribute.
+func (n Name) String(v string) Attribute { return n.of(condition.TextValue(v)) }
 
 // Bool is a boolean attribute.
 func (n Name) Bool(v bool) Attribute { return n.of(condition.BooleanValue(v)) }
@@ -86,8 +86,8 @@ func (n Name) Number(v float64) Attribute {
 	return n.of(condition.NumberValue(v))
 }
 
-// Integer is a number attribute; the limits of [Name.Number] hold.
-func (n Name) Integer(v int64) Attribute {
+// Int is a number attribute; the limits of [Name.Number] hold.
+func (n Name) Int(v int64) Attribute {
 	if v > condition.MaxInteger || v < -condition.MaxInteger {
 		return n.Number(math.Inf(1))
 	}
@@ -100,8 +100,8 @@ func (n Name) of(v condition.Value) Attribute {
 
 var oddNumbers sync.Map
 
-// Text is a string attribute.
-func Text(name, v string) Attribute { return Named(name).Text(v) }
+// String is a string attribute.
+func String(name, v string) Attribute { return Named(name).String(v) }
 
 // Bool is a boolean attribute.
 func Bool(name string, v bool) Attribute { return Named(name).Bool(v) }
@@ -109,8 +109,8 @@ func Bool(name string, v bool) Attribute { return Named(name).Bool(v) }
 // Number is a number attribute; see [Name.Number].
 func Number(name string, v float64) Attribute { return Named(name).Number(v) }
 
-// Integer is a number attribute; see [Name.Integer].
-func Integer(name string, v int64) Attribute { return Named(name).Integer(v) }
+// Int is a number attribute; see [Name.Int].
+func Int(name string, v int64) Attribute { return Named(name).Int(v) }
 
 // List is an attribute that is a list of strings.
 func List(name string, v ...string) Attribute { return Named(name).List(v...) }

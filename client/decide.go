@@ -5,6 +5,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -45,29 +46,28 @@ func (a Answer) Problem() string {
 	return "flag " + a.Flag + " could not be decided"
 }
 
-// Bool is the answer's value if it is a boolean.
-func (a Answer) Bool() (v, ok bool) {
-	if a.value == nil || a.kind != flag.Boolean {
-		return false, false
+// Value is the value of an answer as a T; false where it is of another type, or no whole number where
+// one is asked for. An object is read with [Answer.JSON].
+func Value[T bool | string | float64 | int64](a Answer) (v T, ok bool) {
+	if a.value == nil {
+		return v, false
 	}
-	return a.value.Boolean, true
+	switch to := any(&v).(type) {
+	case *bool:
+		*to, ok = a.value.Boolean, a.kind == flag.Boolean
+	case *string:
+		*to, ok = a.value.Text, a.kind == flag.String
+	case *float64:
+		*to, ok = a.value.Number, a.kind == flag.Number
+	case *int64:
+		*to, ok = whole(a.value.Number)
+		ok = ok && a.kind == flag.Number
+	}
+	return v, ok
 }
 
-// Text is the answer's value if it is a string.
-func (a Answer) Text() (string, bool) {
-	if a.value == nil || a.kind != flag.String {
-		return "", false
-	}
-	return a.value.Text, true
-}
-
-// Number is the answer's value if it is a number.
-func (a Answer) Number() (float64, bool) {
-	if a.value == nil || a.kind != flag.Number {
-		return 0, false
-	}
-	return a.value.Number, true
-}
+// whole is a number as an integer, if it is one.
+func whole(n float64) (int64, bool) { return int64(n), n == math.Trunc(n) }
 
 // JSON is a copy of the answer's value as JSON, of whatever type; nil where there is none.
 func (a Answer) JSON() []byte {
@@ -77,7 +77,7 @@ func (a Answer) JSON() []byte {
 	return bytes.Clone(a.value.Raw)
 }
 
-// ask is what is asked for on the way of a decision. The request's context is handed on
+// ask is what is asked for on the way of a decision. The caller's context is handed on
 // beside it, so that units can stay on their callers' stacks.
 type ask struct {
 	key  string
@@ -87,16 +87,17 @@ type ask struct {
 }
 
 // Bool decides a boolean flag. It gives the fallback where the flag is unknown, of another
-// type, or where there is no ruleset yet.
-func (c *Client) Bool(key string, unit Context, fallback bool) bool {
+// type, or where there is no ruleset yet. The context is handed to [Options.Decided]; nothing
+// waits on it.
+func (c *Client) Bool(ctx context.Context, key string, unit Context, fallback bool) bool {
 	s := c.state.Load()
-	return c.truth(s, s.rules.Flag(key), key, &unit, fallback)
+	return c.truth(ctx, s, s.rules.Flag(key), key, &unit, fallback)
 }
 
 // truth is what most calls need and no more.
-func (c *Client) truth(s *state, f *decide.Flag, key string, unit *Context, fallback bool) bool {
+func (c *Client) truth(ctx context.Context, s *state, f *decide.Flag, key string, unit *Context, fallback bool) bool {
 	if f == nil || f.Kind != decide.Boolean || c.decided != nil {
-		return c.boolean(context.Background(), s, f, ask{key: key, unit: unit, kind: decide.Boolean}, fallback)
+		return c.boolean(ctx, s, f, ask{key: key, unit: unit, kind: decide.Boolean}, fallback)
 	}
 	o := f.Decide(s.rules, &unit.unit, c.now(f))
 	c.people.observe(f, &unit.unit, s.count(f.Slot+int32(o.Cell)))
@@ -104,22 +105,29 @@ func (c *Client) truth(s *state, f *decide.Flag, key string, unit *Context, fall
 }
 
 // String decides a string flag; see [Client.Bool] for the fallback.
-func (c *Client) String(key string, unit Context, fallback string) string {
+func (c *Client) String(ctx context.Context, key string, unit Context, fallback string) string {
 	s := c.state.Load()
-	return c.text(context.Background(), s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.String}, fallback)
+	return c.text(ctx, s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.String}, fallback)
 }
 
 // Number decides a number flag; see [Client.Bool] for the fallback.
-func (c *Client) Number(key string, unit Context, fallback float64) float64 {
+func (c *Client) Number(ctx context.Context, key string, unit Context, fallback float64) float64 {
 	s := c.state.Load()
-	return c.number(context.Background(), s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Number}, fallback)
+	return c.number(ctx, s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Number}, fallback)
+}
+
+// Int decides a number flag whose value is a whole number; one that is not is of another type. See
+// [Client.Bool] for the fallback.
+func (c *Client) Int(ctx context.Context, key string, unit Context, fallback int64) int64 {
+	s := c.state.Load()
+	return c.integer(ctx, s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Number}, fallback)
 }
 
 // Object decides an object flag and decodes it into a T of the caller's own; where it does
 // not fit, and as for [Client.Bool], the fallback is given.
-func Object[T any](c *Client, key string, unit Context, fallback T) T {
+func Object[T any](ctx context.Context, c *Client, key string, unit Context, fallback T) T {
 	s := c.state.Load()
-	return object(context.Background(), c, s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Object}, fallback)
+	return object(ctx, c, s, s.rules.Flag(key), ask{key: key, unit: &unit, kind: decide.Object}, fallback)
 }
 
 func (c *Client) boolean(ctx context.Context, s *state, f *decide.Flag, a ask, fallback bool) bool {
@@ -147,6 +155,20 @@ func (c *Client) number(ctx context.Context, s *state, f *decide.Flag, a ask, fa
 		return fallback
 	}
 	return v.Number
+}
+
+func (c *Client) integer(ctx context.Context, s *state, f *decide.Flag, a ask, fallback int64) int64 {
+	v := c.value(ctx, s, f, &a)
+	if v == nil {
+		c.inVain(ctx, s, f, &a, fallback)
+		return fallback
+	}
+	n, ok := whole(v.Number)
+	if !ok {
+		c.counts.inVain(f.Key, a.kind, fallback, true, true)
+		return fallback
+	}
+	return n
 }
 
 // value is the way of typed calls: the decision and one count. It is nil where the
@@ -206,8 +228,8 @@ func (c *Client) nowFor(f *decide.Flag, at time.Time) int64 {
 }
 
 // Answer decides a flag of any type and says how.
-func (c *Client) Answer(key string, unit Context) Answer {
-	return c.answer(context.Background(), c.state.Load(), ask{key: key, unit: &unit})
+func (c *Client) Answer(ctx context.Context, key string, unit Context) Answer {
+	return c.answer(ctx, c.state.Load(), ask{key: key, unit: &unit})
 }
 
 // Ask decides a flag as one of the fallback's type and says how: boolean for a bool, string

@@ -70,9 +70,9 @@ type BoolFlag struct {
 func NewBoolFlag(key string, fallback bool) BoolFlag { return BoolFlag{newHandle(key), fallback} }
 
 // For decides the flag for a unit.
-func (h BoolFlag) For(c *Client, unit Context) bool {
+func (h BoolFlag) For(ctx context.Context, c *Client, unit Context) bool {
 	s := c.state.Load()
-	return c.truth(s, h.flag(s), h.key, &unit, h.fallback)
+	return c.truth(ctx, s, h.flag(s), h.key, &unit, h.fallback)
 }
 
 // In decides the flag in a scope.
@@ -94,9 +94,9 @@ type StringFlag struct {
 func NewStringFlag(key, fallback string) StringFlag { return StringFlag{newHandle(key), fallback} }
 
 // For decides the flag for a unit.
-func (h StringFlag) For(c *Client, unit Context) string {
+func (h StringFlag) For(ctx context.Context, c *Client, unit Context) string {
 	s := c.state.Load()
-	return c.text(context.Background(), s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.String}, h.fallback)
+	return c.text(ctx, s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.String}, h.fallback)
 }
 
 // In decides the flag in a scope.
@@ -120,9 +120,9 @@ func NewNumberFlag(key string, fallback float64) NumberFlag {
 }
 
 // For decides the flag for a unit.
-func (h NumberFlag) For(c *Client, unit Context) float64 {
+func (h NumberFlag) For(ctx context.Context, c *Client, unit Context) float64 {
 	s := c.state.Load()
-	return c.number(context.Background(), s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Number}, h.fallback)
+	return c.number(ctx, s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Number}, h.fallback)
 }
 
 // In decides the flag in a scope.
@@ -132,6 +132,31 @@ func (h NumberFlag) In(s *Scope) float64 {
 	}
 	st, at := s.now()
 	return s.client.number(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
+}
+
+// IntFlag is a number flag of whole numbers with its fallback, looked up once; see [BoolFlag] and
+// [Client.Int].
+type IntFlag struct {
+	handle
+	fallback int64
+}
+
+// NewIntFlag makes a handle.
+func NewIntFlag(key string, fallback int64) IntFlag { return IntFlag{newHandle(key), fallback} }
+
+// For decides the flag for a unit.
+func (h IntFlag) For(ctx context.Context, c *Client, unit Context) int64 {
+	s := c.state.Load()
+	return c.integer(ctx, s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Number}, h.fallback)
+}
+
+// In decides the flag in a scope.
+func (h IntFlag) In(s *Scope) int64 {
+	if s == nil {
+		return h.fallback
+	}
+	st, at := s.now()
+	return s.client.integer(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
 }
 
 // ObjectFlag is an object flag with its fallback, looked up once; see [BoolFlag].
@@ -146,9 +171,9 @@ func NewObjectFlag[T any](key string, fallback T) ObjectFlag[T] {
 }
 
 // For decides the flag for a unit.
-func (h ObjectFlag[T]) For(c *Client, unit Context) T {
+func (h ObjectFlag[T]) For(ctx context.Context, c *Client, unit Context) T {
 	s := c.state.Load()
-	return object(context.Background(), c, s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Object}, h.fallback)
+	return object(ctx, c, s, h.flag(s), ask{key: h.key, unit: &unit, kind: decide.Object}, h.fallback)
 }
 
 // In decides the flag in a scope.

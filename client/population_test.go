@@ -2,6 +2,7 @@ package greenlever
 
 import (
 	"bytes"
+	"context"
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
@@ -49,7 +50,7 @@ func TestUnitsAreReported(t *testing.T) {
 	c := s.open(t, func(o *Options) { o.Report = 20 * time.Millisecond })
 	ask := func() {
 		for i := range 300 {
-			c.Bool("by-site", Unit(fmt.Sprint("recipient-", i), Text("site.id", fmt.Sprint("site-", i%7)), Text("email", "ida@pinecrest.example"), Text("phone", "1"), Text("badge", "B-7"), List("languages", "nb")), false)
+			c.Bool(context.Background(), "by-site", Unit(fmt.Sprint("recipient-", i), String("site.id", fmt.Sprint("site-", i%7)), String("email", "ida@pinecrest.example"), String("phone", "1"), String("badge", "B-7"), List("languages", "nb")), false)
 		}
 	}
 	eventually(t, "all units", func() bool {
@@ -101,7 +102,7 @@ func TestNothingIsSampledUnasked(t *testing.T) {
 		s.sampling = sampling
 		c := s.open(t, func(o *Options) { o.Report = 10 * time.Millisecond })
 		eventually(t, "some reports", func() bool {
-			c.Bool("by-site", Unit("recipient-1", Text("site.id", "site-1")), false)
+			c.Bool(context.Background(), "by-site", Unit("recipient-1", String("site.id", "site-1")), false)
 			s.mu.Lock()
 			defer s.mu.Unlock()
 			return len(s.reports) > 5
@@ -121,7 +122,7 @@ func TestPlainFlagsAreThinned(t *testing.T) {
 	eventually(t, "some units", func() bool {
 		for range 200 {
 			calls++
-			c.Bool("plain", Unit(fmt.Sprint("recipient-", calls)), false)
+			c.Bool(context.Background(), "plain", Unit(fmt.Sprint("recipient-", calls)), false)
 		}
 		return len(s.reported()["targetingKey"]) > 20
 	})
@@ -150,7 +151,7 @@ func TestLongLists(t *testing.T) {
 	s.lists = map[string][]byte{first.Digest(): first.Bytes(), second.Digest(): second.Delta(first)}
 	dir := t.TempDir()
 	c := s.open(t, func(o *Options) { o.Dir = dir })
-	is := func(c *Client, unit string) bool { return c.Bool("f", Unit(unit), false) }
+	is := func(c *Client, unit string) bool { return c.Bool(context.Background(), "f", Unit(unit), false) }
 	if !is(c, "recipient-0") || is(c, "courier-1") {
 		t.Error("by the first list")
 	}
@@ -198,12 +199,12 @@ func TestRulesWithAClock(t *testing.T) {
 	s := newService(t, ruleset(1, 1, `{"key":"later","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"later","when":{"test":"clock.at-or-after","text":["`+at+`"]},"gives":{"variant":"on"}}],"end":{"variant":"off"}}`,
 		`{"key":"always","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"week","when":{"test":"clock.weekly","weekly":{"days":["mon","tue","wed","thu","fri","sat","sun"],"from":"00:00","to":"24:00","zone":"Europe/Oslo"}},"gives":{"variant":"on"}}],"end":{"variant":"off"}}`))
 	c := s.open(t)
-	if c.Bool("later", Unit("x"), true) || !c.Bool("always", Unit("x"), false) {
+	if c.Bool(context.Background(), "later", Unit("x"), true) || !c.Bool(context.Background(), "always", Unit("x"), false) {
 		t.Error("before the hour")
 	}
 	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1}\n\n", time.Now().Add(2*time.Hour).UnixMilli()))
 	eventually(t, "the clock", func() bool { return c.State().Skew > time.Hour })
-	if !c.Bool("later", Unit("x"), false) {
+	if !c.Bool(context.Background(), "later", Unit("x"), false) {
 		t.Error("the service's clock is two hours on, and the rule does not hold")
 	}
 }
@@ -217,10 +218,10 @@ func TestSeeAs(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if unit := Unit("me"); c.Bool("f", c.SeeAs(unit, token), true) || !c.Bool("f", unit, false) || !c.Bool("f", c.SeeAs(unit, token+"x"), false) || !c.Bool("f", c.SeeAs(unit, ""), false) {
+	if unit := Unit("me"); c.Bool(context.Background(), "f", c.SeeAs(unit, token), true) || !c.Bool(context.Background(), "f", unit, false) || !c.Bool(context.Background(), "f", c.SeeAs(unit, token+"x"), false) || !c.Bool(context.Background(), "f", c.SeeAs(unit, ""), false) {
 		t.Error("the override does not hold, or holds elsewhere")
 	}
-	if a := c.Answer("f", c.SeeAs(Unit("me"), token)); a.Reason != "TARGETING_MATCH" || a.Rule != "" {
+	if a := c.Answer(context.Background(), "f", c.SeeAs(Unit("me"), token)); a.Reason != "TARGETING_MATCH" || a.Rule != "" {
 		t.Errorf("%+v", a)
 	}
 }

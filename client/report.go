@@ -155,8 +155,8 @@ func (r *reporter) build(leaving bool) {
 	slices.Sort(body.TooOld)
 	body.Units, body.Contexts, body.Seen, body.Busy = r.c.people.take()
 	r.pending, _ = json.Marshal(body) // plain values: cannot fail
-	if relay := r.c.options.Relay; relay != nil && relay.Report != nil {
-		r.pending = replaceMembers(r.pending, relay.Report())
+	if t := r.c.options.tap; t != nil && t.Report != nil {
+		r.pending = replaceMembers(r.pending, t.Report())
 	}
 }
 

@@ -162,6 +162,15 @@ func (s *Scope) Number(key string, fallback float64) float64 {
 	return s.client.number(s.ctx, st, st.rules.Flag(key), ask{key, &s.unit, decide.Number, at}, fallback)
 }
 
+// Int decides a number flag of whole numbers; see [Client.Int].
+func (s *Scope) Int(key string, fallback int64) int64 {
+	if s == nil {
+		return fallback
+	}
+	st, at := s.now()
+	return s.client.integer(s.ctx, st, st.rules.Flag(key), ask{key, &s.unit, decide.Number, at}, fallback)
+}
+
 // ObjectIn decides an object flag in a scope; see [Object].
 func ObjectIn[T any](s *Scope, key string, fallback T) T {
 	if s == nil {

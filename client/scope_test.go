@@ -27,8 +27,8 @@ func TestScopeHoldsOneRuleset(t *testing.T) {
 	s.set(ruleset(1, 2, boolean("a", "on")))
 	s.send("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":2,\"at\":0,\"flags\":[" + boolean("a", "on") + "]}\n\n")
 	until(t, c, "the revision", revision(2))
-	if !c.Bool("a", Unit("x"), false) || scope.Bool("a", true) || handle.In(scope) || scope.Answer("a").Revision != 1 {
-		t.Errorf("the client says %v, the scope %v by revision %d", c.Bool("a", Unit("x"), false), scope.Bool("a", true), scope.Answer("a").Revision)
+	if !c.Bool(context.Background(), "a", Unit("x"), false) || scope.Bool("a", true) || handle.In(scope) || scope.Answer("a").Revision != 1 {
+		t.Errorf("the client says %v, the scope %v by revision %d", c.Bool(context.Background(), "a", Unit("x"), false), scope.Bool("a", true), scope.Answer("a").Revision)
 	}
 	if again := c.Scope(context.Background(), Unit("x")); !again.Bool("a", false) || !handle.In(again) {
 		t.Error("a new scope decides by the old ruleset")
@@ -92,7 +92,7 @@ func TestResolvers(t *testing.T) {
 	if a := late.Answer("night-batching"); a.Variant != "off" || a.Reason != "DEFAULT" {
 		t.Errorf("a resolver that hangs: %+v", a)
 	}
-	if c.Bool("night-batching", Unit("site-1"), true) {
+	if c.Bool(context.Background(), "night-batching", Unit("site-1"), true) {
 		t.Error("without a scope a resolver was asked")
 	}
 }
@@ -181,11 +181,11 @@ func TestHandles(t *testing.T) {
 		if !on {
 			wantText, wantN, wantO = "f", 9, order{7}
 		}
-		for _, same := range []bool{before.For(c, unit) == on, before.In(scope) == on, text.For(c, unit) == wantText, text.In(scope) == wantText,
-			n.For(c, unit) == wantN, n.In(scope) == wantN, o.For(c, unit) == wantO, o.In(scope) == wantO, ObjectIn(scope, "o", order{7}) == wantO,
-			unknown.For(c, unit), unknown.In(scope), wrong.For(c, unit), wrong.In(scope)} {
+		for _, same := range []bool{before.For(context.Background(), c, unit) == on, before.In(scope) == on, text.For(context.Background(), c, unit) == wantText, text.In(scope) == wantText,
+			n.For(context.Background(), c, unit) == wantN, n.In(scope) == wantN, o.For(context.Background(), c, unit) == wantO, o.In(scope) == wantO, ObjectIn(scope, "o", order{7}) == wantO,
+			unknown.For(context.Background(), c, unit), unknown.In(scope), wrong.For(context.Background(), c, unit), wrong.In(scope)} {
 			if !same {
-				t.Errorf("%s: %v %v %v %v %v", when, before.For(c, unit), text.For(c, unit), n.For(c, unit), o.For(c, unit), unknown.For(c, unit))
+				t.Errorf("%s: %v %v %v %v %v", when, before.For(context.Background(), c, unit), text.For(context.Background(), c, unit), n.For(context.Background(), c, unit), o.For(context.Background(), c, unit), unknown.For(context.Background(), c, unit))
 			}
 		}
 	}
@@ -200,32 +200,71 @@ func TestHandles(t *testing.T) {
 	check("back", true)
 }
 
+// failing is a test that keeps what it failed with, and goes on.
+type failing struct {
+	testing.TB
+	said string
+}
+
+func (f *failing) Fatalf(format string, args ...any) { f.said = fmt.Sprintf(format, args...) }
+
+// A double gives units variants of their own, as a flag would.
+func TestDoubleByUnit(t *testing.T) {
+	greeting := DoubleFlag{Variants: map[string]any{"plain": "Hello", "warm": "Good to see you"}, Gives: "plain", To: map[string]string{"recipient-17": "warm"}}
+	d := NewDouble(t, map[string]any{"greeting": greeting})
+	if a := d.Answer(t.Context(), "greeting", Unit("recipient-17")); a.Variant != "warm" || a.Reason != "TARGETING_MATCH" {
+		t.Errorf("%+v", a)
+	}
+	if got := d.String(t.Context(), "greeting", Unit("recipient-18"), ""); got != "Hello" {
+		t.Errorf("%q", got)
+	}
+	failed := &failing{TB: t}
+	for said, bad := range map[string]DoubleFlag{
+		`no variant "x"`: {Variants: greeting.Variants, Gives: "x"}, "no variant cold": {Variants: greeting.Variants, Gives: "warm", To: map[string]string{"a": "cold"}},
+		"several types": {Variants: map[string]any{"a": 1, "b": "2"}, Gives: "a"}, "is null": {Variants: map[string]any{"a": nil}, Gives: "a"},
+	} {
+		if NewDouble(failed, map[string]any{"greeting": bad}); !strings.Contains(failed.said, said) {
+			t.Errorf("%q is not said: %q", said, failed.said)
+		}
+	}
+	var whole int64 = 9
+	numbers := NewDouble(t, map[string]any{"n": 3, "half": 2.5})
+	if n := numbers.Int(t.Context(), "n", Unit("x"), whole); n != 3 {
+		t.Errorf("%d", n)
+	}
+	if n := numbers.Int(t.Context(), "half", Unit("x"), whole); n != 9 {
+		t.Errorf("2.5 as a whole number: %d", n)
+	}
+	scope := numbers.Scope(t.Context(), Unit("x"))
+	if three := NewIntFlag("n", whole); three.For(t.Context(), numbers.Client, Unit("x")) != 3 || three.In(scope) != 3 || scope.Int("n", whole) != 3 || three.In(nil) != 9 {
+		t.Error("a handle of whole numbers gives something else")
+	}
+}
+
 // A double gives what it was told, and says how often it was asked.
 func TestDouble(t *testing.T) {
-	d, err := NewDouble(map[string]any{"a": true, "text": "X", "n": 2, "o": map[string]int{"boxes": 4}})
-	if err != nil {
-		t.Fatal(err)
-	}
+	failed := &failing{TB: t}
+	d := NewDouble(failed, map[string]any{"a": true, "text": "X", "n": 2, "o": map[string]int{"boxes": 4}})
 	handle := NewBoolFlag("a", false)
-	if !d.Bool("a", Unit("x"), false) || d.String("text", Unit("x"), "") != "X" || d.Number("n", Unit("x"), 0) != 2 || !handle.For(d.Client, Unit("y")) {
+	if !d.Bool(context.Background(), "a", Unit("x"), false) || d.String(context.Background(), "text", Unit("x"), "") != "X" || d.Number(context.Background(), "n", Unit("x"), 0) != 2 || !handle.For(context.Background(), d.Client, Unit("y")) {
 		t.Error("a double does not give what it was told")
 	}
 	if o := ObjectIn(d.Scope(context.Background(), Unit("x")), "o", map[string]int{}); o["boxes"] != 4 {
 		t.Errorf("%v", o)
 	}
-	if err := d.Set("a", false); err != nil || d.Bool("a", Unit("x"), true) {
-		t.Errorf("after Set: %v", err)
+	if d.Set("a", false); d.Bool(context.Background(), "a", Unit("x"), true) {
+		t.Error("Set changes nothing")
 	}
-	if err := d.Set("bad", nil); err == nil || !strings.Contains(err.Error(), "bad") {
-		t.Errorf("nothing as a value: %v", err)
+	if d.Set("bad", nil); !strings.Contains(failed.said, "bad") {
+		t.Errorf("nothing as a value: %q", failed.said)
 	}
-	if err := d.Set("a", make(chan int)); err == nil || d.Bool("a", Unit("x"), true) {
-		t.Errorf("a channel as a value: %v", err)
+	if d.Set("a", make(chan int)); !strings.Contains(failed.said, "chan int") || d.Bool(context.Background(), "a", Unit("x"), true) {
+		t.Errorf("a channel as a value: %q", failed.said)
 	}
 	if n := d.Asked("a"); n != 4 || d.Asked("nobody-asked") != 0 {
 		t.Errorf("asked %d times", n)
 	}
-	if !d.Bool("not-told", Unit("x"), true) || d.Asked("not-told") != 1 {
+	if !d.Bool(context.Background(), "not-told", Unit("x"), true) || d.Asked("not-told") != 1 {
 		t.Error("a flag that was not told gives something else than the fallback")
 	}
 	if err := d.Ready(context.Background()); err != nil {
@@ -251,17 +290,17 @@ func TestRestsAfterSilence(t *testing.T) {
 		minutes int
 	}{{9 * time.Minute, true, 0}, {10 * time.Minute, false, 10}, {time.Hour, false, 10}, {time.Minute, true, 0}} {
 		c.rest(contact.Add(step.after))
-		if got := c.Bool("rests", unit, true); got != step.on || handle.For(c, unit) != step.on || !c.Bool("stays", unit, false) || c.State().Silent != step.minutes {
-			t.Errorf("after %v: rests gives %v, stays %v, %+v", step.after, got, c.Bool("stays", unit, false), c.State())
+		if got := c.Bool(context.Background(), "rests", unit, true); got != step.on || handle.For(context.Background(), c, unit) != step.on || !c.Bool(context.Background(), "stays", unit, false) || c.State().Silent != step.minutes {
+			t.Errorf("after %v: rests gives %v, stays %v, %+v", step.after, got, c.Bool(context.Background(), "stays", unit, false), c.State())
 		}
 	}
 	c.rest(contact.Add(time.Hour))
-	if a := c.Answer("rests", unit); a.Variant != "off" || a.Reason != "DISABLED" {
+	if a := c.Answer(context.Background(), "rests", unit); a.Variant != "off" || a.Reason != "DISABLED" {
 		t.Errorf("resting: %+v", a)
 	}
 	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":0}\n\n", time.Now().UnixMilli()))
 	until(t, c, "the service was heard of", func(st State) bool { return st.Silent == 0 })
-	if !c.Bool("rests", unit, false) {
+	if !c.Bool(context.Background(), "rests", unit, false) {
 		t.Error("after contact the flag still rests")
 	}
 	// Through an outpost contact is what the outpost had, not the outpost itself.
@@ -270,7 +309,7 @@ func TestRestsAfterSilence(t *testing.T) {
 	c.link.Contact = old
 	c.mu.Unlock()
 	c.heard(old.UnixMilli())
-	if c.Bool("rests", unit, true) {
+	if c.Bool(context.Background(), "rests", unit, true) {
 		t.Error("an outpost without contact counts as contact")
 	}
 }
@@ -312,7 +351,7 @@ func TestDecidedIsTold(t *testing.T) {
 	scope := c.Scope(ctx, Unit("site-1", Number("crew_size", 3)))
 	scope.Bool("night-batching", false)
 	scope.String("night-batching", "f")
-	c.Bool("nowhere", Unit("y"), false)
+	c.Bool(context.Background(), "nowhere", Unit("y"), false)
 	want := []told{{"request", "site-1", "night-batching", "on", "TARGETING_MATCH", "crews"}, {"request", "site-1", "night-batching", "", "ERROR", ""}, {"", "y", "nowhere", "", "ERROR", ""}}
 	if fmt.Sprint(all) != fmt.Sprint(want) {
 		t.Errorf("%v\nwant %v", all, want)
@@ -386,11 +425,11 @@ func TestReportsSayHow(t *testing.T) {
 	}
 	until(t, c, "the ruleset", revision(4))
 	for range 5 {
-		c.Bool("night-batching", Unit("site-1", Number("crew_size", 3)), false)
+		c.Bool(context.Background(), "night-batching", Unit("site-1", Number("crew_size", 3)), false)
 	}
-	c.Bool("night-batching", Unit("site-1"), false)
-	c.String("greting", Unit("x"), "hello")
-	c.Number("night-batching", Unit("x"), 1)
+	c.Bool(context.Background(), "night-batching", Unit("site-1"), false)
+	c.String(context.Background(), "greting", Unit("x"), "hello")
+	c.Number(context.Background(), "night-batching", Unit("x"), 1)
 	eventually(t, "what was decided is reported", func() bool {
 		counts, unknown, _, applied := gather()
 		on := counts[countLine{Flag: "night-batching", Variant: "on", Reason: "TARGETING_MATCH", Rule: "crews", Revision: 4}]
@@ -404,7 +443,7 @@ func TestReportsSayHow(t *testing.T) {
 		if i%10 == 0 {
 			unit = Unit(fmt.Sprint("site-", i))
 		}
-		c.Bool("night-batching", unit, false)
+		c.Bool(context.Background(), "night-batching", unit, false)
 	}
 	eventually(t, "the unit that makes most of the calls is named", func() bool {
 		_, _, busy, _ := gather()

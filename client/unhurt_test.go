@@ -60,7 +60,7 @@ func TestListsThatAreNotThere(t *testing.T) {
 	list := flag.HashUnits(secret, []string{"recipient-1", "recipient-2"})
 	s := newService(t, segmented(list.Digest(), len(list), secret))
 	c := s.open(t)
-	if c.Bool("f", Unit("recipient-1"), true) {
+	if c.Bool(context.Background(), "f", Unit("recipient-1"), true) {
 		t.Error("a list that is not there lets somebody in")
 	}
 	if st := c.State(); st.Source != FromService {
@@ -68,7 +68,7 @@ func TestListsThatAreNotThere(t *testing.T) {
 	}
 	s.send("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":2,\"at\":0,\"flags\":[" + boolean("g", "on") + "]}\n\n")
 	until(t, c, "the next revision", revision(2))
-	if !c.Bool("g", Unit("recipient-1"), false) {
+	if !c.Bool(context.Background(), "g", Unit("recipient-1"), false) {
 		t.Error("another flag suffers")
 	}
 }
@@ -105,9 +105,9 @@ func TestDamagedListsAreNoticed(t *testing.T) {
 		t.Fatalf("%d files damaged, %v", damaged, err)
 	}
 	fetched := s.open(t, func(o *Options) { o.Dir = dir })
-	until(t, fetched, "the list from the service", func(State) bool { return fetched.Bool("f", Unit("recipient-0"), false) })
+	until(t, fetched, "the list from the service", func(State) bool { return fetched.Bool(context.Background(), "f", Unit("recipient-0"), false) })
 	for _, unit := range []string{"recipient-0", "recipient-999", "recipient-1999"} {
-		if !fetched.Bool("f", Unit(unit), false) {
+		if !fetched.Bool(context.Background(), "f", Unit(unit), false) {
 			t.Errorf("%s is not in any more", unit)
 		}
 	}
@@ -128,7 +128,7 @@ func TestStranded(t *testing.T) {
 	}
 	beat(true)
 	until(t, c, "it is stranded", func(s State) bool { return s.Stranded && strings.Contains(s.LastError, "restored from a backup") })
-	if !c.Bool("f", Unit("x"), false) {
+	if !c.Bool(context.Background(), "f", Unit("x"), false) {
 		t.Error("it does not decide on")
 	}
 	beat(false)

@@ -88,6 +88,6 @@ func shut(hidden *http.ServeMux, r *http.Request) bool {
 	if g.Variant != "" {
 		return a.Variant != g.Variant
 	}
-	open, ok := a.Bool()
+	open, ok := Value[bool](a)
 	return !ok || !open
 }

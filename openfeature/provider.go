@@ -11,7 +11,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"log/slog"
-	"math"
 	"sync"
 	"time"
 
@@ -265,24 +264,23 @@ func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, as
 
 // BooleanEvaluation decides a boolean flag.
 func (p *Provider) BooleanEvaluation(ctx context.Context, key string, fallback bool, flat of.FlattenedContext) of.BoolResolutionDetail {
-	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Answer.Bool)
+	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Value[bool])
 }
 
 // StringEvaluation decides a string flag.
 func (p *Provider) StringEvaluation(ctx context.Context, key string, fallback string, flat of.FlattenedContext) of.StringResolutionDetail {
-	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Answer.Text)
+	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Value[string])
 }
 
 // FloatEvaluation decides a number flag.
 func (p *Provider) FloatEvaluation(ctx context.Context, key string, fallback float64, flat of.FlattenedContext) of.FloatResolutionDetail {
-	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Answer.Number)
+	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Value[float64])
 }
 
 // IntEvaluation decides a number flag; a value that is no whole number is of another type.
 func (p *Provider) IntEvaluation(ctx context.Context, key string, fallback int64, flat of.FlattenedContext) of.IntResolutionDetail {
 	return resolve(p, ctx, key, fallback, float64(fallback), flat, func(a greenlever.Answer) (int64, bool) {
-		v, ok := a.Number()
-		return int64(v), ok && v == math.Trunc(v)
+		return greenlever.Value[int64](a)
 	})
 }
 

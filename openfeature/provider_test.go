@@ -351,15 +351,10 @@ func TestNotReady(t *testing.T) {
 
 // A scope in the context says who the unit is and by which ruleset is decided.
 func TestScope(t *testing.T) {
-	d, err := greenlever.NewDouble(map[string]any{"a": true})
-	if err != nil {
-		t.Fatal(err)
-	}
+	d := greenlever.NewDouble(t, map[string]any{"a": true})
 	p := On(d.Client)
 	ctx := greenlever.WithScope(context.Background(), d.Scope(context.Background(), greenlever.Unit("x")))
-	if err := d.Set("a", false); err != nil {
-		t.Fatal(err)
-	}
+	d.Set("a", false)
 	if r := p.BooleanEvaluation(ctx, "a", false, nil); !r.Value {
 		t.Errorf("in the scope: %+v", r)
 	}

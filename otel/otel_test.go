@@ -54,7 +54,7 @@ func TestDecided(t *testing.T) {
 	}
 	c := client(Options{Set: "pinecrest/production", Units: true})
 	ctx, span := tracer.Start(context.Background(), "open the door")
-	scope := c.Scope(ctx, greenlever.Unit("recipient-17", greenlever.Text("role", "courier")))
+	scope := c.Scope(ctx, greenlever.Unit("recipient-17", greenlever.String("role", "courier")))
 	scope.Bool("handover-photo", false)
 	scope.Bool("nowhere", false)
 	scope.String("handover-photo", "")
@@ -86,12 +86,12 @@ func TestDecided(t *testing.T) {
 	}
 	// Nothing of the unit without being told to, and no event where they are off.
 	events.all = nil
-	client(Options{}).Bool("handover-photo", greenlever.Unit("recipient-17"), false)
+	client(Options{}).Bool(context.Background(), "handover-photo", greenlever.Unit("recipient-17"), false)
 	if len(events.all) != 1 || strings.Contains(words(events.all[0]), "recipient-17") || strings.Contains(words(events.all[0]), "set.id") {
 		t.Errorf("%v", events.all)
 	}
 	events.all = nil
-	client(Options{Quiet: true}).Bool("handover-photo", greenlever.Unit("recipient-17"), false)
+	client(Options{Quiet: true}).Bool(context.Background(), "handover-photo", greenlever.Unit("recipient-17"), false)
 	if len(events.all) != 0 {
 		t.Errorf("%v", events.all)
 	}

@@ -35,8 +35,8 @@ func run() error {
 	defer flags.Close()
 
 	http.HandleFunc("GET /door", func(w http.ResponseWriter, r *http.Request) {
-		unit := greenlever.Unit(r.FormValue("recipient"), greenlever.Text("site.id", r.FormValue("site")))
-		if flags.Bool("one-touch-open", unit, false) {
+		unit := greenlever.Unit(r.FormValue("recipient"), greenlever.String("site.id", r.FormValue("site")))
+		if flags.Bool(r.Context(), "one-touch-open", unit, false) {
 			fmt.Fprintln(w, "The door opens as you come near.")
 			return
 		}

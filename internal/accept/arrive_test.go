@@ -257,7 +257,7 @@ func gate(t *testing.T, to string) (url string, open func(bool)) {
 // decides waits until a client gives a flag's answer.
 func decides(t *testing.T, c *greenlever.Client, what, key string, want bool) {
 	t.Helper()
-	gltest.Eventually(t, what, func() bool { return c.Bool(key, greenlever.Unit("recipient-17"), !want) == want })
+	gltest.Eventually(t, what, func() bool { return c.Bool(context.Background(), key, greenlever.Unit("recipient-17"), !want) == want })
 }
 
 // After a restore a stop reaches those who had more than the records know, whether they came

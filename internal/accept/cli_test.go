@@ -247,7 +247,7 @@ func TestCommandLineTargeting(t *testing.T) {
 		t.Error("the salt stayed")
 	}
 	sh.run(0, "flag show night-batching").says(`version(firmware) < version("4.2.0")`)
-	sh.run(0, "flag snippet night-batching --for Go").says(`flags.Bool("night-batching", unit, false)`, `greenlever.Text("site.id", siteID)`)
+	sh.run(0, "flag snippet night-batching --for Go").says(`flags.Bool(ctx, "night-batching", unit, false)`, `greenlever.String("site.id", siteID)`)
 
 	// Everybody at once takes the number.
 	s.Flag(t, "one-touch-open")
@@ -359,8 +359,8 @@ func TestPrintedCommandsRun(t *testing.T) {
 	}
 	c := open(t, s, "night", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	gltest.Eventually(t, "the radar sees it", func() bool {
-		c.Bool("It's new", greenlever.Unit("r"), false)
-		c.Bool("night-batch", greenlever.Unit("r"), false)
+		c.Bool(context.Background(), "It's new", greenlever.Unit("r"), false)
+		c.Bool(context.Background(), "night-batch", greenlever.Unit("r"), false)
 		return strings.Contains(sh.run(0, "radar --env night --project pinecrest").out, "night-batch ")
 	})
 	paste(1)

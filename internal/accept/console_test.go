@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"context"
 	"io"
 	"net/http"
 	"net/http/httptest"
@@ -246,7 +247,7 @@ func TestConsoleOnAPhone(t *testing.T) {
 	w.Click("stop weather-holds").See("Standing stops")
 	gltest.Eventually(t, "the stop", func() bool {
 		w.See("delivered to 1 of 1")
-		return !c.Bool("weather-holds", greenlever.Unit("x"), true)
+		return !c.Bool(context.Background(), "weather-holds", greenlever.Unit("x"), true)
 	})
 	good(t, w)
 	for _, path := range []string{"/p/pinecrest/production/flags/one-touch-open", "/p/pinecrest/production/why", "/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account"} {
@@ -335,7 +336,7 @@ func TestConsoleShowsTheShift(t *testing.T) {
 	// A comparison of another type than arrives is refused, with the mend.
 	gltest.Eventually(t, "enough contexts", func() bool {
 		for i := range 3_000 {
-			c.Bool("night-batching", recipient(i%600), false)
+			c.Bool(context.Background(), "night-batching", recipient(i%600), false)
 		}
 		var a struct{ Contexts uint64 }
 		s.Keeper.Do(t, "GET", inProd+"/attributes", nil, 200, &a)

@@ -67,12 +67,12 @@ func TestClientFollows(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	c := open(t, s, "production")
 	unit := greenlever.Unit("recipient-17")
-	if c.Bool("one-touch-open", unit, true) {
+	if c.Bool(context.Background(), "one-touch-open", unit, true) {
 		t.Error("the lever is off, the client says on")
 	}
 	saved := s.Edit(t, "production", "one-touch-open", turnOn)
 	until(t, c, "the edit", at(saved.Revision))
-	if a := c.Answer("one-touch-open", unit); a.Variant != "on" || a.Reason != "STATIC" || a.Revision != saved.Revision {
+	if a := c.Answer(context.Background(), "one-touch-open", unit); a.Variant != "on" || a.Reason != "STATIC" || a.Revision != saved.Revision {
 		t.Errorf("%+v", a)
 	}
 	var stop struct {
@@ -81,18 +81,18 @@ func TestClientFollows(t *testing.T) {
 	}
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, &stop)
 	until(t, c, "the stop", at(stop.Revision))
-	if a := c.Answer("one-touch-open", unit); a.Variant != "off" || a.Reason != "DISABLED" {
+	if a := c.Answer(context.Background(), "one-touch-open", unit); a.Variant != "off" || a.Reason != "DISABLED" {
 		t.Errorf("stopped: %+v", a)
 	}
 	s.Keeper.Do(t, "POST", inProd+"/lifts", object{"stops": []string{stop.Stop}}, 201, nil)
 	until(t, c, "the lift", at(stop.Revision+1))
-	if !c.Bool("one-touch-open", unit, false) {
+	if !c.Bool(context.Background(), "one-touch-open", unit, false) {
 		t.Error("lifted, and still off")
 	}
-	if a := c.Answer("no-such-flag", unit); a.Code != "FLAG_NOT_FOUND" || a.Reason != "ERROR" {
+	if a := c.Answer(context.Background(), "no-such-flag", unit); a.Code != "FLAG_NOT_FOUND" || a.Reason != "ERROR" {
 		t.Errorf("%+v", a)
 	}
-	if c.String("one-touch-open", unit, "fallback") != "fallback" || c.Number("no-such-flag", unit, 7) != 7 {
+	if c.String(context.Background(), "one-touch-open", unit, "fallback") != "fallback" || c.Number(context.Background(), "no-such-flag", unit, 7) != 7 {
 		t.Error("no fallback for another type or an unknown flag")
 	}
 	// The service learns who has the newest revision.
@@ -126,7 +126,7 @@ func TestClientWithoutService(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(t, c, "that the service is gone", func(st greenlever.State) bool { return !st.Connected && st.LastError != "" })
-	if !c.Bool("one-touch-open", greenlever.Unit("x"), false) {
+	if !c.Bool(context.Background(), "one-touch-open", greenlever.Unit("x"), false) {
 		t.Error("without the service the answer changed")
 	}
 	c.Close()
@@ -134,7 +134,7 @@ func TestClientWithoutService(t *testing.T) {
 	if st := again.State(); st.Source != greenlever.FromDisk || st.Revision != saved.Revision {
 		t.Fatalf("restarted: %+v", st)
 	}
-	if !again.Bool("one-touch-open", greenlever.Unit("x"), false) {
+	if !again.Bool(context.Background(), "one-touch-open", greenlever.Unit("x"), false) {
 		t.Error("from disk the answer changed")
 	}
 	// The file is for its owner alone, whole, and of this address and key.
@@ -155,7 +155,7 @@ func TestClientWithoutService(t *testing.T) {
 		if st := d.State(); st.Source != greenlever.FromNowhere {
 			t.Errorf("%s: %+v", name, st)
 		}
-		if a := d.Answer("one-touch-open", greenlever.Unit("x")); a.Code != "PROVIDER_NOT_READY" {
+		if a := d.Answer(context.Background(), "one-touch-open", greenlever.Unit("x")); a.Code != "PROVIDER_NOT_READY" {
 			t.Errorf("%s: %+v", name, a)
 		}
 		d.Close()
@@ -188,15 +188,15 @@ func TestClientFromAFileAlone(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	if c.Bool("f", greenlever.Unit("x"), true) || c.State().Source != greenlever.FromFile {
+	if c.Bool(context.Background(), "f", greenlever.Unit("x"), true) || c.State().Source != greenlever.FromFile {
 		t.Errorf("%+v", c.State())
 	}
 	write("on")
-	gltest.Eventually(t, "the saved file", func() bool { return c.Bool("f", greenlever.Unit("x"), false) })
+	gltest.Eventually(t, "the saved file", func() bool { return c.Bool(context.Background(), "f", greenlever.Unit("x"), false) })
 	if err := os.WriteFile(path, []byte("{broken"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if !c.Bool("f", greenlever.Unit("x"), false) {
+	if !c.Bool(context.Background(), "f", greenlever.Unit("x"), false) {
 		t.Error("a broken file took the ruleset away")
 	}
 	if _, err := greenlever.Open(context.Background(), greenlever.Options{File: path, Logger: quiet}); err == nil || !strings.Contains(err.Error(), path) {
@@ -423,7 +423,7 @@ func TestTwoServices(t *testing.T) {
 	c := gltest.Caller{URL: other.URL(), Header: s.Keeper.Header}
 	c.Do(t, "POST", inProd+"/stops", object{"flags": []string{"a"}}, 201, nil)
 	until(t, here, "the stop from there", at(saved.Revision+1))
-	if here.Bool("a", greenlever.Unit("x"), true) {
+	if here.Bool(context.Background(), "a", greenlever.Unit("x"), true) {
 		t.Error("stopped there, on here")
 	}
 }
@@ -501,7 +501,7 @@ func TestOfNewerServices(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(t, c, "the revision", at(2))
-	if c.Bool("a", greenlever.Unit("u"), true) {
+	if c.Bool(context.Background(), "a", greenlever.Unit("u"), true) {
 		t.Error("an unknown leaf let somebody in")
 	}
 	c.Close()
@@ -523,7 +523,7 @@ func TestOddNumbers(t *testing.T) {
 	c := open(t, s, "production")
 	until(t, c, "the edit", at(saved.Revision))
 	for n, want := range map[int64]bool{5: true, 1 << 53: false, -(1 << 60): false, 1<<53 - 1: true} {
-		if got := c.Bool("a", greenlever.Unit("x", greenlever.Integer("n", n)), false); got != want {
+		if got := c.Bool(context.Background(), "a", greenlever.Unit("x", greenlever.Int("n", n)), false); got != want {
 			t.Errorf("%d: %t", n, got)
 		}
 	}

@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -237,7 +238,7 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 		}
 		want := map[string]string{}
 		for _, key := range keys {
-			a := c.Answer(key, unit)
+			a := c.Answer(context.Background(), key, unit)
 			want[key] = a.Variant + " " + a.Reason
 			if said[key] == nil {
 				said[key] = map[string]bool{}

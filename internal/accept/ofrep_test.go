@@ -2,6 +2,7 @@ package accept
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"os"
 	"strconv"
@@ -138,7 +139,7 @@ func TestVectorsEverywhere(t *testing.T) {
 			t.Errorf("%s: not among all", row.Name)
 		}
 		for _, c := range []*greenlever.Client{c, behind} {
-			if a := c.Answer(row.Flag, clientContext(t, row.Context)); a.Variant != row.Variant || a.Reason != row.Reason || a.Missing != row.Missing {
+			if a := c.Answer(context.Background(), row.Flag, clientContext(t, row.Context)); a.Variant != row.Variant || a.Reason != row.Reason || a.Missing != row.Missing {
 				t.Errorf("%s, client: %+v, want %s %s", row.Name, a, row.Variant, row.Reason)
 			}
 		}
@@ -168,7 +169,7 @@ func clientContext(t *testing.T, raw json.RawMessage) greenlever.Context {
 		for name, v := range m {
 			switch v := v.(type) {
 			case string:
-				*into = append(*into, greenlever.Text(prefix+name, v))
+				*into = append(*into, greenlever.String(prefix+name, v))
 			case bool:
 				*into = append(*into, greenlever.Bool(prefix+name, v))
 			case float64:

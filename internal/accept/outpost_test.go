@@ -59,7 +59,7 @@ func TestOutpost(t *testing.T) {
 	saved := s.Edit(t, "production", "night-batching", crews)
 	until(t, c, "the edit, through the outpost", at(saved.Revision))
 	unit := greenlever.Unit("site-1", greenlever.Number("crew_size", 3))
-	if !c.Bool("night-batching", unit, false) {
+	if !c.Bool(context.Background(), "night-batching", unit, false) {
 		t.Error("through an outpost the rule does not apply")
 	}
 	const path = "/ofrep/v1/evaluate/flags"
@@ -192,7 +192,7 @@ func TestOutpostWithoutService(t *testing.T) {
 	}
 	late := open(t, s, "production", through(again))
 	until(t, late, "a client that starts without the service", at(saved.Revision))
-	if !late.Bool("handover-photo", greenlever.Unit("r"), false) {
+	if !late.Bool(context.Background(), "handover-photo", greenlever.Unit("r"), false) {
 		t.Error("a client that starts without the service is answered otherwise")
 	}
 	if left := time.Since(late.State().Contact); left < 0 {
@@ -249,7 +249,7 @@ func TestOutpostBehindOutpost(t *testing.T) {
 	c := open(t, s, "production", through(far), func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	saved := s.Edit(t, "production", "a", turnOn)
 	until(t, c, "the edit", at(saved.Revision))
-	c.Bool("a", greenlever.Unit("x"), false)
+	c.Bool(context.Background(), "a", greenlever.Unit("x"), false)
 	gltest.Eventually(t, "all three are known", func() bool {
 		var d struct {
 			Newest struct{ Expected, Reached int }
@@ -287,7 +287,7 @@ func TestOutpostThatLags(t *testing.T) {
 		o.Dir, o.HTTP, o.Wait = mine, &http.Client{Transport: proxy}, -1
 	})
 	until(t, c, "the outpost that lags", func(st greenlever.State) bool { return st.Connected })
-	if st := c.State(); st.Revision != newer.Revision || c.Bool("a", greenlever.Unit("x"), false) {
+	if st := c.State(); st.Revision != newer.Revision || c.Bool(context.Background(), "a", greenlever.Unit("x"), false) {
 		t.Errorf("the client went back: %+v", st)
 	}
 }

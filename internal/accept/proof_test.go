@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"sync/atomic"
@@ -131,10 +132,10 @@ func TestWindowEndsOnTime(t *testing.T) {
 	until(t, c, "the window", at(saved.Revision))
 	url := streamOf(t, s, s.Browse["production"])
 	events := changes(t, url)
-	if time.Now().Add(time.Duration(by.Load())).Before(end) && !c.Bool("market-day", greenlever.Unit("x"), false) {
+	if time.Now().Add(time.Duration(by.Load())).Before(end) && !c.Bool(context.Background(), "market-day", greenlever.Unit("x"), false) {
 		t.Error("the window is over too soon")
 	}
-	gltest.Eventually(t, "the window ends in the client", func() bool { return !c.Bool("market-day", greenlever.Unit("x"), true) })
+	gltest.Eventually(t, "the window ends in the client", func() bool { return !c.Bool(context.Background(), "market-day", greenlever.Unit("x"), true) })
 	late := time.Now().Add(time.Duration(by.Load())).Sub(end)
 	if late < 0 {
 		t.Errorf("the client changed %v before the end", -late)

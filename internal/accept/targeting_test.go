@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -10,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"greenlever.example/client"
+	greenlever "greenlever.example/client"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
@@ -42,10 +43,10 @@ func tryEdit(t *testing.T, s *gltest.Service, env, key string, alter func(*flag.
 }
 
 func recipient(i int) greenlever.Context {
-	attributes := []greenlever.Attribute{greenlever.Text("site.id", fmt.Sprint("site-", i%60)), greenlever.Text("site.region", []string{"north", "east", "south"}[i%3]),
-		greenlever.Text("crew_size", "2"), greenlever.Text("email", fmt.Sprintf("r%d@pinecrest.example", i))}
+	attributes := []greenlever.Attribute{greenlever.String("site.id", fmt.Sprint("site-", i%60)), greenlever.String("site.region", []string{"north", "east", "south"}[i%3]),
+		greenlever.String("crew_size", "2"), greenlever.String("email", fmt.Sprintf("r%d@pinecrest.example", i))}
 	if i%5 > 0 {
-		attributes = append(attributes, greenlever.Text("firmware", []string{"4.1.0", "4.2.0"}[i%2]))
+		attributes = append(attributes, greenlever.String("firmware", []string{"4.1.0", "4.2.0"}[i%2]))
 	}
 	return greenlever.Unit(fmt.Sprint("recipient-", i), attributes...)
 }
@@ -72,7 +73,7 @@ func populated(t *testing.T, units int) (*gltest.Service, *greenlever.Client) {
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 100 * time.Millisecond })
 	gltest.Eventually(t, "the population", func() bool {
 		for i := range units { // the first calls come before the client was told how to sample
-			c.Bool("night-batching", recipient(i), false)
+			c.Bool(context.Background(), "night-batching", recipient(i), false)
 		}
 		var p struct {
 			Samples []struct {
@@ -155,7 +156,7 @@ func TestComparisonsThatCannotFit(t *testing.T) {
 	s, c := populated(t, 300)
 	gltest.Eventually(t, "the attributes", func() bool {
 		for i := range 3_000 {
-			c.Bool("night-batching", recipient(i%300), false)
+			c.Bool(context.Background(), "night-batching", recipient(i%300), false)
 		}
 		var a struct {
 			Contexts uint64
@@ -326,10 +327,10 @@ func TestSeeItAs(t *testing.T) {
 	}
 	c := open(t, s, "production")
 	until(t, c, "the lever", func(greenlever.State) bool {
-		return c.Answer("one-touch-open", greenlever.Unit("me")).Reason == "STATIC"
+		return c.Answer(context.Background(), "one-touch-open", greenlever.Unit("me")).Reason == "STATIC"
 	})
-	unit := greenlever.Unit("me", greenlever.Text("role", "developer"))
-	if !c.Bool("one-touch-open", c.SeeAs(unit, issued.Token), false) || c.Bool("one-touch-open", unit, false) || c.Bool("one-touch-open", c.SeeAs(unit, "nonsense"), false) {
+	unit := greenlever.Unit("me", greenlever.String("role", "developer"))
+	if !c.Bool(context.Background(), "one-touch-open", c.SeeAs(unit, issued.Token), false) || c.Bool(context.Background(), "one-touch-open", unit, false) || c.Bool(context.Background(), "one-touch-open", c.SeeAs(unit, "nonsense"), false) {
 		t.Error("the client sees it otherwise")
 	}
 	var history struct {
@@ -364,7 +365,9 @@ func TestMillionUnits(t *testing.T) {
 	})
 	dir := t.TempDir()
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Dir = dir })
-	is := func(unit string) bool { return c.Bool("one-touch-open", greenlever.Unit(unit), false) }
+	is := func(unit string) bool {
+		return c.Bool(context.Background(), "one-touch-open", greenlever.Unit(unit), false)
+	}
 	before := heap()
 	const million = 1_000_000
 	var file strings.Builder

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	greenlever "greenlever.example/client"
+	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/gltest"
 )
@@ -179,8 +180,7 @@ type watched struct {
 	key        string
 }
 
-func (w *watched) applied(ruleset, _ any) {
-	rs := ruleset.(*flag.Ruleset)
+func (w *watched) applied(rs *flag.Ruleset, _ *flag.Event) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	if rs.Epoch == w.epoch && rs.Revision < w.had {
@@ -192,8 +192,8 @@ func (w *watched) applied(ruleset, _ any) {
 func (w *watched) open(t *testing.T) {
 	t.Helper()
 	var err error
-	w.Client, err = greenlever.Open(context.Background(), greenlever.Options{URL: w.url, Key: w.key, Dir: w.dir, Application: "door", Version: "1", Logger: quiet, Wait: -1,
-		Report: time.Second, HTTP: &http.Client{Transport: &http.Transport{}}, Relay: &greenlever.Relay{Applied: w.applied}})
+	w.Client, err = greenlever.Open(context.Background(), (&relay.Relay{Applied: w.applied}).In(greenlever.Options{URL: w.url, Key: w.key, Dir: w.dir, Application: "door", Version: "1", Logger: quiet, Wait: -1,
+		Report: time.Second, HTTP: &http.Client{Transport: &http.Transport{}}}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -359,7 +359,7 @@ func TestTorture(t *testing.T) {
 			t.Errorf("a client went back: %s", w.backwards)
 		}
 		w.mu.Unlock()
-		if !w.Bool("a", greenlever.Unit("x"), false) {
+		if !w.Bool(context.Background(), "a", greenlever.Unit("x"), false) {
 			t.Error("a client has the last revision and another answer")
 		}
 	}

@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"context"
 	"errors"
 	"os"
 	"os/exec"
@@ -29,11 +30,11 @@ func decided(t *testing.T, by *atomic.Int64) *gltest.Service {
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	until(t, c, "the edit", at(saved.Revision))
 	for range 30 {
-		c.Bool("night-batching", greenlever.Unit("site-1", greenlever.Number("crew_size", 3)), false)
+		c.Bool(context.Background(), "night-batching", greenlever.Unit("site-1", greenlever.Number("crew_size", 3)), false)
 	}
-	c.Bool("night-batching", greenlever.Unit("site-1"), false)
-	c.String("greeting", greenlever.Unit("x"), "hello")
-	c.Number("night-batching", greenlever.Unit("x"), 1)
+	c.Bool(context.Background(), "night-batching", greenlever.Unit("site-1"), false)
+	c.String(context.Background(), "greeting", greenlever.Unit("x"), "hello")
+	c.Number(context.Background(), "night-batching", greenlever.Unit("x"), 1)
 	gltest.Eventually(t, "all of it is reported", func() bool {
 		u := s.Keeper.Uses(t, "production")
 		var r struct{ Unknown []struct{ Flag string } }

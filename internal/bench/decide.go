@@ -58,13 +58,13 @@ func newCorpus() *corpus {
 // of the units are inside.
 func (c *corpus) prepare(kind string) {
 	rng := rand.New(rand.NewPCG(3, 4))
-	site := func(of int) greenlever.Attribute { return siteID.Text(fmt.Sprint("site-", rng.IntN(of))) }
+	site := func(of int) greenlever.Attribute { return siteID.String(fmt.Sprint("site-", rng.IntN(of))) }
 	for i, key := range c.keys {
 		switch kind {
 		case "mixed":
-			c.contexts[i] = greenlever.Unit(key, site(2_000), greenlever.Text("firmware", fmt.Sprintf("%d.%d.%d", 3+rng.IntN(4), rng.IntN(10), rng.IntN(5))),
-				greenlever.Integer("parcels_this_month", rng.Int64N(40)), greenlever.Text("network", fmt.Sprintf("10.%d.%d.%d", rng.IntN(40), rng.IntN(256), rng.IntN(256))),
-				attributes[0].Text(values[rng.IntN(8)]), attributes[2].Text(values[rng.IntN(8)]))
+			c.contexts[i] = greenlever.Unit(key, site(2_000), greenlever.String("firmware", fmt.Sprintf("%d.%d.%d", 3+rng.IntN(4), rng.IntN(10), rng.IntN(5))),
+				greenlever.Int("parcels_this_month", rng.Int64N(40)), greenlever.String("network", fmt.Sprintf("10.%d.%d.%d", rng.IntN(40), rng.IntN(256), rng.IntN(256))),
+				attributes[0].String(values[rng.IntN(8)]), attributes[2].String(values[rng.IntN(8)]))
 		case "ten":
 			c.contexts[i] = greenlever.Unit(key, site(20))
 		case "many":
@@ -72,7 +72,7 @@ func (c *corpus) prepare(kind string) {
 		default:
 			list := make([]greenlever.Attribute, len(attributes))
 			for j, a := range attributes {
-				list[j] = a.Text(values[rng.IntN(len(values))])
+				list[j] = a.String(values[rng.IntN(len(values))])
 			}
 			c.contexts[i] = greenlever.Unit(key, list...)
 		}
@@ -129,6 +129,14 @@ func document(kind string, i int) flag.Document {
 		n := map[string]int{"ten": 10, "many": 100_000}[kind]
 		if i < listed {
 			d.Rules = []flag.Rule{{ID: "1", Name: "listed", Gives: flag.Gives{Variant: "on"}, When: &condition.Node{Test: "string.one-of", Attribute: "site.id", Text: sites(n)}}}
+		}
+	case "texts":
+		leaf := func(test string, ignoreCase bool, text ...string) *condition.Node {
+			return &condition.Node{Test: test, Attribute: "site.region", IgnoreCase: ignoreCase, Text: text}
+		}
+		for j, when := range []*condition.Node{leaf("string.equals", true, "ALPHA"), leaf("string.one-of", true, "BRAVO", "CEDAR"), leaf("string.begins", true, "DEL"),
+			leaf("string.matches", false, "^[e-f][a-z]+$"), leaf("string.matches", true, "^G.*E$")} {
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"}, When: when})
 		}
 	case "equal":
 		for j, a := range []string{"site.region", "site.plan", "role", "network", "country"} {
@@ -212,9 +220,18 @@ func nanoseconds(n int, do func() int64) float64 {
 func benchDecide(_ context.Context, rounds int) ([]row, error) {
 	c := newCorpus()
 	var rows []row
-	for _, kind := range []string{"plain", "shares", "equal", "mixed"} {
+	for _, kind := range []string{"plain", "shares", "equal", "texts", "mixed"} {
 		if kind == "plain" || kind == "mixed" {
 			c.prepare(kind)
+		}
+		c := c
+		if kind == "texts" { // a sample's worth of units, all at work
+			few := *c
+			few.unit = make([]int32, len(c.unit))
+			for i := range few.unit {
+				few.unit[i] = c.unit[i] % 1_500
+			}
+			c = &few
 		}
 		handles := make([]greenlever.BoolFlag, flags) // programs declare them before they follow
 		for i := range handles {
@@ -237,7 +254,7 @@ func benchDecide(_ context.Context, rounds int) ([]row, error) {
 		return nil, err
 	}
 	// In the order of the table.
-	return []row{rows[0], rows[1], rows[2], rows[3], rows[4], rows[6], lists, rows[5]}, nil
+	return []row{rows[0], rows[1], rows[2], rows[3], rows[4], rows[6], rows[7], lists, rows[5]}, nil
 }
 
 // benchLists measures one-of over 100,000 against over 10. Both sides have units of their
@@ -260,7 +277,7 @@ func benchLists(c *corpus, rounds int) (row, error) {
 		calls[kind] = func() float64 {
 			return nanoseconds(len(names), func() (n int64) {
 				for i, name := range names {
-					if client.Bool(name, units.contexts[units.unit[i]], false) {
+					if client.Bool(context.Background(), name, units.contexts[units.unit[i]], false) {
 						n++
 					}
 				}
@@ -287,7 +304,7 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 	typed := func() float64 {
 		return nanoseconds(calls, func() (n int64) {
 			for i, name := range names {
-				if client.Bool(name, c.contexts[c.unit[i]], false) {
+				if client.Bool(context.Background(), name, c.contexts[c.unit[i]], false) {
 					n++
 				}
 			}
@@ -322,23 +339,29 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 	}
 	switch kind {
 	case "plain":
-		first := allocations(result("boolean flag, no rules, typed call", typed, lookup, 1.5), func() { client.Bool(keys[7], c.contexts[9], false) })
+		first := allocations(result("boolean flag, no rules, typed call", typed, lookup, 1.5), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })
 		answer := func() float64 {
 			return nanoseconds(calls, func() (n int64) {
 				for i, name := range names {
-					a := client.Answer(name, c.contexts[c.unit[i]])
+					a := client.Answer(context.Background(), name, c.contexts[c.unit[i]])
 					n += int64(len(a.Variant))
 				}
 				return n
 			})
 		}
-		return []row{first, allocations(result("the same, full answer", answer, lookup, 2.5), func() { client.Answer(keys[7], c.contexts[9]) })}
+		return []row{first, allocations(result("the same, full answer", answer, lookup, 2.5), func() { client.Answer(context.Background(), keys[7], c.contexts[9]) })}
+	case "texts":
+		return []row{allocations(result("5 rules ignoring case or by pattern, 1,500 units", typed, hashed, 25), func() {
+			for _, u := range c.unit[:2_000] {
+				client.Bool(context.Background(), keys[7], c.contexts[u], false)
+			}
+		})}
 	case "mixed":
-		return []row{allocations(result("5 mixed rules + shares", typed, hashed, 4.5), func() { client.Bool(keys[7], c.contexts[9], false) })}
+		return []row{allocations(result("5 mixed rules + shares", typed, hashed, 4.5), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })}
 	case "shares":
-		return []row{allocations(result("shares only, typed call", typed, hashed, 1.6), func() { client.Bool(keys[7], c.contexts[9], false) })}
+		return []row{allocations(result("shares only, typed call", typed, hashed, 1.6), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })}
 	}
-	equal := allocations(result("5 equality rules + shares", typed, hashed, 3), func() { client.Bool(keys[7], c.contexts[9], false) })
+	equal := allocations(result("5 equality rules + shares", typed, hashed, 3), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })
 	return []row{equal, cores(typed, rounds)}
 }
 
@@ -353,7 +376,7 @@ func handleRow(c *corpus, client *greenlever.Client, handles []greenlever.BoolFl
 	called := func() float64 {
 		return nanoseconds(calls, func() (n int64) {
 			for i, f := range c.flag {
-				if handles[f].For(client, c.contexts[c.unit[i]]) {
+				if handles[f].For(context.Background(), client, c.contexts[c.unit[i]]) {
 					n++
 				}
 			}
@@ -372,7 +395,7 @@ func handleRow(c *corpus, client *greenlever.Client, handles []greenlever.BoolFl
 	}
 	o, f, ratio := inTurn(rounds, called, read)
 	return row{what: "a handle's call, no rules", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 3,
-		note: fmt.Sprintf("%.0f allocations; floor: an atomic pointer load and a slice read", testing.AllocsPerRun(1000, func() { handles[7].For(client, c.contexts[9]) }))}
+		note: fmt.Sprintf("%.0f allocations; floor: an atomic pointer load and a slice read", testing.AllocsPerRun(1000, func() { handles[7].For(context.Background(), client, c.contexts[9]) }))}
 }
 
 // cores measures calls a second on two processors against one.

@@ -43,7 +43,7 @@ func benchStart(ctx context.Context, rounds int) ([]row, error) {
 			failed = err
 			return 1
 		}
-		if a := c.Answer("flag-9999", greenlever.Unit("x")); a.Variant == "" {
+		if a := c.Answer(context.Background(), "flag-9999", greenlever.Unit("x")); a.Variant == "" {
 			failed = fmt.Errorf("the client answers %+v", a)
 		}
 		_ = c.Close()

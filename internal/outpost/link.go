@@ -20,6 +20,7 @@ import (
 	"time"
 
 	greenlever "greenlever.example/client"
+	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
@@ -48,7 +49,7 @@ type link struct {
 	http   *http.Client
 	now    func() time.Time
 	client atomic.Pointer[greenlever.Client] // nil until it is open
-	relay  *greenlever.Relay
+	relay  *relay.Relay
 	asked  chan struct{} // closed once the service was asked what is needed, whatever came back
 
 	mu      sync.Mutex
@@ -88,11 +89,11 @@ func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.
 }
 
 // apply is told of each ruleset that the client decides by, in order.
-func (l *link) apply(ruleset, event any) {
+func (l *link) apply(rs *flag.Ruleset, e *flag.Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	l.rules = ruleset.(*flag.Ruleset)
-	if e, ok := event.(*flag.Event); !ok {
+	l.rules = rs
+	if e == nil {
 		l.events = nil
 	} else if l.events = append(l.events, e); len(l.events) > keptEvents {
 		l.events = l.events[1:]

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	greenlever "greenlever.example/client"
+	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
@@ -23,7 +23,7 @@ func clocked(t *testing.T) (*link, *time.Time) {
 	t.Helper()
 	now := time.Date(2026, 11, 23, 8, 0, 0, 0, time.UTC)
 	l := newLink(1, "http://127.0.0.1:1", "gls_x", t.TempDir(), http.DefaultClient, func() time.Time { return now })
-	l.relay = &greenlever.Relay{}
+	l.relay = &relay.Relay{}
 	return l, &now
 }
 

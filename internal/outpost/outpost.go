@@ -19,6 +19,7 @@ import (
 	"time"
 
 	greenlever "greenlever.example/client"
+	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
@@ -174,16 +175,16 @@ func (o *Outpost) until(done <-chan struct{}) {
 func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error {
 	c := o.config
 	l := newLink(id, c.URL, secret, c.Dir, c.HTTP, time.Now)
-	l.relay = &greenlever.Relay{
-		Applied: func(ruleset, event any) {
-			l.apply(ruleset, event)
+	l.relay = &relay.Relay{
+		Applied: func(rs *flag.Ruleset, e *flag.Event) {
+			l.apply(rs, e)
 			o.edge.Hub.Nudge()
 		},
 		Report: func() map[string]any { return l.report(o.edge.Audience(id)) },
 	}
 	o.links = append(o.links, l) // before its client calls
-	client, err := greenlever.Open(ctx, greenlever.Options{URL: c.URL, Key: secret, Dir: c.Dir, Application: c.Name, Version: c.Version,
-		Wait: -1, HTTP: c.HTTP, Logger: c.Log, Relay: l.relay})
+	client, err := greenlever.Open(ctx, l.relay.In(greenlever.Options{URL: c.URL, Key: secret, Dir: c.Dir, Application: c.Name, Version: c.Version,
+		Wait: -1, HTTP: c.HTTP, Logger: c.Log}))
 	if err != nil {
 		return err
 	}

@@ -35,18 +35,18 @@ type Rounds struct {
 }
 
 // Plan is one round: what the service asks its flags on the way.
-func (r *Rounds) Plan(c *Courier) {
+func (r *Rounds) Plan(ctx context.Context, c *Courier) {
 	unit := c.Context()
-	_ = r.flags.Bool("night-batching", unit, false)
-	_ = r.flags.Bool("weather-holds", unit, true)
-	_ = r.flags.Number("telemetry-interval", unit, 60)
-	_ = r.flags.Bool("night-batch", unit, false) // a slip of the pen, which the radar finds
+	_ = r.flags.Bool(ctx, "night-batching", unit, false)
+	_ = r.flags.Bool(ctx, "weather-holds", unit, true)
+	_ = r.flags.Number(ctx, "telemetry-interval", unit, 60)
+	_ = r.flags.Bool(ctx, "night-batch", unit, false) // a slip of the pen, which the radar finds
 }
 
 // plans lets couriers ask for their rounds until the context ends.
 func (r *Rounds) plans(ctx context.Context, couriers []Courier, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 4))
-	every(ctx, func() { r.Plan(&couriers[rng.IntN(len(couriers))]) })
+	every(ctx, func() { r.Plan(ctx, &couriers[rng.IntN(len(couriers))]) })
 }
 
 // Pace of the traffic: brisk at first, so that the population is soon known.
@@ -74,22 +74,22 @@ func every(ctx context.Context, do func()) {
 }
 
 // Open is one visit: what the service asks its flags on the way.
-func (d *Door) Open(r *Recipient) {
+func (d *Door) Open(ctx context.Context, r *Recipient) {
 	unit := r.Context()
-	if d.flags.Bool("one-touch-open", unit, false) {
-		_ = d.flags.Bool("handover-photo", unit, false)
+	if d.flags.Bool(ctx, "one-touch-open", unit, false) {
+		_ = d.flags.Bool(ctx, "handover-photo", unit, false)
 	}
-	_ = d.flags.Bool("chilled-compartments", unit, false)
-	_ = d.flags.String("arrival-estimate", unit, "timetable")
-	_ = greenlever.Object(d.flags, "door-retries", unit, retries{Attempts: 2, PauseMillis: 400})
+	_ = d.flags.Bool(ctx, "chilled-compartments", unit, false)
+	_ = d.flags.String(ctx, "arrival-estimate", unit, "timetable")
+	_ = greenlever.Object(ctx, d.flags, "door-retries", unit, retries{Attempts: 2, PauseMillis: 400})
 	if r.Parcels > 8 {
-		_ = d.flags.Bool("night-batching", unit, false)
-		_ = d.flags.Bool("weather-holds", unit, true)
+		_ = d.flags.Bool(ctx, "night-batching", unit, false)
+		_ = d.flags.Bool(ctx, "weather-holds", unit, true)
 	}
 }
 
 // visits lets recipients come by until the context ends.
 func (d *Door) visits(ctx context.Context, people []Recipient, seed uint64) {
 	rng := rand.New(rand.NewPCG(seed, 2))
-	every(ctx, func() { d.Open(&people[rng.IntN(len(people))]) })
+	every(ctx, func() { d.Open(ctx, &people[rng.IntN(len(people))]) })
 }

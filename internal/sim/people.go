@@ -84,14 +84,14 @@ var (
 
 // Context is what the door service knows of the recipient.
 func (r *Recipient) Context() greenlever.Context {
-	attributes := []greenlever.Attribute{role.Text("recipient"), siteID.Text(r.Site), siteRegion.Text(r.Region), sitePlan.Text(r.Plan),
-		appVersion.Text(r.App), parcels.Integer(int64(r.Parcels)), country.Text(r.Country), languages.List(r.Speaks...), joined.Text(r.Joined), network.Text(r.Network),
-		email.Text(r.Key + "@mail.example")}
+	attributes := []greenlever.Attribute{role.String("recipient"), siteID.String(r.Site), siteRegion.String(r.Region), sitePlan.String(r.Plan),
+		appVersion.String(r.App), parcels.Int(int64(r.Parcels)), country.String(r.Country), languages.List(r.Speaks...), joined.String(r.Joined), network.String(r.Network),
+		email.String(r.Key + "@mail.example")}
 	if r.Firmware != "" {
-		attributes = append(attributes, firmwareAt.Text(r.Firmware))
+		attributes = append(attributes, firmwareAt.String(r.Firmware))
 	}
 	if r.Badge != "" {
-		attributes = append(attributes, badge.Text(r.Badge))
+		attributes = append(attributes, badge.String(r.Badge))
 	}
 	return greenlever.Unit(r.Key, attributes...)
 }
@@ -117,5 +117,5 @@ func Couriers(seed uint64, n int) []Courier {
 // text, which is the scenario's mistake: a rule that compares it with a number would never
 // apply.
 func (c *Courier) Context() greenlever.Context {
-	return greenlever.Unit(c.Key, role.Text("courier"), siteRegion.Text(c.Region), crewSize.Text(fmt.Sprint(c.Crew)), email.Text(c.Key+"@pinecrest.example"))
+	return greenlever.Unit(c.Key, role.String("courier"), siteRegion.String(c.Region), crewSize.String(fmt.Sprint(c.Crew)), email.String(c.Key+"@pinecrest.example"))
 }

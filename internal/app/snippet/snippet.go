@@ -61,7 +61,7 @@ func goCode(d *flag.Document, fallback string, by []Attribute) string {
 	for _, a := range by {
 		make := map[string]string{"number": "Number", "boolean": "Bool", "list": "List"}[a.Kind]
 		if make == "" {
-			make = "Text"
+			make = "String"
 		}
 		spread := map[bool]string{true: "..."}[a.Kind == "list"]
 		unit += fmt.Sprintf(", greenlever.%s(%q, %s%s)", make, a.Name, goName(a.Name), spread)
@@ -69,13 +69,13 @@ func goCode(d *flag.Document, fallback string, by []Attribute) string {
 	unit += ")\n"
 	switch d.Type {
 	case flag.Boolean:
-		return comment(d, "//") + unit + fmt.Sprintf("if flags.Bool(%q, unit, %s) {\n\t// ...\n}", d.Key, fallback)
+		return comment(d, "//") + unit + fmt.Sprintf("if flags.Bool(ctx, %q, unit, %s) {\n\t// ...\n}", d.Key, fallback)
 	case flag.String:
-		return comment(d, "//") + unit + fmt.Sprintf("value := flags.String(%q, unit, %s)", d.Key, fallback)
+		return comment(d, "//") + unit + fmt.Sprintf("value := flags.String(ctx, %q, unit, %s)", d.Key, fallback)
 	case flag.Number:
-		return comment(d, "//") + unit + fmt.Sprintf("value := flags.Number(%q, unit, %s)", d.Key, fallback)
+		return comment(d, "//") + unit + fmt.Sprintf("value := flags.Number(ctx, %q, unit, %s)", d.Key, fallback)
 	}
-	return comment(d, "//") + "fallback := map[string]any{} // or a type of your own\n" + unit + fmt.Sprintf("value := greenlever.Object(flags, %q, unit, fallback)", d.Key)
+	return comment(d, "//") + "fallback := map[string]any{} // or a type of your own\n" + unit + fmt.Sprintf("value := greenlever.Object(ctx, flags, %q, unit, fallback)", d.Key)
 }
 
 // handle keeps key, type and fallback in one place.

@@ -12,10 +12,10 @@ import (
 
 func TestSnippetsAreFilledIn(t *testing.T) {
 	for kind, c := range map[flag.Type]struct{ a, b, call string }{
-		flag.Boolean: {"true", "false", `flags.Bool("night-batching", unit, false)`},
-		flag.String:  {`"fast"`, `"slow"`, `flags.String("night-batching", unit, "slow")`},
-		flag.Number:  {"5", "2.5", `flags.Number("night-batching", unit, 2.5)`},
-		flag.Object:  {`{"a":1}`, `{"a": 2}`, `greenlever.Object(flags, "night-batching", unit, fallback)`},
+		flag.Boolean: {"true", "false", `flags.Bool(ctx, "night-batching", unit, false)`},
+		flag.String:  {`"fast"`, `"slow"`, `flags.String(ctx, "night-batching", unit, "slow")`},
+		flag.Number:  {"5", "2.5", `flags.Number(ctx, "night-batching", unit, 2.5)`},
+		flag.Object:  {`{"a":1}`, `{"a": 2}`, `greenlever.Object(ctx, flags, "night-batching", unit, fallback)`},
 	} {
 		d := &flag.Document{Key: "night-batching", Type: kind, Resting: "b", End: flag.Gives{Variant: "b"},
 			Variants: map[string]json.RawMessage{"a": json.RawMessage(c.a), "b": json.RawMessage(c.b)},
@@ -25,7 +25,7 @@ func TestSnippetsAreFilledIn(t *testing.T) {
 				t.Errorf("%s %s: %s", kind, s.Name, s.Code)
 			}
 			if s.Name == "Go" {
-				if !strings.Contains(s.Code, c.call) || !strings.Contains(s.Code, `greenlever.Text("site.region", siteRegion), greenlever.Text("site.id", siteID), greenlever.Number("crew_size", crewSize), greenlever.List("languages", languages...)`) {
+				if !strings.Contains(s.Code, c.call) || !strings.Contains(s.Code, `greenlever.String("site.region", siteRegion), greenlever.String("site.id", siteID), greenlever.Number("crew_size", crewSize), greenlever.List("languages", languages...)`) {
 					t.Errorf("%s: %s", kind, s.Code)
 				}
 				if _, err := parser.ParseExpr("func() {\n" + s.Code + "\n}"); err != nil {
