@@ -138,7 +138,8 @@ func (c *Client) readFeed(ctx context.Context) error {
 func (c *Client) fetch(ctx context.Context, still time.Duration, method, path string, body []byte, most int64) (status int, answer []byte, err error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	watchdog := time.AfterFunc(still, func() { cancel(errStill) })
+	end := func() { cancel(errStill) }
+	watchdog := time.AfterFunc(still, end)
 	defer watchdog.Stop()
 	moves := func() { watchdog.Reset(still) }
 	req, err := c.request(ctx, method, path, nil)

@@ -95,4 +95,12 @@ func TestDecided(t *testing.T) {
 	if len(events.all) != 0 {
 		t.Errorf("%v", events.all)
 	}
+	// A call by itself, without a scope, is of the span that its context carries.
+	ctx, alone := tracer.Start(context.Background(), "alone")
+	client(Options{Quiet: true}).Bool(ctx, "handover-photo", greenlever.Unit("recipient-17"), false)
+	alone.End()
+	ended := spans.Ended()
+	if got := ended[len(ended)-1].Attributes(); len(got) != 1 || got[0].Key != "greenlever.flag.handover-photo" || got[0].Value.AsString() != "on" {
+		t.Errorf("%v", got)
+	}
 }
