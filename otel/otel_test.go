@@ -100,7 +100,7 @@ func TestDecided(t *testing.T) {
 	client(Options{Quiet: true}).Bool(ctx, "handover-photo", greenlever.Unit("recipient-17"), false)
 	alone.End()
 	ended := spans.Ended()
-	if got := ended[len(ended)-1].Attributes(); len(got) != 1 || got[0].Key != "greenlever.flag.handover-photo" || got[0].Value.AsString() != "on" {
+	if got := ended[len(ended)-1].Attributes(); len(got) != 1 || got[0].Key != "greenlever.flag.handover-photo" || got[0].Value.AsString() != "off" {
 		t.Errorf("%v", got)
 	}
 }
