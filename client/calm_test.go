@@ -242,3 +242,39 @@ func TestDiskWritesAreBounded(t *testing.T) {
 		}
 	}
 }
+
+// Of several addresses the first is followed while it can be, else the next at once; the first one is
+// tried again in time.
+func TestSeveralAddresses(t *testing.T) {
+	first, second := newService(t, ruleset(1, 1, boolean("a", "on"))), newService(t, ruleset(1, 2, boolean("a", "off")))
+	for _, bad := range []string{"http://a.example,", "http://a.example;http://b.example", "http://a.example, b.example", "http://a.example http://b.example"} {
+		if _, err := Open(t.Context(), Options{URL: bad, Key: "gls_test", Wait: -1}); err == nil {
+			t.Errorf("%q is taken", bad)
+		}
+	}
+	c, err := Open(t.Context(), Options{URL: first.URL + " , " + second.URL + "/", Key: "gls_test", Dir: t.TempDir(), Logger: quiet, homeward: 300 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	if s := c.State(); s.Revision != 1 || !s.Connected {
+		t.Fatalf("%+v", s)
+	}
+	first.down.Store(true)
+	first.CloseClientConnections()
+	eventually(t, "nobody follows the first", func() bool { first.mu.Lock(); defer first.mu.Unlock(); return len(first.feeds) == 0 })
+	tell := func(s *service) {
+		eventually(t, "somebody follows", func() bool { s.mu.Lock(); defer s.mu.Unlock(); return len(s.feeds) > 0 })
+		s.send("event: snapshot\ndata: {}\n\n")
+	}
+	eventually(t, "nobody follows the first", func() bool { first.mu.Lock(); defer first.mu.Unlock(); return len(first.feeds) == 0 })
+	tell(second)
+	until(t, c, "the second", func(s State) bool { return s.Revision == 2 && s.Connected })
+	first.set(ruleset(1, 3, boolean("a", "on")))
+	first.down.Store(false)
+	tell(first)
+	until(t, c, "the first again", func(s State) bool { return s.Revision == 3 && s.Connected })
+	if !c.Bool(t.Context(), "a", Unit("x"), false) {
+		t.Error("it decides by another revision")
+	}
+}

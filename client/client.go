@@ -43,7 +43,9 @@ import (
 
 // Options configure a [Client]. Every field has a default.
 type Options struct {
-	URL  string // of the service; default: GREENLEVER_URL
+	// URL is the service's address, or an outpost's; several, with commas between, are tried in
+	// turn, the first before the others. Default: GREENLEVER_URL.
+	URL  string
 	Key  string // an access key of kind service; default: GREENLEVER_KEY
 	File string // a ruleset to start from; alone, without URL and key, it is followed; default: GREENLEVER_FILE
 	Dir  string // where the last ruleset is kept; default: GREENLEVER_DIR, or the user's cache directory
@@ -63,8 +65,9 @@ type Options struct {
 	HTTP   *http.Client
 	Logger *slog.Logger
 
-	tap     *tap.Tap      // set by package relay
-	silence time.Duration // a line on which nothing comes for so long is dead; default 40 s
+	tap      *tap.Tap      // set by package relay
+	silence  time.Duration // a line on which nothing comes for so long is dead; default 40 s
+	homeward time.Duration // how long another address than the first is followed at a time; default 10 min
 }
 
 func init() {
@@ -113,17 +116,19 @@ func (s *state) ready() bool { return s.source != FromNowhere }
 
 // Client decides flags. Its methods may be called from any goroutine.
 type Client struct {
-	state    atomic.Pointer[state]
-	decided  func(ctx context.Context, unit Context, a Answer)
-	options  Options
-	log      *slog.Logger
-	instance string
-	started  time.Time
-	counts   counts
-	people   population
-	skew     atomic.Int64 // milliseconds by which this machine's clock is behind
-	disk     *disk
-	fileSeen stamp // of the file that is followed; its goroutine's own
+	state     atomic.Pointer[state]
+	decided   func(ctx context.Context, unit Context, a Answer)
+	options   Options
+	log       *slog.Logger
+	addresses []string
+	address   atomic.Int32 // the place among them of the one in use
+	instance  string
+	started   time.Time
+	counts    counts
+	people    population
+	skew      atomic.Int64 // milliseconds by which this machine's clock is behind
+	disk      *disk
+	fileSeen  stamp // of the file that is followed; its goroutine's own
 
 	mu      sync.Mutex // guards what follows, and the order of changes of state
 	link    State
@@ -191,8 +196,13 @@ func newClient(o Options) (*Client, error) {
 	case o.URL != "" && o.Key == "":
 		return nil, errors.New("greenlever: set GREENLEVER_KEY to an access key of kind service")
 	}
-	if u, err := url.Parse(o.URL); o.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "") {
-		return nil, fmt.Errorf("greenlever: GREENLEVER_URL is %q, which is no address such as https://flags.pinecrest.example", o.URL)
+	var addresses []string
+	for address := range strings.SplitSeq(o.URL, ",") {
+		address = strings.TrimRight(strings.TrimSpace(address), "/")
+		if u, err := url.Parse(address); o.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.ContainsAny(u.Host, "; ")) {
+			return nil, fmt.Errorf("greenlever: GREENLEVER_URL holds %q, which is no address such as https://flags.pinecrest.example", address)
+		}
+		addresses = append(addresses, address)
 	}
 	if o.Wait == 0 {
 		o.Wait = 2 * time.Second
@@ -203,13 +213,16 @@ func newClient(o Options) (*Client, error) {
 	if o.silence <= 0 {
 		o.silence = silence
 	}
+	if o.homeward <= 0 {
+		o.homeward = 10 * time.Minute
+	}
 	if o.HTTP == nil {
 		o.HTTP = &http.Client{}
 	}
 	if o.Logger == nil {
 		o.Logger = slog.Default()
 	}
-	c := &Client{options: o, decided: o.Decided, log: o.Logger, instance: newInstance(), started: time.Now(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
+	c := &Client{options: o, decided: o.Decided, log: o.Logger, addresses: addresses, instance: newInstance(), started: time.Now(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
 	for i := range o.Resolvers {
 		c.people.finds = append(c.people.finds, o.Resolvers[i].Name.text)
 	}

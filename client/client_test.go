@@ -30,6 +30,7 @@ type service struct {
 	sampling string       // what reports are answered
 	lists    map[string][]byte
 	asked    []string // lists, with what they were asked to differ from
+	down     atomic.Bool
 }
 
 func boolean(key, lever string) string {
@@ -100,7 +101,13 @@ func newService(t *testing.T, snapshot string) *service {
 		}
 		_, _ = w.Write(raw)
 	})
-	s.Server = httptest.NewServer(mux)
+	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.down.Load() {
+			w.WriteHeader(http.StatusBadGateway)
+			return
+		}
+		mux.ServeHTTP(w, r)
+	}))
 	t.Cleanup(func() { s.CloseClientConnections(); s.Close() })
 	return s
 }

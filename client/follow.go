@@ -34,6 +34,9 @@ func (c *Client) follow(ctx context.Context) {
 		if ctx.Err() != nil {
 			return
 		}
+		if next := c.elsewhere(err); next { // is tried at once, before anybody waits
+			continue
+		}
 		c.disconnected(err)
 		if time.Since(started) > longestWait {
 			wait = firstRetry
@@ -50,6 +53,25 @@ func (c *Client) follow(ctx context.Context) {
 		}
 	}
 }
+
+// elsewhere goes to the next address, and tells whether there is one before the round begins anew. A
+// way to another address than the first ends in time, so that the first one is tried again.
+func (c *Client) elsewhere(err error) bool {
+	at := c.address.Load()
+	if errors.Is(err, errHome) {
+		c.address.Store(0)
+		return true
+	}
+	next := (at + 1) % int32(len(c.addresses))
+	c.address.Store(next)
+	if next != 0 {
+		c.log.Warn("greenlever: not connected, another address is tried", "from", c.addresses[at], "to", c.addresses[next], "error", err)
+	}
+	return next != 0
+}
+
+// errHome ends the way to another address than the first.
+var errHome = errors.New("the first address is tried again")
 
 // longest is how long a try to connect waits at most: as long as the service that was lost
 // wants its followers spread, so that few come back at once and soon, and many do not
@@ -92,7 +114,7 @@ func (c *Client) connected() {
 }
 
 func (c *Client) request(ctx context.Context, method, path string, body io.Reader) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, method, c.options.URL+path, body)
+	req, err := http.NewRequestWithContext(ctx, method, c.addresses[c.address.Load()]+path, body)
 	if err != nil {
 		return nil, err
 	}
@@ -103,6 +125,12 @@ func (c *Client) request(ctx context.Context, method, path string, body io.Reade
 func (c *Client) readFeed(ctx context.Context) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	if c.address.Load() > 0 {
+		home := time.Now().Add(c.options.homeward)
+		deadline, end := context.WithDeadlineCause(ctx, home, errHome)
+		defer end()
+		ctx = deadline
+	}
 	req, err := c.request(ctx, http.MethodGet, "/follow/v1/feed", nil)
 	if err != nil {
 		return err
@@ -123,7 +151,7 @@ func (c *Client) readFeed(ctx context.Context) error {
 		return statusError(res)
 	}
 	c.connected()
-	return readEvents(res.Body, func(event string, data []byte) error {
+	err = readEvents(res.Body, func(event string, data []byte) error {
 		watchdog.Stop() // what is fetched now has a watchdog of its own
 		defer watchdog.Reset(c.options.silence)
 		if event != "beat" { // which says itself when the service was heard of
@@ -131,6 +159,10 @@ func (c *Client) readFeed(ctx context.Context) error {
 		}
 		return c.readBeat(ctx, data)
 	})
+	if errors.Is(context.Cause(ctx), errHome) {
+		return errHome
+	}
+	return err
 }
 
 // fetch sends a request and reads the answer whole. It takes as long as it must, over however slow a

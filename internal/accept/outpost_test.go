@@ -4,9 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"io"
 	"net/http"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -127,6 +130,24 @@ func TestOutpost(t *testing.T) {
 func cutAt(b []byte, mark string) []byte {
 	before, _, _ := bytes.Cut(b, []byte(mark))
 	return before
+}
+
+// What an outpost asks for again and again is answered in full only when it has changed.
+func TestOutpostsAskForWhatMoved(t *testing.T) {
+	s := gltest.Start(t)
+	from := bearer(s.URL(), s.Keys["production"])
+	ask := func(tag string) (int, string) {
+		status, _, header, _ := from.With("If-None-Match", tag).Send("GET", "/follow/v1/outpost", nil)
+		return status, header.Get("ETag")
+	}
+	_, tag := ask("")
+	for range 20 {
+		if status, _ := ask(tag); status != 304 {
+			t.Fatalf("unchanged, and %d", status)
+		}
+	}
+	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser"}, 201, nil)
+	gltest.Eventually(t, "another key is told", func() bool { status, _ := ask(tag); return status == 200 })
 }
 
 // An outpost whose own key is revoked takes that key from nobody else; other keys go on.
@@ -329,6 +350,57 @@ func TestOutpostReportsUnits(t *testing.T) {
 	for _, want := range []string{"site-1", "site-2", "site-3", "crew_size"} {
 		if !strings.Contains(string(raw), want) {
 			t.Errorf("the population lacks %s: %s", want, raw)
+		}
+	}
+}
+
+// cutLine is a way to the service that ends when the test says so.
+type cutLine struct{ cut atomic.Bool }
+
+func (l *cutLine) RoundTrip(req *http.Request) (*http.Response, error) {
+	if l.cut.Load() {
+		return nil, errors.New("the line is cut")
+	}
+	return http.DefaultTransport.RoundTrip(req)
+}
+
+// An outpost that dies takes nobody with it: who has another address goes there at once and who waits
+// for the next outpost is found again; lost, by name, are the outpost and who left while it was dead.
+func TestFollowersOfADeadOutpost(t *testing.T) {
+	var by atomic.Int64
+	s := gltest.Start(t, shifted(&by))
+	s.Flag(t, "a")
+	var line cutLine
+	dies := station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) { c.HTTP = &http.Client{Transport: &line}; c.Name = "yard" })
+	quick := func(c *greenlever.Options) { c.Report = 50 * time.Millisecond }
+	back := open(t, s, "production", through(dies), quick, func(c *greenlever.Options) { c.Application = "back" })
+	two := open(t, s, "production", quick, func(c *greenlever.Options) { c.Application, c.URL = "two", dies.URL()+","+s.URL() })
+	gone := open(t, s, "production", through(dies), quick, func(c *greenlever.Options) { c.Application = "gone" })
+	type list struct {
+		Instances, Lost []struct{ ID, Application, Kind string }
+	}
+	look := func() (l list) { s.Keeper.Do(t, "GET", inProd+"/instances", nil, 200, &l); return l }
+	gltest.Eventually(t, "all are known", func() bool { return len(look().Instances) == 4 })
+	line.cut.Store(true)
+	address := strings.TrimPrefix(dies.URL(), "http://")
+	_ = dies.Stop() // and tells nobody
+	_ = gone.Close()
+	by.Add(int64(2 * time.Minute))
+	stopped := stop(t, s, "a")
+	defer stopped()
+	gltest.Eventually(t, "all are lost but the one with two addresses, which the stop reaches", func() bool {
+		l := look()
+		return len(l.Instances) == 1 && l.Instances[0].ID == two.State().Instance && len(l.Lost) == 3 && two.Answer(t.Context(), "a", greenlever.Unit("x")).Reason == "DISABLED"
+	})
+	station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) { c.Listen = address; c.Name = "yard" })
+	gltest.Eventually(t, "who comes back is found", func() bool {
+		l := look()
+		return slices.ContainsFunc(l.Instances, func(i struct{ ID, Application, Kind string }) bool { return i.ID == back.State().Instance }) && len(l.Lost) == 2
+	})
+	gltest.Eventually(t, "it knows of the stop", func() bool { return back.Answer(t.Context(), "a", greenlever.Unit("x")).Reason == "DISABLED" })
+	for _, i := range look().Lost {
+		if i.Kind != "outpost" && i.ID != gone.State().Instance {
+			t.Errorf("%+v is lost", i)
 		}
 	}
 }

@@ -2,11 +2,14 @@ package httpapi
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -346,7 +349,18 @@ func (a *Edge) forOutposts(c *echo.Context) error {
 	for _, k := range a.Keys.Of(key.EnvironmentID) {
 		out.Keys = append(out.Keys, OutpostKey{ID: k.ID, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest, Origins: k.Origins})
 	}
-	return c.JSON(http.StatusOK, out)
+	slices.SortFunc(out.Keys, func(a, b OutpostKey) int { return strings.Compare(a.ID, b.ID) })
+	raw, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(raw)
+	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
+	c.Response().Header().Set("ETag", etag)
+	if unchanged(c, etag) {
+		return c.NoContent(http.StatusNotModified)
+	}
+	return c.JSONBlob(http.StatusOK, raw)
 }
 
 // OutpostNeeds is what an outpost needs beside the ruleset. It holds digests of secrets,

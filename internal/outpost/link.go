@@ -56,6 +56,7 @@ type link struct {
 	rules   *flag.Ruleset // nil before there is one
 	events  []*flag.Event // the newest, without gaps up to rules
 	needs   *httpapi.OutpostNeeds
+	tag     string // of the needs, by which the service says that they are the same
 	refused string // why the needs cannot be had
 
 	followers map[string]*follower
@@ -159,6 +160,11 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 		return false, err
 	}
 	req.Header.Set("Authorization", "Bearer "+l.secret)
+	l.mu.Lock()
+	if l.tag != "" {
+		req.Header.Set("If-None-Match", l.tag)
+	}
+	l.mu.Unlock()
 	res, err := l.http.Do(req)
 	if err != nil {
 		return false, err
@@ -172,6 +178,9 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 		changed, err := l.disown()
 		return changed, errors.Join(errors.New("the service does not take this outpost's access key any more: nobody else can use it here either"), err)
 	}
+	if res.StatusCode == http.StatusNotModified {
+		return false, nil
+	}
 	if res.StatusCode != http.StatusOK {
 		return false, fmt.Errorf("the service answers %d to the question which access keys it takes", res.StatusCode)
 	}
@@ -181,6 +190,7 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	l.tag = res.Header.Get("ETag")
 	if l.needs != nil {
 		before, _ := json.Marshal(l.needs)
 		after, _ := json.Marshal(&needs)
@@ -206,7 +216,7 @@ func (l *link) disown() (changed bool, err error) {
 			return false, nil
 		}
 	}
-	l.needs = &left
+	l.needs, l.tag = &left, ""
 	raw, err := json.Marshal(&left)
 	return true, errors.Join(err, l.keepNeeds(raw))
 }

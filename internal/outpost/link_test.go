@@ -215,9 +215,15 @@ func TestEventsAreKept(t *testing.T) {
 // the service says nothing.
 func TestNeedsAreKept(t *testing.T) {
 	answer, status := `{"name":"pinecrest/production","seed":"7","keys":[{"id":"k","kind":"browser","digest":"`+strings.Repeat("QUJD", 10)+`QUI="}]}`, 200
+	same := 0
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path != "/follow/v1/outpost" || r.Header.Get("Authorization") != "Bearer gls_x" {
 			status = 401
+		}
+		if w.Header().Set("ETag", `"one"`); r.Header.Get("If-None-Match") == `"one"` && status == 200 && answer != "{" {
+			same++
+			w.WriteHeader(http.StatusNotModified)
+			return
 		}
 		w.WriteHeader(status)
 		_, _ = w.Write([]byte(answer))
@@ -236,6 +242,9 @@ func TestNeedsAreKept(t *testing.T) {
 	}
 	if changed, err := l.fetchNeeds(t.Context()); changed || err != nil {
 		t.Errorf("the same again: %v %v", changed, err)
+	}
+	if same != 1 {
+		t.Error("what it knows was sent once more")
 	}
 	status = 503
 	if _, err := l.fetchNeeds(t.Context()); err == nil || !strings.Contains(err.Error(), "503") {

@@ -43,7 +43,7 @@ const client = OpenFeature.getClient();
 for (const event of [ProviderEvents.Ready, ProviderEvents.Error, ProviderEvents.Stale, ProviderEvents.ConfigurationChanged]) {
   client.addHandler(event, (details) => {
     heard.push(event);
-    changed.push(...(details?.flagsChanged ?? []));
+    changed.push(...((details as { flagsChanged?: string[] } | undefined)?.flagsChanged ?? []));
   });
 }
 
