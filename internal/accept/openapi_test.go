@@ -6,6 +6,9 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -91,6 +94,42 @@ func escape(path string) string {
 
 // Every route of the document is asked once, and what it takes and answers fits its schemas.
 func TestAnswersFitTheDocument(t *testing.T) { broad(t, gltest.Start(t)) }
+
+// The document passes a validator of others', and says which words a field takes and what may be left
+// out of what is sent.
+func TestTheDocumentIsValid(t *testing.T) {
+	s := gltest.Start(t)
+	_, raw, _, err := s.Keeper.Send("GET", "/openapi.json", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "openapi.json")
+	if err := os.WriteFile(path, raw, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	lint := exec.Command("node", "browser/testdata/openapi.mjs", path)
+	lint.Dir = "../../console"
+	if said, err := lint.CombinedOutput(); err != nil || strings.TrimSpace(string(said)) != "no problems" {
+		t.Errorf("%v: %s", err, said)
+	}
+	d := fetchDocument(t, s)
+	for body, pointer := range map[string]string{
+		`{"key":"x","goneBy":"stays"}`: "NewFlagBody", `{"type":"string"}`: "AttributeBody", `{"key":"a"}`: "SegmentBody", `{}`: "SegmentEdit",
+		`{"document":{"lever":"on","rules":[{"name":"Staff","gives":{"shares":{"by":["site.id"],"parts":[{"variant":"on","share":80000},{"goesOn":true,"share":920000}]}}}]}}`: "DocumentBody",
+	} {
+		d.check(t, pointer, "/components/schemas/"+pointer, []byte(body))
+	}
+	for body, pointer := range map[string]string{`{"key":"x"}`: "NewFlagBody", `{"key":"x","goneBy":"stays","type":"integer"}`: "NewFlagBody", `{"document":{"lever":"up"}}`: "DocumentBody"} {
+		schema, err := d.compiler.Compile("https://greenlever.example/openapi.json#/components/schemas/" + pointer)
+		if err != nil {
+			t.Fatal(err)
+		}
+		v, _ := jsonschema.UnmarshalJSON(strings.NewReader(body))
+		if schema.Validate(v) == nil {
+			t.Errorf("%s takes %s", pointer, body)
+		}
+	}
+}
 
 // A program goes on where a newer one has added a column to each table: it names the columns
 // that it reads and writes.

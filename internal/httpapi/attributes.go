@@ -109,6 +109,9 @@ type attributeBody struct {
 	Reason string `json:"reason,omitempty"`
 }
 
+// must names what cannot be left out.
+func (attributeBody) must() []string { return []string{"type"} }
+
 func (c *call) putAttribute(in *attributeBody) (any, error) {
 	if in.Name == "" {
 		in.Name = c.Param("attribute")

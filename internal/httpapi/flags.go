@@ -149,6 +149,9 @@ type newFlagBody struct {
 	Reason string `json:"reason,omitempty"`
 }
 
+// must names what cannot be left out.
+func (newFlagBody) must() []string { return []string{"key", "goneBy"} }
+
 func (c *call) addFlag(in *newFlagBody) (any, error) {
 	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
 		return c.api.Change.AddFlag(c.ctx, r, p, &in.Definition)

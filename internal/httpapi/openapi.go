@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"encoding/json"
+	"maps"
 	"net/http"
 	"reflect"
 	"regexp"
@@ -11,8 +12,12 @@ import (
 	"github.com/invopop/jsonschema"
 	"github.com/labstack/echo/v5"
 
+	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/lint"
+	"greenlever.example/core/sample"
 	"greenlever.example/core/words"
+	"greenlever.example/greenlever/internal/app"
 )
 
 func (a *API) openAPI(c *echo.Context) error {
@@ -29,6 +34,12 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 func OpenAPI() ([]byte, error) {
 	s := &schemas{defs: map[string]any{}}
 	s.of(reflect.TypeFor[said]()) // named by the mapper below
+	for _, r := range (&API{}).routes() {
+		if r.raw == nil {
+			s.of(r.out)
+		}
+	}
+	s.answered = maps.Clone(s.defs)
 	paths := map[string]map[string]any{}
 	for _, r := range (&API{}).routes() {
 		if r.raw != nil { // files and streams
@@ -50,8 +61,9 @@ func OpenAPI() ([]byte, error) {
 	})
 }
 
-// schemas gathers the named types.
-type schemas struct{ defs map[string]any }
+// schemas gathers the named types. What is answered holds every member; of what is sent much may be
+// left out, so a type that does both stands there twice.
+type schemas struct{ defs, answered map[string]any }
 
 func (s *schemas) operation(r *route) map[string]any {
 	params := []any{}
@@ -109,7 +121,7 @@ func (s *schemas) operation(r *route) map[string]any {
 	}
 	op := map[string]any{"operationId": operationID(r.method, r.path), "summary": r.says, "parameters": params, "responses": responses}
 	if r.in != reflect.TypeFor[none]() {
-		op["requestBody"] = map[string]any{"required": true, "content": json(r.in)}
+		op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": map[string]any{"schema": s.sent(r.in)}}}
 	}
 	if r.open {
 		op["security"] = []any{}
@@ -151,6 +163,9 @@ func (s *schemas) of(t reflect.Type) any {
 			if t == reflect.TypeFor[json.RawMessage]() {
 				return &jsonschema.Schema{Description: "any JSON value"}
 			}
+			if values := named[t]; values != nil {
+				return &jsonschema.Schema{Type: "string", Enum: values}
+			}
 			return nil
 		}}
 	raw, err := json.Marshal(r.ReflectFromType(t))
@@ -166,12 +181,74 @@ func (s *schemas) of(t reflect.Type) any {
 	for name, def := range defs {
 		s.defs[name] = def
 	}
+	if node, ok := s.defs["Node"].(map[string]any); ok {
+		node["properties"].(map[string]any)["test"] = map[string]any{"type": "string", "enum": condition.Tests()}
+	}
 	delete(schema, "$defs")
 	delete(schema, "$schema")
 	return schema
 }
 
-var generic = regexp.MustCompile(`^listOf\[.*\.(\w+)\]$`)
+// sent is a schema of what is sent. Types that are answered too have a second form there, in which
+// nothing must be given: the service says itself what it misses.
+func (s *schemas) sent(t reflect.Type) any {
+	before := maps.Clone(s.defs)
+	clear(s.defs)
+	schema := s.of(t)
+	raw, err := json.Marshal(map[string]any{"schema": schema, "defs": s.defs})
+	if err != nil {
+		panic(err) // types of ours
+	}
+	text := string(raw)
+	for name := range s.defs {
+		if s.answered[name] != nil {
+			text = strings.ReplaceAll(text, `"#/components/schemas/`+name+`"`, `"#/components/schemas/`+name+`Sent"`)
+		}
+	}
+	var out struct {
+		Schema any
+		Defs   map[string]map[string]any
+	}
+	if err := json.Unmarshal([]byte(text), &out); err != nil {
+		panic(err)
+	}
+	s.defs = before
+	for name, def := range out.Defs {
+		if s.answered[name] != nil {
+			name += "Sent"
+			delete(def, "required")
+		}
+		s.defs[name] = def
+	}
+	if body, ok := reflect.Zero(t).Interface().(interface{ must() []string }); ok {
+		s.defs[typeName(t)].(map[string]any)["required"] = body.must()
+	}
+	return out.Schema
+}
+
+// named are the types whose values are a few words.
+var named = map[reflect.Type][]any{
+	reflect.TypeFor[flag.Type]():         anys(flag.Types()),
+	reflect.TypeFor[flag.Lever]():        {flag.On, flag.Off},
+	reflect.TypeFor[flag.OnUnknown]():    {"", flag.Apply, flag.Skip},
+	reflect.TypeFor[lint.Type]():         anys(lint.Types()),
+	reflect.TypeFor[sample.Derivation](): {sample.Nothing, sample.Presence, sample.Domain, sample.Resolved},
+	reflect.TypeFor[app.Purpose]():       anys(app.Purposes()),
+	reflect.TypeFor[app.Role]():          anys(app.Roles()),
+	reflect.TypeFor[app.Action]():        anys(app.Actions()),
+	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
+	reflect.TypeFor[app.InstanceKind]():  {app.AnApplication, app.AnOutpost, app.ANode},
+	reflect.TypeFor[words.Kind]():        {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit, words.AName, words.AKey, words.ANumber, words.ATime},
+}
+
+func anys[T any](all []T) (out []any) {
+	for _, one := range all {
+		out = append(out, one)
+	}
+	return out
+}
+
+var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 
 func typeName(t reflect.Type) string {
 	name := t.Name()

@@ -3,7 +3,7 @@ export interface Node {
   all?: Node[];
   any?: Node[];
   not?: Node;
-  test?: string;
+  test?: TestName;
   attribute?: string;
   text?: string[];
   numbers?: number[];
@@ -26,7 +26,7 @@ export interface Test {
 
 /* The tests by what they compare. The service checks every condition; this list only says
    what can be chosen here. */
-export const tests: Test[] = [
+const known = [
   { value: "string.equals", label: "is", of: "string", takes: "text" },
   { value: "string.one-of", label: "is one of", of: "string", takes: "texts" },
   { value: "string.begins", label: "begins with", of: "string", takes: "texts" },
@@ -58,9 +58,14 @@ export const tests: Test[] = [
   { value: "boolean.false", label: "is false", of: "boolean", takes: "none" },
   { value: "present", label: "is present", of: "", takes: "none" },
   { value: "absent", label: "is absent", of: "", takes: "none" },
-];
+] as const satisfies Test[];
 
-export function testsFor(type: string): Test[] {
+export const tests: readonly (Test & { value: TestName })[] = known;
+
+/** The names of tests that a condition can hold: those above, and those that compare no attribute. */
+export type TestName = (typeof known)[number]["value"] | "segment" | "flag.gives" | "part" | "clock.before" | "clock.at-or-after" | "clock.between" | "clock.weekly";
+
+export function testsFor(type: string): typeof tests {
   const fit = tests.filter((t) => t.of === type || t.of === "" || (t.of === "string" && ["version", "time", "address"].includes(type)));
   return type === "" || fit.length <= 2 ? tests : fit.toSorted((a, b) => Number(b.of === type) - Number(a.of === type));
 }
@@ -68,7 +73,7 @@ export function testsFor(type: string): Test[] {
 export const firstLeaf: Node = { test: "string.equals", attribute: "", text: [""] };
 
 /** retest changes the test and keeps the constants that it can take. */
-export function retest(n: Node, test: string): Node {
+export function retest(n: Node, test: TestName): Node {
   const takes = tests.find((t) => t.value === test)?.takes ?? "none";
   const out: Node = { test, attribute: n.attribute ?? "" };
   const text = n.text ?? n.numbers?.map(String) ?? [];

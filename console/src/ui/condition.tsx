@@ -1,6 +1,6 @@
 import { Said, type Sentence } from "./variant";
 import { createContext, useContext, useEffect, useRef, useState } from "react";
-import { away, firstLeaf, localTime, retest, testsFor, tests, type Node, type Test } from "./condition-tests";
+import { away, firstLeaf, localTime, retest, testsFor, tests, type Node, type Test, type TestName } from "./condition-tests";
 import { Button, inputStyle, Select } from "./controls";
 import { parsePercent, percent } from "./percent";
 
@@ -226,7 +226,7 @@ function Asked({ leaf, onChange }: { leaf: Node; onChange: (n: Node) => void }) 
         <Select
           aria-label="before or after"
           value={leaf.test}
-          onChange={(e) => onChange({ test: e.target.value, text: e.target.value === "clock.between" ? [leaf.text![0]!, localTime(new Date(Date.parse(leaf.text![0]!) + 7 * 86_400_000))] : leaf.text!.slice(0, 1) })}
+          onChange={(e) => onChange({ test: e.target.value as TestName, text: e.target.value === "clock.between" ? [leaf.text![0]!, localTime(new Date(Date.parse(leaf.text![0]!) + 7 * 86_400_000))] : leaf.text!.slice(0, 1) })}
           options={[{ value: "clock.at-or-after", label: "at or after" }, { value: "clock.before", label: "before" }, { value: "clock.between", label: "between" }]}
         />
         <TimeField label="time" value={leaf.text?.[0] ?? ""} onChange={(t) => onChange({ ...leaf, text: [t, ...(leaf.text ?? []).slice(1)] })} verb={leaf.test === "clock.before" ? "ends" : "starts"} />
@@ -252,7 +252,7 @@ function Comparison({ leaf, onChange }: { leaf: Node; onChange: (n: Node) => voi
   return (
     <>
       <input aria-label="attribute" placeholder="attribute" list="known-attributes" className={`${inputStyle} w-36 font-mono text-[13px]`} value={leaf.attribute ?? ""} onChange={(e) => name(e.target.value)} />
-      <Select aria-label="comparison" value={leaf.test ?? ""} onChange={(e) => onChange(retest(leaf, e.target.value))} options={shown} />
+      <Select aria-label="comparison" value={leaf.test ?? ""} onChange={(e) => onChange(retest(leaf, e.target.value as TestName))} options={shown} />
       {kind && <Constants kind={kind} leaf={leaf} hint={hint} onChange={onChange} />}
       {leaf.test?.startsWith("string.") && (
         <label className="flex items-center gap-1 text-soft">

@@ -48,7 +48,7 @@ export function TextField({ label, hint, error, className = "", ...rest }: Input
   );
 }
 
-export function Select({ options, ...rest }: ComponentProps<"select"> & { options: (string | { value: string; label: string })[] }) {
+export function Select({ options, ...rest }: ComponentProps<"select"> & { options: readonly (string | { value: string; label: string })[] }) {
   return (
     <select {...rest} className={`${inputStyle} ${rest.className ?? ""}`}>
       {options.map((o) => {

@@ -5,7 +5,7 @@ export interface Sentence {
 }
 
 interface SentenceToken {
-  kind?: string | undefined;
+  kind?: "" | "variant" | "attribute" | "value" | "unit" | "name" | "key" | "number" | "time" | undefined;
   text: string;
   of?: string | undefined;
   low?: number | undefined;

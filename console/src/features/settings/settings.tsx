@@ -5,7 +5,8 @@ import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople } from "../
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
 
-const roles = ["auditor", "developer", "releaser", "on-call", "keeper"];
+type Role = Schemas["RolesBody"]["roles"][number];
+const roles: Role[] = ["auditor", "developer", "releaser", "on-call", "keeper"];
 
 export default function Settings() {
   const { project = "" } = useParams();
@@ -64,7 +65,7 @@ function Keys({ project, environment }: { project: string; environment: string }
   const path = { project, environment };
   const [made, setMade] = useState<Schemas["MadeKey"]>();
   const [pages, setPages] = useState("");
-  const add = useChange(project, (kind: string) =>
+  const add = useChange(project, (kind: Schemas["KeyBody"]["kind"]) =>
     must(api.POST("/api/v1/projects/{project}/environments/{environment}/keys", { params: { path }, body: { kind, ...(kind === "browser" && { origins: pages.split(/[\s,]+/).filter(Boolean) }) } })),
   );
   const revoke = useChange(project, (key: string) => must(api.DELETE("/api/v1/projects/{project}/environments/{environment}/keys/{key}", { params: { path: { ...path, key } } })));
@@ -92,7 +93,7 @@ function Keys({ project, environment }: { project: string; environment: string }
       {made && <Secrets lines={[`${made.kind === "service" ? "GREENLEVER_KEY" : "GREENLEVER_BROWSER_KEY"}=${made.secret}`]} />}
       <Problem error={add.error ?? revoke.error ?? keys.error} />
       <div className="flex flex-wrap items-center gap-2">
-        {["service", "browser"].map((kind) => (
+        {(["service", "browser"] as const).map((kind) => (
           <Button key={kind} onClick={() => add.mutate(kind, { onSuccess: setMade })}>
             New {kind} key
           </Button>
@@ -161,7 +162,7 @@ function NewEnvironment({ project, first }: { project: string; first: boolean })
 
 function People({ project, keeper, installation }: { project: string; keeper: boolean; installation: boolean }) {
   const people = usePeople(project);
-  const set = useChange(project, (p: { account: string; roles: string[] }) => must(api.PUT("/api/v1/projects/{project}/people/{account}", { params: { path: { project, account: p.account } }, body: { roles: p.roles } })));
+  const set = useChange(project, (p: { account: string; roles: Role[] }) => must(api.PUT("/api/v1/projects/{project}/people/{account}", { params: { path: { project, account: p.account } }, body: { roles: p.roles } })));
   return (
     <Sheet title="People">
       <ul className="flex flex-col gap-1.5">
