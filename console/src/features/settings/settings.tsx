@@ -185,12 +185,12 @@ function People({ project, keeper, installation }: { project: string; keeper: bo
   );
 }
 
-function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (account: string, role: string) => void }) {
+function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (account: string, role: Role) => void }) {
   const accounts = useAccounts(installation);
   const [email, setEmail] = useState("");
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
-  const [role, setRole] = useState("developer");
+  const [role, setRole] = useState<Role>("developer");
   const known = accounts.data?.items.some((a) => a.email === email.trim().toLowerCase());
   const find = useChange("accounts", (address: string) => must(api.POST("/api/v1/accounts/find", { body: { email: address } })));
   const make = useChange("accounts", (body: Schemas["AccountBody"]) => must(api.POST("/api/v1/accounts", { params: {}, body })));
@@ -210,7 +210,7 @@ function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (acc
           <TextField label="First password" type="password" autoComplete="new-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
         </>
       )}
-      <Select aria-label="role" value={role} onChange={(e) => setRole(e.target.value)} options={roles} />
+      <Select aria-label="role" value={role} onChange={(e) => setRole(e.target.value as Role)} options={roles} />
       <Button type="submit">{installation && !known ? "Make the account and add" : "Add"}</Button>
       <Problem error={make.error ?? find.error} />
     </form>
