@@ -54,7 +54,8 @@ func newMetrics(a *Edge) *metrics {
 			[]string{"route", "status"}),
 		decisions: prometheus.NewCounter(prometheus.CounterOpts{Name: "greenlever_decisions_total", Help: "Decisions reported by clients or made here."}),
 	}
-	r.MustRegister(m.requests, m.decisions, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+	r.MustRegister(m.requests, m.decisions, collectors.NewGoCollector( // of its older names two make one family of OpenMetrics
+		collectors.WithGoCollectorMemStatsMetricsDisabled(), collectors.WithGoCollectorRuntimeMetrics(collectors.MetricsGC, collectors.MetricsMemory)), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_streams", Help: "Open streams of services and the console."}, func() float64 { return float64(a.streams.Load()) }),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_browser_streams", Help: "Open streams of browsers."}, func() float64 { return float64(a.watching.count()) }),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_left_out", Help: "Documents and lists that cannot be read and are left out."}, func() float64 {
