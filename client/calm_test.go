@@ -1,10 +1,12 @@
 package greenlever
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io"
+	"log/slog"
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
@@ -276,5 +278,32 @@ func TestSeveralAddresses(t *testing.T) {
 	until(t, c, "the first again", func(s State) bool { return s.Revision == 3 && s.Connected })
 	if !c.Bool(t.Context(), "a", Unit("x"), false) {
 		t.Error("it decides by another revision")
+	}
+}
+
+// What is no text is absent, and said once.
+func TestWhatIsNoText(t *testing.T) {
+	var log bytes.Buffer
+	before := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&log, nil)))
+	defer slog.SetDefault(before)
+	for range 3 {
+		u := Unit("caf\xe9", String("latin", "caf\xe9"), List("latins", "a", "\xff"), String("good", "café"))
+		for name := range u.unit.Attributes {
+			if name != "good" {
+				t.Errorf("%s is there", name)
+			}
+		}
+		if u.Key() != "" {
+			t.Errorf("the key is %q", u.Key())
+		}
+	}
+	if n := strings.Count(log.String(), "not valid UTF-8"); n != 3 {
+		t.Errorf("said %d times: %s", n, log.String())
+	}
+	for text, good := range map[string]bool{`{"a":"\ud83d\ude00"}`: true, `{"a":"\\\\ud800"}`: true, `{"a":"\ud800"}`: false, `{"a":"\ude00\ud83d"}`: false, `{"a":"\ud800\u0041"}`: false, `{"a":"x\`: false} {
+		if _, err := ReadContext([]byte(text)); (err == nil) != good {
+			t.Errorf("%s: %v", text, err)
+		}
 	}
 }

@@ -3,8 +3,10 @@ package greenlever
 import (
 	"log/slog"
 	"math"
+	"slices"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
@@ -15,8 +17,12 @@ import (
 type Context struct{ unit condition.Context }
 
 // Unit makes the context of a unit: its targeting key, empty where there is none, and its
-// attributes. Of two attributes with one name the first counts.
+// attributes. A key that is not valid UTF-8 is absent, which is logged once. Of two attributes with one name the first counts.
 func Unit(key string, attributes ...Attribute) Context {
+	if !utf8.ValidString(key) {
+		tellOdd("the key of a unit", "is not valid UTF-8 and counts as absent")
+		key = ""
+	}
 	list := make([]condition.Attribute, len(attributes))
 	for i, a := range attributes {
 		list[i] = a.inner
@@ -66,22 +72,33 @@ type Name struct {
 // Named makes a Name, such as "site.id".
 func Named(name string) Name { return Name{condition.Intern(name), name} }
 
-// String is a string attribute.
-func (n Name) String(v string) Attribute { return n.of(condition.TextValue(v)) }
+// String is a string attribute. One that is not valid UTF-8 is absent, which is logged once for each
+// attribute.
+func (n Name) String(v string) Attribute {
+	if !utf8.ValidString(v) {
+		tellOdd(n.text, "is not valid UTF-8 and counts as absent")
+		return n.of(condition.Value{})
+	}
+	return n.of(condition.TextValue(v))
+}
 
 // Bool is a boolean attribute.
 func (n Name) Bool(v bool) Attribute { return n.of(condition.BooleanValue(v)) }
 
-// List is an attribute that is a list of strings; the list must not change afterwards.
-func (n Name) List(v ...string) Attribute { return n.of(condition.ListValue(v)) }
+// List is an attribute that is a list of strings; see [Name.String] for each.
+func (n Name) List(v ...string) Attribute {
+	if slices.ContainsFunc(v, func(s string) bool { return !utf8.ValidString(s) }) {
+		tellOdd(n.text, "is not valid UTF-8 and counts as absent")
+		return n.of(condition.Value{})
+	}
+	return n.of(condition.ListValue(v))
+}
 
 // Number is a number attribute. NaN, the infinities, and numbers beyond ±(2^53-1) are
 // absent, which is logged once for each attribute: send such a number as a string.
 func (n Name) Number(v float64) Attribute {
 	if math.IsNaN(v) || math.Abs(v) > condition.MaxInteger {
-		if _, told := oddNumbers.LoadOrStore(n.text, true); !told {
-			slog.Warn("greenlever: number is outside -(2^53-1) to 2^53-1 and counts as absent: send it as a string", "attribute", n.text)
-		}
+		tellOdd(n.text, "is outside -(2^53-1) to 2^53-1 and counts as absent: send it as a string")
 	}
 	return n.of(condition.NumberValue(v))
 }
@@ -98,7 +115,14 @@ func (n Name) of(v condition.Value) Attribute {
 	return Attribute{condition.Attribute{Name: n.inner, Value: v}}
 }
 
-var oddNumbers sync.Map
+// tellOdd logs once for each attribute what it cannot be.
+func tellOdd(attribute, why string) {
+	if _, told := odd.LoadOrStore(attribute, true); !told {
+		slog.Warn("greenlever: an attribute "+why, "attribute", attribute)
+	}
+}
+
+var odd sync.Map
 
 // String is a string attribute.
 func String(name, v string) Attribute { return Named(name).String(v) }

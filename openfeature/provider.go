@@ -9,10 +9,13 @@ package openfeature
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	of "github.com/open-feature/go-sdk/openfeature"
 
@@ -191,7 +194,7 @@ func (p *Provider) unitOf(ctx context.Context, flat of.FlattenedContext) greenle
 	if scope := greenlever.ScopeOf(ctx); scope != nil && len(flat) == 0 {
 		return scope.Unit()
 	}
-	if raw, err := json.Marshal(map[string]any(flat)); err == nil {
+	if raw, err := json.Marshal(map[string]any(flat)); err == nil && isText(map[string]any(flat)) {
 		if unit, err := greenlever.ReadContext(raw); err == nil {
 			return unit
 		}
@@ -199,6 +202,9 @@ func (p *Provider) unitOf(ctx context.Context, flat of.FlattenedContext) greenle
 	good := map[string]json.RawMessage{}
 	for name, v := range flat {
 		raw, err := json.Marshal(v)
+		if err == nil && !isText(v) {
+			err = errors.New("it is not valid UTF-8")
+		}
 		if err == nil {
 			_, err = greenlever.ReadContext(fmt.Appendf(nil, "{%s:%s}", mustJSON(name), raw))
 		}
@@ -218,6 +224,25 @@ func (p *Provider) unitOf(ctx context.Context, flat of.FlattenedContext) greenle
 		unit, _ = greenlever.ReadContext(mustJSON(map[string]json.RawMessage{of.TargetingKey: good[of.TargetingKey]}))
 	}
 	return unit
+}
+
+// isText tells whether all texts are valid UTF-8, which JSON would hide.
+func isText(v any) bool {
+	switch v := v.(type) {
+	case string:
+		return utf8.ValidString(v)
+	case []string:
+		return !slices.ContainsFunc(v, func(s string) bool { return !utf8.ValidString(s) })
+	case []any:
+		return !slices.ContainsFunc(v, func(e any) bool { return !isText(e) })
+	case map[string]any:
+		for name, e := range v {
+			if !utf8.ValidString(name) || !isText(e) {
+				return false
+			}
+		}
+	}
+	return true
 }
 
 func mustJSON(v any) []byte {

@@ -71,6 +71,14 @@ function visitor(): string {
   return me;
 }
 
+/** Whether the service cannot take a value: a number that other languages read as another one, or half
+    a character. One such attribute is left out, and spoils no other. */
+function odd(v: unknown): boolean {
+  if (typeof v === "number") return !Number.isFinite(v) || (Math.abs(v) > Number.MAX_SAFE_INTEGER);
+  if (typeof v === "string") return !((v as { isWellFormed?: () => boolean }).isWellFormed?.() ?? true);
+  return typeof v === "bigint";
+}
+
 /** A short sum of who asks, by which a kept copy is known again: what is known of people does not
     stay in the storage of a browser. (FNV-1a, twice, over 32 bits.) */
 function sum(text: string): string {
@@ -111,6 +119,7 @@ export class Flags {
   private closed = new AbortController();
   private timer: ReturnType<typeof setTimeout> | undefined;
   private settle = () => {};
+  private odd = new Set<string>(); // attributes that were left out, and said
 
   constructor(private options: Options) {
     this.url = (options.url ?? new URL(import.meta.url).origin).replace(/\/$/, "");
@@ -154,7 +163,14 @@ export class Flags {
 
   private unit(): string {
     const me = visitor();
-    return JSON.stringify({ visitor: me, ...this.context, targetingKey: this.context.targetingKey === undefined ? me : this.context.targetingKey });
+    const unit = { visitor: me, ...this.context, targetingKey: this.context.targetingKey === undefined ? me : this.context.targetingKey };
+    return JSON.stringify(unit, (name, v: unknown) => {
+      if (v === unit) return { ...unit, "": undefined }; // an attribute has a name
+      if (!odd(v)) return v;
+      if (!this.odd.has(name)) console.warn(`greenlever: attribute ${name} is left out: send it as a string that is text`);
+      this.odd.add(name);
+      return undefined;
+    });
   }
 
   private take(bulk: Bulk, source: Source) {

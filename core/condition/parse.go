@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf16"
 	"unicode/utf8"
 )
 
@@ -52,6 +53,9 @@ func Tree(raw []byte) (any, error) {
 	if !utf8.Valid(raw) {
 		return nil, errors.New("is not valid UTF-8")
 	}
+	if half := loneSurrogate(raw); half != "" {
+		return nil, fmt.Errorf("holds half a character, %s, which is no text (RFC 7493, 2.1)", half)
+	}
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.UseNumber()
 	var tree any
@@ -68,6 +72,34 @@ func Tree(raw []byte) (any, error) {
 		return nil, ErrMore
 	}
 	return tree, nil
+}
+
+// loneSurrogate finds an escape that is half of a pair without the other half, which readers take for
+// this or that.
+func loneSurrogate(raw []byte) string {
+	for i := bytes.IndexByte(raw, '\\'); i >= 0 && i+1 < len(raw); {
+		step := 2
+		if raw[i+1] == 'u' && i+6 <= len(raw) {
+			one, _ := strconv.ParseUint(string(raw[i+2:i+6]), 16, 16)
+			step = 6
+			if utf16.IsSurrogate(rune(one)) {
+				other := uint64(0)
+				if i+12 <= len(raw) && raw[i+6] == '\\' && raw[i+7] == 'u' {
+					other, _ = strconv.ParseUint(string(raw[i+8:i+12]), 16, 16)
+				}
+				if utf16.DecodeRune(rune(one), rune(other)) == utf8.RuneError {
+					return string(raw[i : i+6])
+				}
+				step = 12
+			}
+		}
+		next := bytes.IndexByte(raw[min(i+step, len(raw)):], '\\')
+		if next < 0 {
+			return ""
+		}
+		i += step + next
+	}
+	return ""
 }
 
 // ContextOf makes a context of a decoded JSON value, whose numbers must be json.Number. It

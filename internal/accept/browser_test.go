@@ -367,6 +367,15 @@ out("known at once: " + flags.bool("handover-photo", false) + " from " + flags.s
 await knowing;
 out("kept: " + JSON.stringify({ ...localStorage }).includes("ida.holm"));
 out("done");`, key, s.URL())),
+		"/odd": scripted(s.URL(), fmt.Sprintf(`
+const said = [];
+console.warn = (text) => said.push(text);
+const odd = { big: 2 ** 53, huge: 10n ** 30n, none: NaN, half: "\ud800", "": 1, nested: { half: "a\udc00" }, list: ["a", "\ud800"] };
+const flags = start({ key: %q, url: %q, timeout: 60000, context: { role: "courier", ...odd } });
+await flags.ready;
+await flags.know({ role: "courier", ...odd });
+out("odd: " + flags.bool("handover-photo", false) + " from " + flags.source + ", error " + JSON.stringify(flags.error) + ", said " + said.length);
+out("done");`, key, s.URL())),
 		"/forbidden": `<script>Object.defineProperty(window, "localStorage", { get() { throw new Error("forbidden") } })</script>` + scripted(s.URL(), fmt.Sprintf(`
 const flags = start({ key: %q, url: %q, timeout: 60000 });
 await flags.ready;
@@ -375,6 +384,7 @@ await flags.know({ role: "desk" });
 out("done");`, key, shaky.URL)),
 	})
 	tab(t, url+"/wrong").See("done").See("settled early: true, the service answers 401").See(", 1")
+	tab(t, url+"/odd").See("done").See(`odd: true from service, error "", said 5`)
 	tab(t, url+"/late").See("done").See(`after a failure: true from service, error ""`)
 	w := tab(t, url+"/know").See("done").See("known at once: true from service").See("kept: false")
 	good(t, w)

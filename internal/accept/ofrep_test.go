@@ -235,6 +235,7 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 		{"integer out of range", service, path + "/shown", `{"context":{"a":{"b":9007199254740992}}}`, 400, "INVALID_CONTEXT", "context.a.b"},
 		{"text behind the body", service, path + "/shown", `{"context":{}} {}`, 400, "PARSE_ERROR", "more than one JSON value"},
 		{"all, a bracket behind the body", service, path, `{"context":{}}}`, 400, "PARSE_ERROR", "more than one JSON value"},
+		{"half a character", service, path + "/shown", `{"context":{"a":"\ud800 \\ud800"}}`, 400, "PARSE_ERROR", "half a character"},
 		{"all, no JSON", service, path, `{`, 400, "PARSE_ERROR", ""},
 		{"too large", service, path + "/shown", strings.Repeat("x", 2<<20), 413, "", "too large"},
 	} {
