@@ -1,7 +1,6 @@
 package condition
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,7 +15,7 @@ type Explained struct {
 	Said  string      `json:"truth"` // "true", "false" or "unknown"
 	Words words.Said  `json:"words"` // the comparison, or "all of", "any of", "not"
 	Seen  string      `json:"seen,omitempty"`
-	Note  string      `json:"note,omitempty"` // why it is unknown
+	Note  words.Said  `json:"note,omitempty"` // why it is unknown
 	Parts []Explained `json:"parts,omitempty"`
 }
 
@@ -42,7 +41,7 @@ func (n *Node) explain(c *Context, around Around, open []string) Explained {
 		if inner := find(around.Segments, n.Segment, open); inner != nil {
 			x.ofSegment(inner, inner.explain(c, around, append(slices.Clone(open), n.Segment)), c)
 		} else {
-			x.Note = fmt.Sprintf("segment %s is not in this environment, or contains itself", n.Segment)
+			x.Note = words.Say("segment %s is not in this environment, or contains itself", words.Key(n.Segment))
 		}
 	case n.Test == FlagTest:
 		x = n.explainFlag(around)
@@ -72,7 +71,9 @@ func (x *Explained) ofSegment(n *Node, whole Explained, c *Context) {
 	case in.Truth == True:
 		x.Seen = unit + " " + in.Seen + ", listed in" + n.All[1].Any[0].byHash()
 	case out.Truth == Unknown || in.Truth == Unknown:
-		x.Note = cmp.Or(in.Note, out.Note)
+		if x.Note = in.Note; len(x.Note) == 0 {
+			x.Note = out.Note
+		}
 		x.Parts = []Explained{when}
 	default:
 		x.Seen = unit + " " + in.Seen + ", not listed"
@@ -109,14 +110,14 @@ func group(how string, nodes []Node, c *Context, around Around, open []string) E
 }
 
 func (n *Node) explainFlag(around Around) Explained {
-	x := Explained{Truth: Unknown, Words: n.Said(nil), Note: n.Flag + " gives nothing"}
+	x := Explained{Truth: Unknown, Words: n.Said(nil), Note: words.Say("%s gives nothing", words.Key(n.Flag))}
 	if around.Gives == nil || tests[FlagTest].takes.check(n) != "" {
 		return x
 	}
 	if variant, ok := around.Gives(n.Flag); ok {
-		x.Truth, x.Seen, x.Note = truth(slices.Contains(n.Text, variant)), variant, ""
+		x.Truth, x.Seen, x.Note = truth(slices.Contains(n.Text, variant)), variant, nil
 	} else if around.UsedUp != nil && around.UsedUp(n.Flag) {
-		x.Note = "the decision had used up its decisions on other flags before " + n.Flag
+		x.Note = words.Say("the decision had used up its decisions on other flags before %s", words.Key(n.Flag))
 	}
 	return x
 }
@@ -128,10 +129,10 @@ func (n *Node) explainLeaf(c *Context, around Around) Explained {
 	case opClock, opClockBetween, opWeekly:
 		return x
 	case opPart:
-		x.Note = strings.Join(n.Part.By, " and ") + " absent, so there is nothing to draw by"
+		x.Note = words.Say("%s absent, so there is nothing to draw by", words.Names(nil).Either(n.Part.By))
 		for _, by := range in.more.by {
 			if key, ok := c.ShareKey(by); ok {
-				x.Note = ""
+				x.Note = nil
 				x.Seen = fmt.Sprintf("%s %q lies at %s", by.Value(), key, bucket.Percent(bucket.Of(key, in.more.seed)))
 				break
 			}
@@ -148,13 +149,13 @@ func (n *Node) explainLeaf(c *Context, around Around) Explained {
 	return x
 }
 
-func (n *Node) whyUnknown(v Value) string {
+func (n *Node) whyUnknown(v Value) words.Said {
 	k, known := tests[n.Test]
 	if !known {
-		return fmt.Sprintf("this build does not know the test %q", n.Test)
+		return words.Say("this build does not know the test %s", words.Value(n.Test, ""))
 	}
 	if v.Kind() == Absent {
-		return words.Names(nil).Attribute(n.Attribute).Text + " is absent"
+		return words.Say("%s is absent", words.Names(nil).Attribute(n.Attribute))
 	}
 	wanted, _, _ := strings.Cut(n.Test, ".")
 	switch {
@@ -164,7 +165,7 @@ func (n *Node) whyUnknown(v Value) string {
 		wanted = "list of strings"
 	case v.Kind() == Text && wanted != "number" && wanted != "boolean":
 		form := map[string]string{"version": "no version such as 4.2.0", "time": "no time such as 2027-03-01T06:00:00Z", "address": "no IP address"}[wanted]
-		return fmt.Sprintf("%s is %s, which is %s", n.Attribute, v, form)
+		return words.Say("%s is %s, which is %s", words.Names(nil).Attribute(n.Attribute), words.Value(v.Text(), n.Attribute), form)
 	case wanted == "version" || wanted == "time" || wanted == "address":
 		wanted += " in a string"
 	}
@@ -172,7 +173,7 @@ func (n *Node) whyUnknown(v Value) string {
 	if wanted == "address in a string" {
 		article = "an"
 	}
-	return fmt.Sprintf("%s is %s, the comparison takes %s %s", n.Attribute, v.Kind(), article, wanted)
+	return words.Say("%s is %s, the comparison takes %s %s", words.Names(nil).Attribute(n.Attribute), v.Kind().String(), article, wanted)
 }
 
 // Words says the condition plainly, with the attributes' own names.

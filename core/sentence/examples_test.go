@@ -343,8 +343,8 @@ func TestExplanationsAsExamples(t *testing.T) {
 				if x.Seen != "" {
 					said = words.Say("%s; seen: %s", said, words.Plain(x.Seen))
 				}
-				if x.Note != "" {
-					said = words.Say("%s (%s)", said, words.Plain(x.Note))
+				if len(x.Note) > 0 {
+					said = words.Say("%s (%s)", said, x.Note)
 				}
 				b.say(said)
 			}

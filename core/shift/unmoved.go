@@ -183,12 +183,12 @@ func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) words.Sa
 }
 
 // missing names the attribute that makes the condition unknown for the first unit.
-func missing(b *side, r *flag.Rule, units []*condition.Context, now int64) string {
+func missing(b *side, r *flag.Rule, units []*condition.Context, now int64) words.Said {
 	for _, c := range units {
-		var note string
+		var note words.Said
 		var look func(x condition.Explained)
 		look = func(x condition.Explained) {
-			if note == "" && len(x.Parts) == 0 && x.Truth == condition.Unknown {
+			if len(note) == 0 && len(x.Parts) == 0 && x.Truth == condition.Unknown {
 				note = x.Note
 			}
 			for _, p := range x.Parts {
@@ -196,12 +196,12 @@ func missing(b *side, r *flag.Rule, units []*condition.Context, now int64) strin
 			}
 		}
 		if x := r.When.Explain(c, b.rules.Around(c, now)); x.Truth == condition.Unknown {
-			if look(x); note != "" {
-				return " (" + note + ")"
+			if look(x); len(note) > 0 {
+				return words.Say(" (%s)", note)
 			}
 		}
 	}
-	return ""
+	return nil
 }
 
 // later looks for the next instant of the rule's clock at which it matches somebody.

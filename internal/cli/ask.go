@@ -169,8 +169,8 @@ func (s *session) printCondition(x *condition.Explained, indent int) {
 	if x.Seen != "" {
 		line += "; seen: " + x.Seen
 	}
-	if x.Note != "" {
-		line += " (" + x.Note + ")"
+	if len(x.Note) > 0 {
+		line += " (" + said(x.Note) + ")"
 	}
 	s.say("%s", line)
 	for i := range x.Parts {

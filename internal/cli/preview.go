@@ -72,7 +72,7 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 		add("test unit %s gets %s of %s, now %s", t.Unit, orFallback(t.To), t.Flag, orFallback(t.From))
 	}
 	for _, u := range p.Types {
-		add("careful: %s", u.Says)
+		add("careful: %s", said(u.Says))
 	}
 	standing := 0
 	for _, f := range p.Lint {

@@ -401,7 +401,7 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 // hidden are the attributes that the sample does not hold as processes have them: personal ones, and
 // those that they find out for themselves.
 func (s *Service) hidden(ctx context.Context, environment int64, k *Known) (map[string]sample.Derivation, error) {
-	names, _, err := s.Seen(ctx, environment)
+	names, _, err := s.Records.SeenAttributes(ctx, environment, s.Now().Add(-seenFor).UnixMilli()) // now, not as it was lately
 	if err != nil {
 		return nil, err
 	}

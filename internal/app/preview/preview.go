@@ -16,6 +16,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -58,8 +59,8 @@ type TestMove struct {
 
 // Unfit says that units lack an attribute, or send it in another type than is compared.
 type Unfit struct {
-	Rule string `json:"rule"` // id
-	Says string `json:"says"`
+	Rule string     `json:"rule"` // id
+	Says words.Said `json:"says"`
 }
 
 // Preview is what an edit would do.
@@ -260,7 +261,8 @@ func (s *Service) judge(ctx context.Context, environment int64, before, after *d
 					}
 				}
 				if ok && l.Attribute != "" && slices.Contains(lint.Types(), lint.Type(kind)) && other > 0 {
-					p.Types = append(p.Types, Unfit{d.Rules[i].ID, l.Attribute + " did not arrive as a " + lint.Type(kind).Kind() + " in " + count(other) + " of " + count(all) + " evaluations that were looked at"})
+					p.Types = append(p.Types, Unfit{d.Rules[i].ID, words.Say("%s did not arrive as a %s in %s of %s evaluations that were looked at",
+						words.Names(nil).Attribute(l.Attribute), lint.Type(kind).Kind(), words.Number(count(other)), words.Number(count(all)))})
 				}
 			})
 		}

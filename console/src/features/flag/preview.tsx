@@ -42,7 +42,9 @@ export function PreviewSheet({ project, environment, doc, preview, names, onChan
       {(careful.length > 0 || preview.types.length > 0) && (
         <ul className="flex flex-col gap-1 rounded border border-line bg-note px-3 py-2" aria-label="careful">
           {preview.types.map((t) => (
-            <li key={t.rule + t.says}>{t.says}</li>
+            <li key={t.rule + t.says.text}>
+              <Said said={t.says} names={names} />
+            </li>
           ))}
           {careful.map((f) => (
             <li key={f.check + (f.rule ?? "") + f.says.text}>

@@ -180,7 +180,12 @@ function Condition({ x }: { x: Schemas["Explained"] }) {
           ; seen: <code>{x.seen}</code>
         </span>
       )}
-      {x.note && <span className="text-alarm"> ({x.note})</span>}
+      {x.note && (
+        <span className="text-alarm">
+          {" "}
+          (<Said said={x.note} />)
+        </span>
+      )}
       {x.parts?.map((p) => <Condition key={p.words.text + (p.seen ?? "")} x={p} />)}
     </div>
   );
