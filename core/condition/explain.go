@@ -304,7 +304,11 @@ func (w *Weekly) said() words.Said {
 			days[i] = name
 		}
 	}
-	said := strings.Join(days, ", ")
+	last := max(len(days)-1, 0)
+	said := strings.Join(days[last:], "")
+	if last > 0 {
+		said = strings.Join(days[:last], ", ") + " or " + said
+	}
 	if len(days) == len(dayNames) {
 		said = "any day"
 	}

@@ -66,7 +66,7 @@ func shadowed(p *pass) {
 				continue
 			}
 			if s := above.Gives.Shares; s != nil {
-				p.add(r, words.Say("is reached only by units without %s: the shares of %s above leave nothing over of the others", words.Names(nil).Either(s.By), words.Rule(above.Name)), "move it above, or remove it")
+				p.add(r, words.Say("is reached only by units without %s: the shares of %s above leave nothing over of the others", words.Names(nil).Without(s.By), words.Rule(above.Name)), "move it above, or remove it")
 			} else {
 				p.add(r, words.Say("is never reached: %s above takes all of its units", words.Rule(above.Name)), "move it above, or remove it")
 			}

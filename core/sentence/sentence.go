@@ -154,11 +154,7 @@ func End(g flag.Gives, others bool, resting string, names words.Names) words.Sai
 	if others {
 		said = words.Say("of all others, %s", said)
 	}
-	without := names.Either(g.Shares.By)
-	if len(g.Shares.By) == 1 && g.Shares.By[0] == condition.KeyAttribute {
-		without = words.Say("a key")
-	}
-	return words.Say("%s; those without %s get %s", said, without, words.Variant(resting))
+	return words.Say("%s; those without %s get %s", said, names.Without(g.Shares.By), words.Variant(resting))
 }
 
 // By says what shares are drawn by, with the attributes' own names: "site.id, else key".

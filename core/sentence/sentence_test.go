@@ -221,7 +221,10 @@ func (r *reader) clock() *condition.Node {
 	if r.take("any day") {
 		w.Days = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
 	} else {
-		w.Days = r.list(func() string { return strings.ToLower(r.word()[:3]) })
+		day := func() string { return strings.ToLower(r.word()[:3]) }
+		if w.Days = r.list(day); r.take(" or ") {
+			w.Days = append(w.Days, day())
+		}
 	}
 	r.must(" from ")
 	w.From = r.time()
@@ -453,7 +456,7 @@ func read(t *testing.T, said string, like *flag.Document) *flag.Document {
 	if d.End.Shares != nil {
 		r.must("; those without ")
 		for more := true; more; more = r.take(" or ") {
-			if !r.take("a key") && !r.take("key") {
+			if !r.take("a key") && !r.take("a site") {
 				r.attribute()
 			}
 		}

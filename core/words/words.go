@@ -309,6 +309,23 @@ func (n Names) Either(by []string) Said {
 	return Join(all, " or ")
 }
 
+// Without says what somebody may lack: "a site or a key".
+func (n Names) Without(by []string) Said {
+	all := make([]Said, len(by))
+	for i, name := range by {
+		said := n.Either([]string{name})
+		switch one := n[name].One; {
+		case one == "" && name != KeyAttribute:
+		case one != "" && strings.ContainsRune("aeiouAEIOU", rune(one[0])):
+			said = Say("an %s", said)
+		default:
+			said = Say("a %s", said)
+		}
+		all[i] = said
+	}
+	return Join(all, " or ")
+}
+
 var catalogued = regexp.MustCompile(`^[\p{L}][\p{L}\p{N}'-]*( [\p{L}\p{N}'-]+){0,3}$`)
 
 // Usable says why a word of the catalogue cannot stand in sentences; empty where it can.
