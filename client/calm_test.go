@@ -307,3 +307,33 @@ func TestWhatIsNoText(t *testing.T) {
 		}
 	}
 }
+
+// Units of which very much is known go in portions, and none of them makes a report too large.
+func TestLargeUnitsGoInPortions(t *testing.T) {
+	s := newService(t, ruleset(1, 1, bySite))
+	s.sampling = `{"seed":"2a","personal":{},"limits":{}}`
+	c := s.open(t, func(o *Options) { o.Report = 20 * time.Millisecond })
+	eventually(t, "the service's order", func() bool { return c.people.order.Load() != nil })
+	much, escaped := strings.Repeat("x", 15_000), strings.Repeat("\x01", 15_000)
+	eventually(t, "all units", func() bool {
+		for i := range 300 {
+			c.Bool(t.Context(), "by-site", Unit(fmt.Sprint("recipient-", i), String("site.id", "site-1"), String("much", much)), false)
+		}
+		c.Bool(t.Context(), "by-site", Unit("escaped", String("much", escaped)), false)
+		c.Bool(t.Context(), "by-site", Unit("too-much", String("much", much), String("more", much)), false)
+		return len(s.reported()["targetingKey"]) >= 300
+	})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, r := range s.reports {
+		bytes := 0
+		for _, u := range r.Units {
+			if bytes += len(u.Attributes); u.Unit == "escaped" || u.Unit == "too-much" {
+				t.Errorf("%s is told", u.Unit)
+			}
+		}
+		if bytes > 2<<20 {
+			t.Errorf("a report of %d bytes", bytes)
+		}
+	}
+}

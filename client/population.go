@@ -85,7 +85,7 @@ const (
 	sendAgain = int64(10 * time.Minute / time.Millisecond)
 	renew     = 24 * time.Hour // a sample is begun anew, so that who is gone makes room
 	most      = 1_000          // bytes of a unit's key
-	mostKnown = 32 << 10       // bytes of all that is known of a unit: who has more is not sampled
+	mostKnown = 16 << 10       // bytes of all that is known of a unit: who has more is not sampled
 )
 
 var keyName = condition.Intern(condition.KeyAttribute)
@@ -223,8 +223,11 @@ type unitLine struct {
 	Seen       int64           `json:"seen"`
 }
 
-// maxUnitLines bounds one report; the rest goes with the next.
-const maxUnitLines = 2_000
+// Bounds of one report; the rest goes with the next.
+const (
+	maxUnitLines = 2_000
+	maxUnitBytes = 2 << 20
+)
 
 // take gives what the service does not know yet: units that are new, that look otherwise
 // than before, or that were last told of a while ago.
@@ -235,6 +238,7 @@ func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Se
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	bytes := 0
 	for name, u := range p.samples {
 		for _, one := range u.All() {
 			before, told := u.sent[one.Hash]
@@ -243,7 +247,7 @@ func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Se
 			}
 			clean, _ := sample.Clean(one.Context, o.personal)
 			raw, err := json.Marshal(clean)
-			if err != nil || len(lines) >= maxUnitLines {
+			if err != nil || len(lines) >= maxUnitLines || bytes+len(raw) > maxUnitBytes {
 				continue
 			}
 			hash := sample.Hash(0, string(raw))
@@ -251,6 +255,10 @@ func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Se
 				continue
 			}
 			u.sent[one.Hash] = sentUnit{one.Seen, hash}
+			if len(raw) > mostKnown { // escapes made it more than the service keeps
+				continue
+			}
+			bytes += len(raw)
 			lines = append(lines, unitLine{name.Value(), strconv.FormatUint(one.Hash, 16), one.Key, raw, one.Seen})
 		}
 		if len(u.sent) > 4*sample.K { // those that fell out of the sample
