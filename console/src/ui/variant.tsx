@@ -70,7 +70,7 @@ function Token({ token, names }: { token: SentenceToken; names: string[] }) {
       return isNaN(at.getTime()) ? <>{token.text}</> : <time dateTime={token.text} title={token.text}>{at.toLocaleString(undefined, { dateStyle: "medium", timeStyle: "short" })}</time>;
     }
     case "number":
-      return token.low === undefined || token.high === undefined ? <span className="whitespace-nowrap">{grouped(token.text)}</span> : <>about {grouped(token.text)} <span className="text-soft">({token.low.toLocaleString()} to {token.high.toLocaleString()})</span></>;
+      return token.low === undefined || token.high === undefined ? <span className="whitespace-nowrap">{grouped(token.text)}</span> : <>about {Number(token.text).toLocaleString()} <span className="text-soft">({token.low.toLocaleString()} to {token.high.toLocaleString()})</span></>;
     default:
       return <>{token.text}</>;
   }
