@@ -269,17 +269,11 @@ func TestTabsShareAStream(t *testing.T) {
 	good(t, w)
 }
 
-// The hook draws anew when answers change and when the unit becomes known.
-func TestReactHook(t *testing.T) {
-	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
-	s.Edit(t, "production", "handover-photo", func(d *flag.Document) {
-		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
-	})
+// bundled makes one script of a page in the console's test data.
+func bundled(t *testing.T, source, mode string, more ...string) string {
+	t.Helper()
 	built := filepath.Join(t.TempDir(), "page.js")
-	cmd := exec.Command("npx", "--no-install", "rolldown", "browser/testdata/page.tsx", "--file", built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'development'",
-		"--external", "../greenlever", "--external", "../react")
+	cmd := exec.Command("npx", append([]string{"--no-install", "rolldown", "browser/testdata/" + source, "--file", built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'" + mode + "'"}, more...)...)
 	cmd.Dir = "../../console"
 	if said, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("build the page: %v: %s", err, said)
@@ -288,7 +282,18 @@ func TestReactHook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	page := string(script) // on the modules as they are served
+	return string(script)
+}
+
+// The hook draws anew when answers change and when the unit becomes known.
+func TestReactHook(t *testing.T) {
+	s := gltest.Start(t)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Edit(t, "production", "handover-photo", func(d *flag.Document) {
+		d.Lever = flag.On
+		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
+	})
+	page := bundled(t, "page.tsx", "development", "--external", "../greenlever", "--external", "../react") // on the modules as they are served
 	for in, served := range map[string]string{`"../greenlever"`: "greenlever.js", `"../react"`: "greenlever-react.js"} {
 		if !strings.Contains(page, in) {
 			t.Fatalf("the page does not import %s", in)

@@ -12,7 +12,6 @@ import (
 	"net/url"
 	"os"
 	"os/exec"
-	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -282,17 +281,7 @@ func TestTheStandardsClientForServers(t *testing.T) {
 // standardPage builds the page of the standard's client for browsers, and serves it.
 func standardPage(t *testing.T) string {
 	t.Helper()
-	built := filepath.Join(t.TempDir(), "page.js")
-	cmd := exec.Command("npx", "--no-install", "rolldown", "browser/testdata/standard-page.tsx", "--file", built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'production'")
-	cmd.Dir = "../../console"
-	if said, err := cmd.CombinedOutput(); err != nil {
-		t.Fatalf("build the page: %v: %s", err, said)
-	}
-	script, err := os.ReadFile(built)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return site(t, map[string]string{"/": `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`, "/page.js": string(script)})
+	return site(t, map[string]string{"/": `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`, "/page.js": bundled(t, "standard-page.tsx", "production")})
 }
 
 // standardTab opens the page in a tab and waits until its client has started, or failed to.
