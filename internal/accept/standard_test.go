@@ -30,6 +30,7 @@ type packing struct {
 	*httptest.Server
 	to                atomic.Pointer[url.URL] // nil: nothing is behind it
 	questions, opened atomic.Int64            // evaluations, and streams
+	busy              atomic.Bool             // it answers 429
 }
 
 func newPacking(t *testing.T, to string) *packing {
@@ -73,8 +74,14 @@ func newPacking(t *testing.T, to string) *packing {
 		case strings.HasPrefix(r.URL.Path, "/ofrep/"):
 			p.opened.Add(1)
 		}
-		if p.to.Load() == nil {
+		switch {
+		case p.to.Load() == nil:
 			w.WriteHeader(http.StatusBadGateway)
+			return
+		case p.busy.Load() && r.Method == "POST":
+			w.Header().Set("Access-Control-Allow-Origin", "*")
+			w.Header().Set("Retry-After", "1")
+			w.WriteHeader(http.StatusTooManyRequests)
 			return
 		}
 		through.ServeHTTP(w, r)
@@ -266,6 +273,12 @@ func TestTheStandardsClientForServers(t *testing.T) {
 		if got := n.ask("handover-photo", false, courier); got.said() != `true on TARGETING_MATCH` {
 			t.Errorf("%s is back: %s", name, got.said())
 		}
+		p.busy.Store(true)
+		if got := n.ask("handover-photo", false, courier); got.said() != `false  ERROR GENERAL` {
+			t.Errorf("%s is busy: %s", name, got.said())
+		}
+		p.busy.Store(false)
+		gltest.Eventually(t, name+": it asks again when it may", func() bool { return n.ask("handover-photo", false, courier).said() == `true on TARGETING_MATCH` })
 		wrong := newNode(t, p.URL, "gls_wrong")
 		if got := wrong.ask("handover-photo", false, courier); got.said() != `false  ERROR GENERAL` {
 			t.Errorf("%s, a wrong key: %s", name, got.said())
@@ -372,6 +385,18 @@ func TestTheStandardsClientForBrowsers(t *testing.T) {
 			return asks(t, w, "greeting", "none").Variant == "warm"
 		})
 		good(t, w)
+
+		// Busy: what is known stays, and the page is told that it may be old.
+		heard(w)
+		p.busy.Store(true)
+		w.Eval(`page.know({ targetingKey: "desk-2", role: "courier" }), ''`)
+		gltest.Eventually(t, name+": the page hears that it is stale", func() bool { return strings.Contains(w.Eval("page.heard.join(' ')"), "STALE") })
+		if got := asks(t, w, "handover-photo", false); got.said() != `true on TARGETING_MATCH` {
+			t.Errorf("%s is busy: %s", name, got.said())
+		}
+		p.busy.Store(false)
+		w.Eval(`page.passes(2000), page.know({ targetingKey: "desk-1", role: "courier" }), ''`)
+		gltest.Eventually(t, name+": it asks again when it may", func() bool { return asks(t, w, "handover-photo", false).Variant == "on" })
 
 		// Two of one origin and key start from what the first kept, and the answers are the same.
 		again := standardTab(t, site, p.URL, key.Secret).See("photo off")
