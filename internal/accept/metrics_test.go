@@ -3,10 +3,12 @@ package accept
 import (
 	"fmt"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/gltest"
 )
 
@@ -107,6 +109,21 @@ func TestMetricsAreOpenMetrics(t *testing.T) {
 		}
 		for _, w := range openMetrics(string(raw)) {
 			t.Errorf("%s: %s", name, w)
+		}
+	}
+	for name, admin := range map[string]string{"service": s.AdminURL(), "outpost": o.AdminURL()} {
+		var jobs []work.State
+		gltest.Eventually(t, name+": jobs are done", func() bool {
+			gltest.Caller{URL: admin}.Do(t, "GET", "/jobs", nil, 200, &jobs)
+			i := slices.IndexFunc(jobs, func(j work.State) bool { return j.Name == "feed" })
+			return i >= 0 && jobs[i].Turns > 1 && !jobs[i].Last.IsZero() && jobs[i].Error == ""
+		})
+		if name == "service" && len(jobs) != 12 || name == "outpost" && len(jobs) != 4 {
+			t.Errorf("%s: %+v", name, jobs)
+		}
+		_, raw, _, _ := gltest.Caller{URL: admin}.Send("GET", "/metrics", nil)
+		if !strings.Contains(string(raw), `greenlever_job_turns_total{job="feed",outcome="done"}`) {
+			t.Errorf("%s: no metric tells of its jobs", name)
 		}
 	}
 	for text, says := range map[string]string{

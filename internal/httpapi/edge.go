@@ -19,6 +19,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/population"
+	"greenlever.example/greenlever/internal/app/work"
 )
 
 // Followers are the records of who follows and what was decided.
@@ -51,6 +52,8 @@ type Edge struct {
 	Proxies []netip.Prefix
 	// Secure says that everything is reached over TLS.
 	Secure bool
+	// Jobs tells how what goes on behind is doing. Nil: nothing does.
+	Jobs func() []work.State
 
 	streams  atomic.Int64 // open, of services and the console
 	watching watchers     // streams of browsers
@@ -84,7 +87,7 @@ func (a *Edge) add(e *echo.Echo) {
 }
 
 // AdminHandler builds what operators watch, for a listener of its own that strangers do not
-// reach: metrics, and an outpost's page. It is built after the surface.
+// reach: metrics, jobs, and an outpost's page. It is built after the surface.
 func (a *Edge) AdminHandler(page echo.HandlerFunc) http.Handler {
 	e := echo.New()
 	e.HTTPErrorHandler = a.fail
@@ -93,6 +96,12 @@ func (a *Edge) AdminHandler(page echo.HandlerFunc) http.Handler {
 	e.Use(middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), a.headers)
 	e.GET("/metrics", a.metrics.serve)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/jobs", func(c *echo.Context) error {
+		if a.Jobs == nil {
+			return c.JSON(http.StatusOK, []work.State{})
+		}
+		return c.JSON(http.StatusOK, a.Jobs())
+	})
 	if page != nil {
 		e.GET("/", page)
 	}

@@ -66,9 +66,52 @@ func newMetrics(a *Edge) *metrics {
 			return float64(n)
 		}),
 		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "greenlever_panics_total", Help: "Panics that were caught in goroutines."}, func() float64 { return float64(guard.Panics()) }))
+	r.MustRegister(jobs{a})
 	h := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, EnableOpenMetricsTextCreatedSamples: true})
 	m.serve = func(c *echo.Context) error { h.ServeHTTP(c.Response(), c.Request()); return nil }
 	return m
+}
+
+// jobs tells of what goes on behind.
+type jobs struct{ edge *Edge }
+
+var (
+	jobTurns  = prometheus.NewDesc("greenlever_job_turns_total", "Turns of each job here that ended well or failed.", []string{"job", "outcome"}, nil)
+	jobLast   = prometheus.NewDesc("greenlever_job_last_success_timestamp_seconds", "When a turn of the job last ended well here.", []string{"job"}, nil)
+	jobTook   = prometheus.NewDesc("greenlever_job_last_duration_seconds", "How long the job's last turn took here.", []string{"job"}, nil)
+	jobIsMine = prometheus.NewDesc("greenlever_job_held", "Whether this process has the lease of a job that is for one at a time.", []string{"job"}, nil)
+)
+
+// Describe names what Collect tells.
+func (jobs) Describe(to chan<- *prometheus.Desc) {
+	for _, d := range []*prometheus.Desc{jobTurns, jobLast, jobTook, jobIsMine} {
+		to <- d
+	}
+}
+
+// Collect tells how the jobs are doing.
+func (j jobs) Collect(to chan<- prometheus.Metric) {
+	if j.edge.Jobs == nil {
+		return
+	}
+	for _, s := range j.edge.Jobs() {
+		tell := func(d *prometheus.Desc, kind prometheus.ValueType, v float64, labels ...string) {
+			to <- prometheus.MustNewConstMetric(d, kind, v, append([]string{s.Name}, labels...)...)
+		}
+		tell(jobTurns, prometheus.CounterValue, float64(s.Turns-s.Failed), "done")
+		tell(jobTurns, prometheus.CounterValue, float64(s.Failed), "failed")
+		if !s.Last.IsZero() {
+			tell(jobLast, prometheus.GaugeValue, float64(s.Last.UnixMilli())/1000)
+		}
+		tell(jobTook, prometheus.GaugeValue, s.Took)
+		if s.Alone {
+			held := 0.0
+			if s.Mine {
+				held = 1
+			}
+			tell(jobIsMine, prometheus.GaugeValue, held)
+		}
+	}
 }
 
 // measure times requests by route.

@@ -24,6 +24,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -127,29 +128,25 @@ func (l *link) after(revision int64, limit int) ([]*flag.Event, error) {
 	return slices.Clone(some[:min(limit, len(some))]), nil
 }
 
-// learn keeps what is needed beside the ruleset up to date, until the context ends.
-func (l *link) learn(ctx context.Context, learned func()) {
-	tick := time.NewTicker(needsEvery)
-	defer tick.Stop()
+// job keeps what is needed beside the ruleset up to date. Where it cannot, the outpost's page and
+// those whom it refuses are told why.
+func (l *link) job(learned func()) work.Job {
 	once := sync.OnceFunc(func() { close(l.asked) })
-	for {
-		changed, err := l.fetchNeeds(ctx)
-		once()
-		l.mu.Lock()
-		l.refused = ""
-		if err != nil {
-			l.refused = err.Error()
-		}
-		l.mu.Unlock()
-		if changed {
-			learned()
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
-	}
+	return work.Job{Name: fmt.Sprintf("needs-%d", l.id), Says: "learn what is needed beside the ruleset", Every: needsEvery, First: true, Quiet: true,
+		Do: func(ctx context.Context, _ *work.Turn) error {
+			changed, err := l.fetchNeeds(ctx)
+			once()
+			l.mu.Lock()
+			l.refused = ""
+			if err != nil {
+				l.refused = err.Error()
+			}
+			l.mu.Unlock()
+			if changed {
+				learned()
+			}
+			return err
+		}}
 }
 
 func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {

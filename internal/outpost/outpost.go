@@ -26,6 +26,7 @@ import (
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/population"
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -60,6 +61,7 @@ type Outpost struct {
 	started time.Time
 	cancel  context.CancelFunc
 	done    sync.WaitGroup
+	jobs    *work.Worker
 	failed  chan error
 
 	stop    sync.Once
@@ -127,9 +129,10 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 	if now == nil {
 		now = o.now
 	}
+	o.jobs = work.New(c.Log, nil, "")
 	o.edge = &httpapi.Edge{Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
 		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
-		Now: now, Log: c.Log, Limits: c.Limits, Beat: c.Beat, Contact: o.contact}
+		Now: now, Log: c.Log, Limits: c.Limits, Beat: c.Beat, Contact: o.contact, Jobs: o.jobs.States}
 	handler := o.edge.Handler(o.ready)
 	run, cancel := context.WithCancel(context.Background())
 	o.cancel = cancel
@@ -142,9 +145,8 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 	if err := errors.Join(o.edge.Hub.Look(ctx), o.edge.Keys.Refresh(ctx)); err != nil {
 		return err
 	}
-	o.until(guard.Keep(run, c.Log, "follow the links", o.edge.Hub.Run))
-	o.until(guard.Keep(run, c.Log, "follow the access keys", o.edge.Keys.Run))
-	o.until(guard.Every(run, c.Log, "gather what was decided here", usageEvery, o.gather))
+	o.jobs.Start(run, o.edge.Hub.Job(), o.edge.Keys.Job(),
+		work.Job{Name: "usage", Says: "gather what was decided here", Every: usageEvery, Do: func(ctx context.Context, _ *work.Turn) error { return o.gather(ctx) }})
 	o.serve(listener, handler)
 	if admin != nil {
 		o.serve(admin, o.edge.AdminHandler(o.page))
@@ -189,7 +191,7 @@ func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error 
 		return err
 	}
 	l.client.Store(client)
-	o.until(guard.Keep(run, c.Log, "learn what is needed beside the ruleset", func(ctx context.Context) { l.learn(ctx, o.edge.Keys.Nudge) }))
+	o.jobs.Start(run, l.job(o.edge.Keys.Nudge))
 	return nil
 }
 
@@ -283,6 +285,7 @@ func (o *Outpost) end() error {
 	}
 	if o.cancel != nil {
 		o.cancel()
+		o.jobs.Wait()
 		o.done.Wait()
 		err = errors.Join(err, o.gather(ctx))
 	}

@@ -8,48 +8,46 @@ import (
 
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/guard"
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/store"
 )
 
 // Times of the work that goes on behind.
 const (
-	signEvery    = time.Minute
-	usageEvery   = 10 * time.Second
-	liveEvery    = 5 * time.Second
-	nodeLife     = 20 * time.Second
-	forgetEvery  = time.Hour
-	deliverEvery = time.Second
-	cleanEvery   = time.Minute
-	copyEvery    = 5 * time.Second
-	catchUpTime  = 2 * time.Second
+	signEvery   = time.Minute
+	usageEvery  = 10 * time.Second
+	liveEvery   = 5 * time.Second
+	nodeLife    = 20 * time.Second
+	forgetEvery = time.Hour
+	cleanEvery  = time.Minute
+	copyEvery   = 5 * time.Second
+	catchUpTime = 2 * time.Second
 )
 
 // reached begins the work that needs the records.
 func (s *Server) reached(run context.Context) {
 	close(s.ready)
-	s.keep(run, "follow the revision log", s.api.Hub.Run)
-	s.keep(run, "follow the access keys", s.api.Keys.Run)
-	s.keep(run, "write reports", s.intake.Run)
-	s.every(run, liveEvery, "read the records' clock", s.clock.Sync)
-	s.every(run, liveEvery, "say that this node lives", s.announce)
-	s.every(run, signEvery, "sign the audit's heads", s.signHeads)
-	s.every(run, usageEvery, "write counts", s.api.WriteUsage)
-	s.every(run, usageEvery, "keep the sample of units", s.api.Population.Flush)
-	s.every(run, deliverEvery, "record deliveries", s.api.Delivery.Record)
-	s.every(run, cleanEvery, "take personal attributes out of stored units", s.alone("clean", cleanEvery, s.clean))
-	s.every(run, forgetEvery, "forget what is kept no longer", s.alone("thin", forgetEvery/2, s.forget))
-	s.every(run, copyEvery, "keep a copy to decide from without records", s.keepCopy)
+	s.jobs.Start(run, s.api.Hub.Job(), s.api.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(),
+		s.job("clock", "read the records' clock", liveEvery, s.clock.Sync),
+		s.job("node", "say that this node lives", liveEvery, s.announce),
+		s.job("sign", "sign the audit's heads", signEvery, s.signHeads),
+		s.job("usage", "write counts", usageEvery, s.api.WriteUsage),
+		s.job("population", "keep the sample of units", usageEvery, s.api.Population.Flush),
+		s.job("copy", "keep a copy to decide from without records", copyEvery, s.keepCopy),
+		work.Job{Name: "clean", Says: "take personal attributes out of stored units", Every: cleanEvery, Lease: cleanEvery, Longest: forgetEvery, Do: plainly(s.clean)},
+		work.Job{Name: "thin", Says: "forget what is kept no longer", Every: forgetEvery, Lease: forgetEvery / 2, Do: plainly(s.forget)})
+	s.until(guard.Go(s.config.Log, "wait for the work behind", s.jobs.Wait))
 }
 
-// alone does a job only while this node has the lease for it.
-func (s *Server) alone(name string, life time.Duration, do func(context.Context) error) func(context.Context) error {
-	return func(ctx context.Context) error {
-		fence, err := s.store.Lease(ctx, name, s.node, life)
-		if err != nil || fence == 0 {
-			return err
-		}
-		return do(ctx)
-	}
+// job is one that every node does for itself.
+func (s *Server) job(name, says string, every time.Duration, do func(context.Context) error) work.Job {
+	return work.Job{Name: name, Says: says, Every: every, Do: plainly(do)}
+}
+
+// plainly is a job that needs nothing of its turn.
+func plainly(do func(context.Context) error) func(context.Context, *work.Turn) error {
+	return func(ctx context.Context, _ *work.Turn) error { return do(ctx) }
 }
 
 func (s *Server) forget(ctx context.Context) error {

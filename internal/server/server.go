@@ -24,6 +24,7 @@ import (
 	"greenlever.example/greenlever/internal/app/clock"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/store"
@@ -62,6 +63,7 @@ type Server struct {
 	db     *localdb.Server
 	store  *store.Store
 	intake *intake.Intake
+	jobs   *work.Worker
 	api    *httpapi.API
 	http   []*http.Server
 	key    ed25519.PrivateKey
@@ -186,10 +188,6 @@ func (s *Server) until(done <-chan struct{}) {
 
 func (s *Server) keep(ctx context.Context, what string, loop func(context.Context)) {
 	s.until(guard.Keep(ctx, s.config.Log, what, loop))
-}
-
-func (s *Server) every(ctx context.Context, pause time.Duration, what string, do func(context.Context) error) {
-	s.until(guard.Every(ctx, s.config.Log, what, pause, do))
 }
 
 // errAway is returned where the records cannot be reached.

@@ -17,6 +17,7 @@ import (
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/store"
 )
@@ -28,6 +29,7 @@ func (s *Server) wire() {
 	keys := feed.NewKeyring(st, c.Log)
 	units := &population.Service{Records: st, Now: c.Now, Log: c.Log}
 	s.intake = intake.New(st, c.Now, c.Log)
+	s.jobs = work.New(c.Log, st, s.node)
 	s.intake.Sampled = units.Take
 	rules := func(ctx context.Context, environment int64) (*decide.Ruleset, error) {
 		place, err := hub.Place(ctx, environment)
@@ -60,9 +62,9 @@ func (s *Server) wire() {
 	hub.Lost = history.Restored
 	s.api = &httpapi.API{
 		Edge: httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat,
-			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure},
+			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure, Jobs: s.jobs.States},
 		Records: st, Sign: s.signHeads, Preview: tries, Change: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
-		Delivery: &delivery.Service{Records: st, Now: c.Now, Node: s.node,
+		Delivery: &delivery.Service{Records: st, Now: c.Now,
 			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
 			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })

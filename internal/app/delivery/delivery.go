@@ -18,6 +18,7 @@ import (
 
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/work"
 )
 
 // Of computes how a revision spread. Expected are the instances that were alive when it was
@@ -73,7 +74,6 @@ type Records interface {
 	Applied(ctx context.Context, environment, epoch, from int64) (map[string][]app.Applied, error)
 	CommitTimes(ctx context.Context, environment, from int64, limit int) (map[int64]int64, error)
 	DeliveredUpTo(ctx context.Context, environment, epoch int64) (int64, error)
-	Lease(ctx context.Context, name, holder string, life time.Duration) (fence int64, err error)
 }
 
 // Tx is the transaction that puts deliveries into the records.
@@ -88,15 +88,13 @@ type Service struct {
 	Records Records
 	Write   func(ctx context.Context, fn func(Tx) error) error
 	Now     func() time.Time
-	Node    string // names this process
 	// Settled tells whether the clocks have run evenly for long enough to say who is silent.
 	// Nil: they have.
 	Settled func() bool
 }
 
 const (
-	lease     = "delivery"
-	leaseLife = 10 * time.Second
+	lease = "delivery"
 	// patience is how long a revision's delivery is waited for before it is put into the
 	// records as it is.
 	patience = int64(5 * time.Minute / time.Millisecond)
@@ -144,15 +142,16 @@ func over(d *app.Delivery, now int64) bool {
 		len(d.Waiting) == 0 && len(d.Lost) > 0
 }
 
-// Record puts the deliveries that are over into the records and the audit. One process does
-// it at a time; what it leaves undone the next one does.
-func (s *Service) Record(ctx context.Context) error {
+// Job puts the deliveries that are over into the records and the audit. One process does it at a
+// time; what it leaves undone the next one does.
+func (s *Service) Job() work.Job {
+	return work.Job{Name: lease, Says: "record deliveries", Every: time.Second, Lease: 10 * time.Second, Do: func(ctx context.Context, t *work.Turn) error { return s.Record(ctx, t.Fence) }}
+}
+
+// Record does that once, for who has the lease.
+func (s *Service) Record(ctx context.Context, fence int64) error {
 	if s.Settled != nil && !s.Settled() {
 		return nil // after a jump everybody looks silent, or nobody
-	}
-	fence, err := s.Records.Lease(ctx, lease, s.Node, leaseLife)
-	if err != nil || fence == 0 {
-		return err
 	}
 	envs, epoch, err := s.Records.AllEnvironments(ctx)
 	if err != nil {

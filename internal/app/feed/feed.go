@@ -29,6 +29,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/guard"
+	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/zones"
 )
 
@@ -79,7 +80,7 @@ type Hub struct {
 	Lost func(ctx context.Context, environment int64, had flag.Position)
 }
 
-// NewHub makes a hub; [Hub.Run] keeps it going.
+// NewHub makes a hub; [Hub.Job] keeps it going.
 func NewHub(records Records, log *slog.Logger) *Hub {
 	return &Hub{records: records, log: log, nudge: make(chan struct{}, 1), places: map[int64]*Place{}}
 }
@@ -92,19 +93,13 @@ func (h *Hub) Nudge() {
 	}
 }
 
-// Run follows the log until the context ends.
-func (h *Hub) Run(ctx context.Context) {
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		case <-h.nudge:
-		}
-		h.note(h.Look(ctx))
-	}
+// Job follows the log.
+func (h *Hub) Job() work.Job {
+	return work.Job{Name: "feed", Says: "follow the revision log", Every: every, Wake: h.nudge, Quiet: true, Do: func(ctx context.Context, _ *work.Turn) error {
+		err := h.Look(ctx)
+		h.note(err)
+		return err
+	}}
 }
 
 // note logs when the log of revisions cannot be read any more, and when it can again.

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/time/rate"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/work"
 )
 
 // Keys reads the access keys that are not revoked.
@@ -93,29 +94,10 @@ func (k *Keyring) Nudge() {
 	}
 }
 
-// Run keeps the keyring up to date until the context ends.
-func (k *Keyring) Run(ctx context.Context) {
-	tick := time.NewTicker(keysEvery)
-	defer tick.Stop()
-	failed := false
-	for {
-		one, cancel := context.WithTimeout(ctx, refreshTime)
-		err := k.Refresh(one)
-		cancel()
-		if ctx.Err() == nil && (err != nil) != failed {
-			if failed = err != nil; failed {
-				k.log.Warn("access keys cannot be read; those known stay in use", "error", err)
-			} else {
-				k.log.Info("access keys can be read again")
-			}
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		case <-k.nudge:
-		}
-	}
+// Job keeps the keyring up to date; while it cannot, the keys that are known stay in use.
+func (k *Keyring) Job() work.Job {
+	return work.Job{Name: "keys", Says: "read the access keys", Every: keysEvery, Wake: k.nudge, First: true, Limit: refreshTime,
+		Do: func(ctx context.Context, _ *work.Turn) error { return k.Refresh(ctx) }}
 }
 
 // Refresh reads the keys and ends what the revoked ones have open.

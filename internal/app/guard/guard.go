@@ -86,31 +86,3 @@ func Keep(ctx context.Context, log *slog.Logger, what string, loop func(ctx cont
 	}()
 	return done
 }
-
-// Every does something again and again, until the context ends. An error is logged when it
-// changes: one that lasts is said once, and so is that it is over.
-func Every(ctx context.Context, log *slog.Logger, what string, interval time.Duration, do func(context.Context) error) <-chan struct{} {
-	return Keep(ctx, log, what, func(ctx context.Context) {
-		tick := time.NewTicker(interval)
-		defer tick.Stop()
-		said := ""
-		for {
-			select {
-			case <-ctx.Done():
-				return
-			case <-tick.C:
-			}
-			err := do(ctx)
-			switch {
-			case ctx.Err() != nil:
-				return
-			case err != nil && err.Error() != said:
-				said = err.Error()
-				log.Error("could not "+what, "error", err)
-			case err == nil && said != "":
-				said = ""
-				log.Info("works again: " + what)
-			}
-		}
-	})
-}

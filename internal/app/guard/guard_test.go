@@ -2,7 +2,6 @@ package guard
 
 import (
 	"context"
-	"errors"
 	"log/slog"
 	"strings"
 	"sync"
@@ -60,26 +59,5 @@ func TestKeep(t *testing.T) {
 	case <-done:
 	case <-time.After(20 * time.Second):
 		t.Error("goes on after its context's end")
-	}
-}
-
-// An error that lasts is said once, and so is its end; a panic on the way ends neither.
-func TestEvery(t *testing.T) {
-	var l lines
-	ctx, cancel := context.WithCancel(context.Background())
-	n := 0
-	<-Every(ctx, slog.New(slog.NewTextHandler(&l, nil)), "fetch water", time.Millisecond, func(context.Context) error {
-		switch n++; n {
-		case 1, 2, 3:
-			return errors.New("the well is dry")
-		case 5:
-			panic("a frog")
-		case 7:
-			cancel()
-		}
-		return nil
-	})
-	if n < 7 || l.count("the well is dry") != 1 || l.count("works again") != 1 || l.count("a frog") == 0 {
-		t.Errorf("%d rounds, log: %s", n, l.b.String())
 	}
 }

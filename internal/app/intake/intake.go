@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/work"
 )
 
 // Records take reports of one environment in one transaction, and tell of each whether it was new.
@@ -30,6 +31,7 @@ const (
 	maxWaiting = 20_000
 	maxBytes   = 256 << 20
 	batchOf    = 500
+	atEnd      = 10 * time.Second
 	pause      = 50 * time.Millisecond // between batches, in which more reports come together
 	writeTime  = 20 * time.Second
 )
@@ -61,7 +63,7 @@ type result struct {
 	err   error
 }
 
-// New makes an intake; [Intake.Run] keeps it going.
+// New makes an intake; [Intake.Job] keeps it going.
 func New(records Records, now func() time.Time, log *slog.Logger) *Intake {
 	return &Intake{Records: records, Now: now, Log: log, waiting: map[int64][]*waiting{}, wake: make(chan struct{}, 1)}
 }
@@ -93,21 +95,12 @@ func (in *Intake) Take(ctx context.Context, environment int64, r app.Incoming, s
 	}
 }
 
-// Run writes what waits until the context ends, and then what is left.
-func (in *Intake) Run(ctx context.Context) {
-	for {
-		select {
-		case <-ctx.Done():
-			in.write(context.WithoutCancel(ctx))
-			return
-		case <-in.wake:
-		}
-		in.write(context.WithoutCancel(ctx))
-		select {
-		case <-ctx.Done():
-		case <-time.After(pause):
-		}
-	}
+// Job writes what waits, and at the end what is left.
+func (in *Intake) Job() work.Job {
+	return work.Job{Name: "reports", Says: "write reports", Wake: in.wake, Pause: pause, AtEnd: atEnd, Do: func(ctx context.Context, _ *work.Turn) error {
+		in.write(context.WithoutCancel(ctx)) // a batch is written whole
+		return nil
+	}}
 }
 
 // write writes everything that waits.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/work"
 )
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -57,7 +58,9 @@ func begin(t *testing.T, r *table) *Intake {
 	in := New(r, time.Now, quiet)
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
-	go func() { defer close(done); in.Run(ctx) }()
+	w := work.New(in.Log, nil, "")
+	w.Start(ctx, in.Job())
+	go func() { defer close(done); w.Wait() }()
 	t.Cleanup(func() { cancel(); <-done })
 	return in
 }
