@@ -102,6 +102,7 @@ var plainWord = regexp.MustCompile(`^[A-Za-z0-9_./:=@%+-]+$`)
 func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	context.AfterFunc(ctx, stop) // a second signal ends the program at once
 	s := &session{in: os.Stdin, out: os.Stdout, err: os.Stderr, interactive: term.IsTerminal(int(os.Stdin.Fd()))}
 	return s.run(ctx, os.Args[1:])
 }

@@ -15,7 +15,8 @@ import (
 
 func (s *session) outpostCommand() *cobra.Command {
 	c := outpost.Config{Limits: httpapi.DefaultLimits(), Version: server.Version()}
-	var file, format string
+	var file string
+	var log logs
 	cmd := &cobra.Command{Use: "outpost", Short: "Serve decisions near those who ask, also without the service", Args: exactly(),
 		Long: `Follows environments of a service and serves them on: remote evaluation for programs in any
 language, the feed for Go clients, and browsers, with the same addresses and the same access
@@ -30,7 +31,7 @@ GREENLEVER_OUTPOST_KEY or the file than on the command line.`,
 				return err
 			}
 			var err error
-			if c.Log, err = s.logger(format); err != nil {
+			if c.Log, err = s.logger(log); err != nil {
 				return err
 			}
 			c.URL = cmp.Or(s.url, os.Getenv("GREENLEVER_OUTPOST_URL"), os.Getenv("GREENLEVER_URL"))
@@ -58,7 +59,8 @@ GREENLEVER_OUTPOST_KEY or the file than on the command line.`,
 	f.StringVar(&c.Dir, "dir", filepath.Join(defaultDir(), "outpost"), "directory of its copies")
 	f.StringVar(&c.Name, "name", "outpost", "by which the service lists it")
 	f.StringVar(&file, "config", "", "YAML file with these options")
-	f.StringVar(&format, "log-format", "text", "text or json")
+	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the outpost ends before it takes no more requests")
+	log.options(f, &c.LogOneOf)
 	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
 	f.IntVar(&c.Limits.Streams, "limit-streams", c.Limits.Streams, "open at once")
 	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate, "remote evaluations a second with one access key")

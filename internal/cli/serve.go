@@ -20,7 +20,8 @@ import (
 
 func (s *session) serveCommand() *cobra.Command {
 	var c server.Config
-	var file, format string
+	var file, dsnFile string
+	var log logs
 	var proxies []string
 	keep := map[string]*int{}
 	c.Limits = httpapi.DefaultLimits()
@@ -35,10 +36,13 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 				return err
 			}
 			var err error
-			if c.Log, err = s.logger(format); err != nil {
+			if c.Log, err = s.logger(log); err != nil {
 				return err
 			}
 			if c.Proxies, err = networks(proxies); err != nil {
+				return err
+			}
+			if c.DSN, err = secret("dsn", c.DSN, dsnFile); err != nil {
 				return err
 			}
 			c.AdminElsewhere = !cmd.Flags().Changed("admin") // two on one machine are no mistake
@@ -71,7 +75,9 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a private server")
 	f.StringVar(&c.Dir, "dir", defaultDir(), "directory of configuration, and of data without --dsn")
 	f.StringVar(&file, "config", "", "YAML file with these options")
-	f.StringVar(&format, "log-format", "text", "text or json")
+	f.StringVar(&dsnFile, "dsn-file", "", "file that holds --dsn, which has a password")
+	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more requests")
+	log.options(f, &c.LogOneOf)
 	f.BoolVar(&c.Secure, "secure-cookies", false, "everything is reached over TLS only: strict cookies, and browsers are told so")
 	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
 	f.DurationVar(&c.Limits.Time, "limit-time", c.Limits.Time, "of a request that is no stream")
@@ -119,7 +125,7 @@ the exit code is 1 while steps are left. Programs of the release before go on be
 			if err := fill(cmd.Flags(), "SERVE", &file); err != nil {
 				return err
 			}
-			log, err := s.logger("text")
+			log, err := s.logger(logs{"text", "info"})
 			if err != nil {
 				return err
 			}
@@ -142,14 +148,43 @@ the exit code is 1 while steps are left. Programs of the release before go on be
 	return c
 }
 
-func (s *session) logger(format string) (*slog.Logger, error) {
-	switch format {
+// logs are the options of what is logged, and how.
+type logs struct{ format, level string }
+
+func (l *logs) options(f *pflag.FlagSet, oneOf *int) {
+	f.StringVar(&l.format, "log-format", "text", "text or json")
+	f.StringVar(&l.level, "log-level", "info", "debug, info, warn or error")
+	f.IntVar(oneOf, "log-requests", 0, "of how many requests that went well one is logged; 0: none. Those that fail here and slow ones always are")
+}
+
+func (s *session) logger(l logs) (*slog.Logger, error) {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(l.level)); err != nil {
+		return nil, coded(exitUsage, "--log-level must be debug, info, warn or error, not %q", l.level)
+	}
+	options := &slog.HandlerOptions{Level: level}
+	switch l.format {
 	case "json":
-		return slog.New(slog.NewJSONHandler(s.err, nil)), nil
+		return slog.New(slog.NewJSONHandler(s.err, options)), nil
 	case "text":
-		return slog.New(slog.NewTextHandler(s.err, nil)), nil
+		return slog.New(slog.NewTextHandler(s.err, options)), nil
 	}
 	return nil, coded(exitUsage, "--log-format must be text or json")
+}
+
+// secret reads what may stand in a file of its own instead of an option.
+func secret(option, text, file string) (string, error) {
+	switch {
+	case file == "":
+		return text, nil
+	case text != "":
+		return "", coded(exitUsage, "give --%s or --%s-file, not both", option, option)
+	}
+	raw, err := os.ReadFile(file)
+	if err != nil {
+		return "", coded(exitUsage, "--%s-file: %v", option, err)
+	}
+	return strings.TrimSpace(string(raw)), nil
 }
 
 func defaultDir() string {

@@ -304,7 +304,7 @@ func (c Caller) Send(method, path string, body []byte) (status int, answer []byt
 // Over is Send with a client of one's own, such as one with a time limit.
 func (c Caller) Over(client *http.Client, method, path string, body []byte) (status int, answer []byte, header http.Header, err error) {
 	at := c.URL + "/api/v1" + path
-	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/jobs", "/readyz", "/healthz"} {
+	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/jobs", "/debug/", "/readyz", "/healthz"} {
 		if len(path) >= len(other) && path[:len(other)] == other {
 			at = c.URL + path
 		}

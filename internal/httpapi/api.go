@@ -167,6 +167,9 @@ func (a *API) ownPages(next echo.HandlerFunc) echo.HandlerFunc {
 
 // ready answers whether the service can decide, and with ?for=changes whether it takes changes.
 func (a *API) ready(c *echo.Context) error {
+	if a.leaving.Load() {
+		return c.String(http.StatusServiceUnavailable, isLeaving)
+	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
 	defer cancel()
 	if c.QueryParam("for") != "changes" {

@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/http/pprof"
 	"net/netip"
 	"slices"
 	"strings"
@@ -52,6 +53,8 @@ type Edge struct {
 	Proxies []netip.Prefix
 	// Secure says that everything is reached over TLS.
 	Secure bool
+	// LogOneOf is of how many requests that went well one is logged; 0: none.
+	LogOneOf int
 	// Jobs tells how what goes on behind is doing. Nil: nothing does.
 	Jobs func() []work.State
 
@@ -64,6 +67,7 @@ type Edge struct {
 	metrics  *metrics
 	pulse    pulse
 	ending   chan struct{}
+	leaving  atomic.Bool
 }
 
 // begin makes the surface, with nothing on it yet.
@@ -75,7 +79,7 @@ func (a *Edge) begin() *echo.Echo {
 	e.IPExtractor = a.addressOf
 	e.Logger = a.Log
 	e.Pre(heads)
-	e.Use(a.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), a.headers)
+	e.Use(a.identified(), a.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), a.headers)
 	return e
 }
 
@@ -87,7 +91,7 @@ func (a *Edge) add(e *echo.Echo) {
 }
 
 // AdminHandler builds what operators watch, for a listener of its own that strangers do not
-// reach: metrics, jobs, and an outpost's page. It is built after the surface.
+// reach: metrics, jobs, profiles of the process, and an outpost's page. It is built after the surface.
 func (a *Edge) AdminHandler(page echo.HandlerFunc) http.Handler {
 	e := echo.New()
 	e.HTTPErrorHandler = a.fail
@@ -96,6 +100,9 @@ func (a *Edge) AdminHandler(page echo.HandlerFunc) http.Handler {
 	e.Use(middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), a.headers)
 	e.GET("/metrics", a.metrics.serve)
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	for path, serve := range map[string]http.HandlerFunc{"": pprof.Index, "cmdline": pprof.Cmdline, "profile": pprof.Profile, "symbol": pprof.Symbol, "trace": pprof.Trace, "*": pprof.Index} {
+		e.GET("/debug/pprof/"+path, func(c *echo.Context) error { serve(c.Response(), c.Request()); return nil })
+	}
 	e.GET("/jobs", func(c *echo.Context) error {
 		if a.Jobs == nil {
 			return c.JSON(http.StatusOK, []work.State{})
@@ -136,6 +143,9 @@ func (a *Edge) Handler(ready func() error) http.Handler {
 	e := a.begin()
 	a.add(e)
 	e.GET("/readyz", func(c *echo.Context) error {
+		if a.leaving.Load() {
+			return c.String(http.StatusServiceUnavailable, isLeaving)
+		}
 		if err := ready(); err != nil {
 			return c.String(http.StatusServiceUnavailable, "not ready: "+err.Error()+"\n")
 		}
@@ -191,6 +201,11 @@ func LocalURL(address string) string {
 
 // EndStreams ends all open streams, so that a graceful stop need not wait for them.
 func (a *Edge) EndStreams() { close(a.ending) }
+
+// Leave has /readyz say that the process ends, so that nobody new is sent to it.
+func (a *Edge) Leave() { a.leaving.Store(true) }
+
+const isLeaving = "not ready: this process ends\n"
 
 // spread is over how long those who follow should come back after their streams ended, so
 // that they do not all come at once: a millisecond for each, at most a quarter of a minute.

@@ -95,7 +95,7 @@ func (a *Edge) fail(c *echo.Context, err error) {
 		if errors.As(err, &f) && f.More["cause"] != nil {
 			cause = errors.New(f.More["cause"].(string))
 		}
-		a.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status, "error", cause)
+		a.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status, "id", requestID(c), "error", cause)
 	}
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(1))

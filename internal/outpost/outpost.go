@@ -47,6 +47,8 @@ type Config struct {
 	Beat           time.Duration // of feeds; default 15 s
 	HTTP           *http.Client
 	Now            func() time.Time // default: this machine's clock, corrected by the service's
+	LogOneOf int           // of how many requests that went well one is logged; 0: none
+	Drain    time.Duration // from when /readyz says that it ends until it takes no more requests
 }
 
 // Outpost is a running outpost.
@@ -132,7 +134,7 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 	o.jobs = work.New(c.Log, nil, "")
 	o.edge = &httpapi.Edge{Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
 		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
-		Now: now, Log: c.Log, Limits: c.Limits, Beat: c.Beat, Contact: o.contact, Jobs: o.jobs.States}
+		Now: now, Log: c.Log, Limits: c.Limits, Beat: c.Beat, Contact: o.contact, Jobs: o.jobs.States, LogOneOf: c.LogOneOf}
 	handler := o.edge.Handler(o.ready)
 	run, cancel := context.WithCancel(context.Background())
 	o.cancel = cancel
@@ -278,6 +280,8 @@ func (o *Outpost) end() error {
 	defer cancel()
 	var err error
 	if len(o.http) > 0 {
+		o.edge.Leave()
+		time.Sleep(o.config.Drain) // for whoever sends requests here to look
 		o.edge.EndStreams()
 		for _, h := range o.http {
 			err = errors.Join(err, h.Shutdown(ctx))

@@ -44,6 +44,8 @@ type Config struct {
 	Keep           map[string]int // days for which things are kept, by option: see store.Retention
 	Heads          string         // address or file to which signed heads are copied; empty: none
 	Log            *slog.Logger
+	LogOneOf       int           // of how many requests that went well one is logged; 0: none
+	Drain          time.Duration // from when /readyz says that it ends until it takes no more requests
 	Limits         httpapi.Limits
 	Beat           time.Duration // of feeds; default 15 s
 	Now            func() time.Time
@@ -298,6 +300,8 @@ func (s *Server) end() error {
 		err = errors.Join(err, do(ctx))
 	}
 	if len(s.http) > 0 {
+		s.api.Leave()
+		time.Sleep(s.config.Drain) // for whoever sends requests here to look
 		s.api.EndStreams()
 		for _, h := range s.http {
 			within(forRequests, h.Shutdown)

@@ -62,7 +62,7 @@ func (s *Server) wire() {
 	hub.Lost = history.Restored
 	s.api = &httpapi.API{
 		Edge: httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat,
-			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure, Jobs: s.jobs.States},
+			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure, Jobs: s.jobs.States, LogOneOf: c.LogOneOf},
 		Records: st, Sign: s.signHeads, Preview: tries, Change: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: &delivery.Service{Records: st, Now: c.Now,
 			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
