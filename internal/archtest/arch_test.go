@@ -314,3 +314,28 @@ func TestJSONIsReadWhole(t *testing.T) {
 		t.Errorf("%d files", seen)
 	}
 }
+
+// A file holds one thing, which takes 500 lines at most; tests aside.
+func TestFilesAreShort(t *testing.T) {
+	seen := 0
+	for _, root := range []string{"core", "client", "openfeature", "otel", "internal", "cmd", "examples"} {
+		err := filepath.WalkDir("../../"+root, func(path string, d os.DirEntry, err error) error {
+			place := strings.TrimPrefix(filepath.ToSlash(path), "../../")
+			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") || strings.HasPrefix(place, "internal/store/storetest/") {
+				return err
+			}
+			raw, err := os.ReadFile(path)
+			if n := strings.Count(string(raw), "\n"); n > 500 {
+				t.Errorf("%s has %d lines: what are the two things in it?", place, n)
+			}
+			seen++
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if seen < 200 {
+		t.Errorf("%d files", seen)
+	}
+}

@@ -22,7 +22,7 @@ func TestParseAndPrint(t *testing.T) {
 		`version(firmware) >= version("4.2.0") && looseVersion(app_version) < version("4.2")`:    `firmware is version ≥ 4.2.0 and app_version is version < 4.2 (4.2 and v4.2.0 too)`,
 		`timestamp(joined) < timestamp("2027-03-01T06:00:00Z")`:                                  `joined is before 2027-03-01T06:00:00Z`,
 		`window(now, timestamp("2027-03-01T06:00:00Z"), timestamp("2027-03-08T06:00:00+01:00"))`: `it is between 2027-03-01T06:00:00Z and 2027-03-08T06:00:00+01:00`,
-		`weekly(["mon", "tue"], "22:00", "06:00", "Europe/Oslo")`:                                `it is Monday, Tuesday from 22:00 to 06:00 the next day in Europe/Oslo`,
+		`weekly(["mon", "tue"], "22:00", "06:00", "Europe/Oslo")`:                                `it is Monday or Tuesday from 22:00 to 06:00 the next day in Europe/Oslo`,
 		`inBlocks(network, ["10.20.0.0/16", "fd00::/8"])`:                                        `network is an address in 10.20.0.0/16, fd00::/8`,
 		`hasAny(languages, ["de"]) && !hasNone(languages, ["en", "fr"])`:                         `languages has any of "de" and not (languages has none of "en", "fr")`,
 		`inSegment("staff") && gives("one-touch-open", ["on", "off"])`:                           "in segment staff and flag one-touch-open gives `on` or `off`",

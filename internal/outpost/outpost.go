@@ -47,8 +47,8 @@ type Config struct {
 	Beat           time.Duration // of feeds; default 15 s
 	HTTP           *http.Client
 	Now            func() time.Time // default: this machine's clock, corrected by the service's
-	LogOneOf int           // of how many requests that went well one is logged; 0: none
-	Drain    time.Duration // from when /readyz says that it ends until it takes no more requests
+	LogOneOf       int              // of how many requests that went well one is logged; 0: none
+	Drain          time.Duration    // from when /readyz says that it ends until it takes no more requests
 }
 
 // Outpost is a running outpost.
