@@ -47,7 +47,7 @@ func (a *Edge) identified() echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			id := c.Request().Header.Get(requestHeader)
-			if !plainID.MatchString(id) {
+			if id == "" || !plainID.MatchString(id) {
 				id = made.next()
 			}
 			c.Response().Header().Set(requestHeader, id)
