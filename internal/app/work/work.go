@@ -73,9 +73,9 @@ type State struct {
 	Under  bool      `json:"underWay"`
 	Turns  int64     `json:"turns"`
 	Failed int64     `json:"failed"`
-	Last   time.Time `json:"last"` // when a turn ended well; zero: never
-	Took   float64   `json:"took"` // seconds of the last turn
-	Next   time.Time `json:"next"` // zero: when it is woken
+	Last   time.Time `json:"last,omitzero"` // when a turn ended well; zero: never
+	Took   float64   `json:"took"`          // seconds of the last turn
+	Next   time.Time `json:"next,omitzero"` // zero: when it is woken
 	Error  string    `json:"error,omitempty"`
 	Since  time.Time `json:"since,omitzero"` // when turns began to fail
 	Done   int64     `json:"done,omitempty"`
