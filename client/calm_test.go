@@ -245,8 +245,8 @@ func TestDiskWritesAreBounded(t *testing.T) {
 	}
 }
 
-// Of several addresses the first is followed while it can be, else the next at once; the first one is
-// tried again in time.
+// Of several addresses the first is followed while it can be, else the next at once; it is left for the
+// first one when that is ready again, and not before.
 func TestSeveralAddresses(t *testing.T) {
 	first, second := newService(t, ruleset(1, 1, boolean("a", "on"))), newService(t, ruleset(1, 2, boolean("a", "off")))
 	for _, bad := range []string{"http://a.example,", "http://a.example;http://b.example", "http://a.example, b.example", "http://a.example http://b.example"} {
@@ -254,7 +254,7 @@ func TestSeveralAddresses(t *testing.T) {
 			t.Errorf("%q is taken", bad)
 		}
 	}
-	c, err := Open(t.Context(), Options{URL: first.URL + " , " + second.URL + "/", Key: "gls_test", Dir: t.TempDir(), Logger: quiet, homeward: 300 * time.Millisecond})
+	c, err := Open(t.Context(), Options{URL: first.URL + " , " + second.URL + "/", Key: "gls_test", Dir: t.TempDir(), Logger: quiet, homeward: 50 * time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,6 +273,11 @@ func TestSeveralAddresses(t *testing.T) {
 	tell(second)
 	until(t, c, "the second", func(s State) bool { return s.Revision == 2 && s.Connected })
 	first.set(ruleset(1, 3, boolean("a", "on")))
+	looks := first.looked.Load()
+	eventually(t, "it looks for the first again and again", func() bool { return first.looked.Load() > looks+4 })
+	if n := second.followed.Load(); n != 1 {
+		t.Errorf("the second was left and followed again while the first was away: %d times", n)
+	}
 	first.down.Store(false)
 	tell(first)
 	until(t, c, "the first again", func(s State) bool { return s.Revision == 3 && s.Connected })

@@ -67,7 +67,7 @@ type Options struct {
 
 	tap      *tap.Tap      // set by package relay
 	silence  time.Duration // a line on which nothing comes for so long is dead; default 40 s
-	homeward time.Duration // how long another address than the first is followed at a time; default 10 min
+	homeward time.Duration // how often it is looked whether the first address is there again; default 1 min
 }
 
 func init() {
@@ -214,7 +214,7 @@ func newClient(o Options) (*Client, error) {
 		o.silence = silence
 	}
 	if o.homeward <= 0 {
-		o.homeward = 10 * time.Minute
+		o.homeward = time.Minute
 	}
 	if o.HTTP == nil {
 		o.HTTP = &http.Client{}

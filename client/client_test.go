@@ -31,6 +31,8 @@ type service struct {
 	lists    map[string][]byte
 	asked    []string // lists, with what they were asked to differ from
 	down     atomic.Bool
+	looked   atomic.Int64 // how often it was asked whether it is ready
+	followed atomic.Int64 // how often its feed was asked for
 }
 
 func boolean(key, lever string) string {
@@ -45,6 +47,7 @@ func newService(t *testing.T, snapshot string) *service {
 	t.Helper()
 	s := &service{snapshot: snapshot, feeds: map[chan string]bool{}}
 	mux := http.NewServeMux()
+	mux.HandleFunc("GET /readyz", func(http.ResponseWriter, *http.Request) {})
 	mux.HandleFunc("GET /follow/v1/snapshot", func(w http.ResponseWriter, r *http.Request) {
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -102,6 +105,12 @@ func newService(t *testing.T, snapshot string) *service {
 		_, _ = w.Write(raw)
 	})
 	s.Server = httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/readyz":
+			s.looked.Add(1)
+		case "/follow/v1/feed":
+			s.followed.Add(1)
+		}
 		if s.down.Load() {
 			w.WriteHeader(http.StatusBadGateway)
 			return

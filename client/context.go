@@ -17,7 +17,8 @@ import (
 type Context struct{ unit condition.Context }
 
 // Unit makes the context of a unit: its targeting key, empty where there is none, and its
-// attributes. A key that is not valid UTF-8 is absent, which is logged once. Of two attributes with one name the first counts.
+// attributes. A key that is not valid UTF-8 is absent, which is logged once. Of two attributes with
+// one name the first counts.
 func Unit(key string, attributes ...Attribute) Context {
 	if !utf8.ValidString(key) {
 		tellOdd("the key of a unit", "is not valid UTF-8 and counts as absent")

@@ -2,7 +2,6 @@ package greenlever
 
 import (
 	"bufio"
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -23,6 +22,7 @@ const (
 	leastWait   = time.Second
 	maxEvent    = 64 << 20
 	maxSnapshot = 1 << 30
+	readyWithin = 5 * time.Second
 )
 
 // follow reads the feed for as long as the client lives.
@@ -53,25 +53,6 @@ func (c *Client) follow(ctx context.Context) {
 		}
 	}
 }
-
-// elsewhere goes to the next address, and tells whether there is one before the round begins anew. A
-// way to another address than the first ends in time, so that the first one is tried again.
-func (c *Client) elsewhere(err error) bool {
-	at := c.address.Load()
-	if errors.Is(err, errHome) {
-		c.address.Store(0)
-		return true
-	}
-	next := (at + 1) % int32(len(c.addresses))
-	c.address.Store(next)
-	if next != 0 {
-		c.log.Warn("greenlever: not connected, another address is tried", "from", c.addresses[at], "to", c.addresses[next], "error", err)
-	}
-	return next != 0
-}
-
-// errHome ends the way to another address than the first.
-var errHome = errors.New("the first address is tried again")
 
 // longest is how long a try to connect waits at most: as long as the service that was lost
 // wants its followers spread, so that few come back at once and soon, and many do not
@@ -123,13 +104,11 @@ func (c *Client) request(ctx context.Context, method, path string, body io.Reade
 }
 
 func (c *Client) readFeed(ctx context.Context) error {
-	ctx, cancel := context.WithCancel(ctx)
+	ctx, end := context.WithCancelCause(ctx)
+	cancel := func() { end(nil) }
 	defer cancel()
 	if c.address.Load() > 0 {
-		home := time.Now().Add(c.options.homeward)
-		deadline, end := context.WithDeadlineCause(ctx, home, errHome)
-		defer end()
-		ctx = deadline
+		c.aside("look for the first address", func() { c.lookHome(ctx, func() { end(errHome) }) })
 	}
 	req, err := c.request(ctx, http.MethodGet, "/follow/v1/feed", nil)
 	if err != nil {
@@ -164,75 +143,6 @@ func (c *Client) readFeed(ctx context.Context) error {
 	}
 	return err
 }
-
-// fetch sends a request and reads the answer whole. It takes as long as it must, over however slow a
-// line, and ends where nothing moves for as long as still.
-func (c *Client) fetch(ctx context.Context, still time.Duration, method, path string, body []byte, most int64) (status int, answer []byte, err error) {
-	ctx, cancel := context.WithCancelCause(ctx)
-	defer cancel(nil)
-	end := func() { cancel(errStill) }
-	watchdog := time.AfterFunc(still, end)
-	defer watchdog.Stop()
-	moves := func() { watchdog.Reset(still) }
-	req, err := c.request(ctx, method, path, nil)
-	if err != nil {
-		return 0, nil, err
-	}
-	if body != nil {
-		req.Header.Set("Content-Type", "application/json")
-		req.ContentLength = int64(len(body))
-		req.GetBody = func() (io.ReadCloser, error) { return io.NopCloser(&moving{bytes.NewReader(body), moves}), nil }
-		req.Body, _ = req.GetBody()
-	}
-	res, err := c.options.HTTP.Do(req)
-	if err != nil {
-		return 0, nil, because(ctx, err)
-	}
-	defer res.Body.Close()
-	answer, err = io.ReadAll(io.LimitReader(&moving{res.Body, moves}, most))
-	return res.StatusCode, answer, because(ctx, err)
-}
-
-// errStill ends what does not move any more.
-var errStill = errors.New("nothing has come for too long")
-
-// because is an error, or what ended the context that it comes of.
-func because(ctx context.Context, err error) error {
-	if err != nil && errors.Is(context.Cause(ctx), errStill) {
-		return errStill
-	}
-	return err
-}
-
-// moving tells that a reader gets on.
-type moving struct {
-	io.Reader
-	moves func()
-}
-
-func (m *moving) Read(into []byte) (int, error) {
-	m.moves()
-	return m.Reader.Read(into)
-}
-
-func statusError(res *http.Response) error {
-	raw, _ := io.ReadAll(io.LimitReader(res.Body, 4<<10))
-	return answered(res.StatusCode, raw)
-}
-
-func answered(status int, raw []byte) error {
-	var problem struct{ Title, Detail string }
-	_ = json.Unmarshal(raw, &problem)
-	return &answerError{status, fmt.Sprintf("the service answers %d: %s %s", status, problem.Title, problem.Detail)}
-}
-
-// answerError is an answer of the service's that is none of what was asked for.
-type answerError struct {
-	status int
-	said   string
-}
-
-func (e *answerError) Error() string { return e.said }
 
 // readEvents parses server-sent events (WHATWG HTML, "Server-sent events").
 func readEvents(r io.Reader, take func(event string, data []byte) error) error {

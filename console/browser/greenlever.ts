@@ -74,7 +74,7 @@ function visitor(): string {
 /** Whether the service cannot take a value: a number that other languages read as another one, or half
     a character. One such attribute is left out, and spoils no other. */
 function odd(v: unknown): boolean {
-  if (typeof v === "number") return !Number.isFinite(v) || (Math.abs(v) > Number.MAX_SAFE_INTEGER);
+  if (typeof v === "number") return !(Math.abs(v) <= Number.MAX_SAFE_INTEGER);
   if (typeof v === "string") return !((v as { isWellFormed?: () => boolean }).isWellFormed?.() ?? true);
   return typeof v === "bigint";
 }

@@ -37,7 +37,7 @@ func ParseContext(raw []byte) (*Context, error) {
 	if !utf8.Valid(raw) {
 		return nil, &ContextError{"context", "is not valid UTF-8"}
 	}
-	tree, err := Tree(raw)
+	tree, err := Sent(raw)
 	if err != nil {
 		return nil, &ContextError{"context", err.Error()}
 	}
@@ -47,14 +47,20 @@ func ParseContext(raw []byte) (*Context, error) {
 // ErrMore is the error of a JSON text with something behind its value.
 var ErrMore = errors.New("holds more than one JSON value")
 
+// Sent is [Tree] of what somebody sends now: half a character is no text (RFC 7493, 2.1), though
+// there may be one in what was taken before.
+func Sent(raw []byte) (any, error) {
+	if half := loneSurrogate(raw); half != "" {
+		return nil, fmt.Errorf("holds half a character, %s, which is no text", half)
+	}
+	return Tree(raw)
+}
+
 // Tree reads a text that is one JSON value and nothing else; numbers are json.Number. An error is
 // [ErrMore], or tells why it is no JSON.
 func Tree(raw []byte) (any, error) {
 	if !utf8.Valid(raw) {
 		return nil, errors.New("is not valid UTF-8")
-	}
-	if half := loneSurrogate(raw); half != "" {
-		return nil, fmt.Errorf("holds half a character, %s, which is no text (RFC 7493, 2.1)", half)
 	}
 	dec := json.NewDecoder(bytes.NewReader(raw))
 	dec.UseNumber()

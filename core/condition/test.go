@@ -346,12 +346,7 @@ func (in *instr) compareForm(s string) Truth {
 func (in *instr) compareList(v *Value) bool {
 	if in.op == opListAll {
 		return !slices.ContainsFunc(in.more.list, func(want string) bool {
-			for s := range v.elements {
-				if s == want {
-					return false
-				}
-			}
-			return true
+			return !v.hasElement(want)
 		})
 	}
 	for s := range v.elements {

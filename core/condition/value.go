@@ -93,22 +93,10 @@ func (v *Value) elements(yield func(string) bool) {
 
 // hasElement tells whether a list has an element.
 func (v *Value) hasElement(s string) bool {
-	for rest := v.text; rest != ""; {
-		n, width := uint64(rest[0]), 1
-		if n >= 0x80 {
-			n &= 0x7f
-			for shift := 7; ; shift += 7 {
-				b := rest[width]
-				width++
-				if n |= uint64(b&0x7f) << shift; b < 0x80 {
-					break
-				}
-			}
-		}
-		if rest[width:width+int(n)] == s {
+	for e := range v.elements {
+		if e == s {
 			return true
 		}
-		rest = rest[width+int(n):]
 	}
 	return false
 }

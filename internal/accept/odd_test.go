@@ -106,7 +106,7 @@ var oddFlags = []string{
 	`version(app.version) >= version("1.2.3")`, `inBlocks(address, ["10.0.0.0/16", "2001:db8::/32"])`, `timestamp(since) < timestamp("2027-03-01T00:00:00Z")`, `key in ["1", "ß", "", "recipient-7"]`, `present(key) && part("50 %", [key])`,
 }
 
-// asks of one way in: the answers of all flags for a context, "variant reason" by key.
+// wayIn is a way to ask: the answers of all flags for a context, "variant reason" by key.
 type wayIn struct {
 	name string
 	of   func(t *testing.T, c map[string]any) map[string]string
@@ -193,12 +193,12 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 			}
 			delete(attributes, of.TargetingKey)
 			got := map[string]string{}
-			for _, key_ := range keys {
-				d, err := sdk.StringValueDetails(t.Context(), key_, "fallback", of.NewEvaluationContext(key, attributes))
+			for _, name := range keys {
+				d, err := sdk.StringValueDetails(t.Context(), name, "fallback", of.NewEvaluationContext(key, attributes))
 				if err != nil {
 					t.Fatal(err)
 				}
-				got[key_] = d.Variant + " " + string(d.Reason)
+				got[name] = d.Variant + " " + string(d.Reason)
 			}
 			return got
 		}},

@@ -298,21 +298,11 @@ func standardPage(t *testing.T) string {
 }
 
 // standardTab opens the page in a tab and waits until its client has started, or failed to.
-func standardTab(t *testing.T, site, url, key string) *browse.Window {
+func standardTab(t *testing.T, site, at, key string) *browse.Window {
 	t.Helper()
-	w := tab(t, site+"/?"+(neturl{"url": url, "key": key}).encode())
+	w := tab(t, site+"/?"+url.Values{"url": {at}, "key": {key}}.Encode())
 	gltest.Eventually(t, "the client has started", func() bool { return w.Eval("String(window.page?.started)") == "true" })
 	return w
-}
-
-type neturl map[string]string
-
-func (n neturl) encode() string {
-	v := url.Values{}
-	for name, text := range n {
-		v.Set(name, text)
-	}
-	return v.Encode()
 }
 
 // asks asks on the page.

@@ -1,6 +1,8 @@
 package httpapi
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"net/http"
 	"strconv"
@@ -73,6 +75,15 @@ func unchanged(c *echo.Context, etag string) bool {
 		}
 	}
 	return false
+}
+
+// tagged gives the answer a tag that is the same for the same bytes, and tells whether the caller has
+// it already.
+func tagged(c *echo.Context, said []byte) (already bool) {
+	sum := sha256.Sum256(said)
+	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
+	c.Response().Header().Set("ETag", etag)
+	return unchanged(c, etag)
 }
 
 // versions reads the versions that a caller says to have seen, from If-Match.

@@ -2,8 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -354,10 +352,7 @@ func (a *Edge) forOutposts(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	sum := sha256.Sum256(raw)
-	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
-	c.Response().Header().Set("ETag", etag)
-	if unchanged(c, etag) {
+	if tagged(c, raw) {
 		return c.NoContent(http.StatusNotModified)
 	}
 	return c.JSONBlob(http.StatusOK, raw)

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
-	"encoding/hex"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -111,7 +110,7 @@ func (a *Edge) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *de
 	}
 	body := map[string]any{}
 	if len(raw) > 0 {
-		tree, err := condition.Tree(raw)
+		tree, err := condition.Sent(raw)
 		if err != nil {
 			return bad("PARSE_ERROR", "the body "+err.Error())
 		}
@@ -221,10 +220,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 		outcomes[i] = o
 		said = f.appendMark(said, o, service)
 	}
-	sum := sha256.Sum256(said)
-	etag := `"` + hex.EncodeToString(sum[:16]) + `"`
-	c.Response().Header().Set("ETag", etag)
-	if unchanged(c, etag) {
+	if tagged(c, said) {
 		return c.NoContent(http.StatusNotModified)
 	}
 	body := append(make([]byte, 0, 512+160*len(flags)), `{"flags":[`...)

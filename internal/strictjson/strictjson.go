@@ -23,7 +23,7 @@ func Decode(raw []byte, into any) []flag.Problem {
 	if len(bytes.TrimSpace(raw)) == 0 {
 		raw = []byte("{}")
 	}
-	tree, err := condition.Tree(raw)
+	tree, err := condition.Sent(raw)
 	if err != nil {
 		return []flag.Problem{{Place: "body", Mend: err.Error()}}
 	}
