@@ -82,6 +82,7 @@ func TestOptionsOfLogsAndSecrets(t *testing.T) {
 	}
 	for args, says := range map[string]string{
 		"serve --log-level loud": "--log-level", "serve --log-format xml": "--log-format", "serve --dsn x --dsn-file " + file: "not both", "serve --dsn-file " + file + "x": "--dsn-file", "outpost --log-level loud": "--log-level",
+		"outpost --url http://a.example,http://b.example --key gls_x": "one address",
 	} {
 		var out bytes.Buffer
 		if code := cli.Run(context.Background(), strings.Fields(args), strings.NewReader(""), &out, &out); code != 2 || !strings.Contains(out.String(), says) {

@@ -15,6 +15,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -83,6 +84,8 @@ func Start(ctx context.Context, c Config) (*Outpost, error) {
 	switch {
 	case c.URL == "":
 		return nil, errors.New("an outpost needs the service's address: --url or GREENLEVER_URL")
+	case strings.Contains(c.URL, ","):
+		return nil, fmt.Errorf("an outpost follows one address, and --url or GREENLEVER_URL holds several: %s", c.URL)
 	case len(c.Keys) == 0:
 		return nil, errors.New("an outpost needs an access key of kind service for each environment: --key or GREENLEVER_KEY")
 	}
