@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -188,7 +189,7 @@ func (c *commit) fillEnvironment(env *app.Environment, ev *flag.Event) error {
 	if err != nil {
 		return err
 	}
-	for key := range titles {
+	for _, key := range slices.Sorted(maps.Keys(titles)) {
 		doc := &flag.Segment{Key: key}
 		raw, err := json.Marshal(doc)
 		if err != nil {
