@@ -20,8 +20,8 @@ import (
 	"greenlever.example/core/sentence"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app/audit"
-	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -210,7 +210,7 @@ func (s *session) stopCommand() *cobra.Command {
 			if s.try {
 				return s.tryStop(cmd.Context(), a, path+"/stops", body)
 			}
-			var out change.Stopped
+			var out stops.Stopped
 			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/stops", body: body}, &out); err != nil {
 				return err
 			}
@@ -229,7 +229,7 @@ func (s *session) stopCommand() *cobra.Command {
 // tryStop shows what a stop or a lift would move.
 func (s *session) tryStop(ctx context.Context, a *api, path string, body map[string]any) error {
 	var tried struct {
-		change.Stopped
+		stops.Stopped
 		Preview *preview.Preview `json:"preview"`
 	}
 	if err := a.do(ctx, request{method: "POST", path: path + "?dryRun=true", body: body}, &tried); err != nil {
@@ -269,7 +269,7 @@ func (s *session) liftCommand() *cobra.Command {
 		if err := s.confirm(what, env.AskFirst); err != nil {
 			return err
 		}
-		var out change.Stopped
+		var out stops.Stopped
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/lifts", body: map[string]any{"stops": args, "reason": s.because}}, &out); err != nil {
 			return err
 		}

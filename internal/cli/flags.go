@@ -16,7 +16,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/httpapi"
 )
@@ -155,10 +155,10 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 		body["reason"] = "not said yet" // a dry run shows the difference before the question
 	}
 	var tried struct {
-		change.Saved
+		flags.Saved
 		Preview *preview.Preview `json:"preview"`
 	}
-	var saved change.Saved
+	var saved flags.Saved
 	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version}, &tried); err != nil {
 		return err
 	}

@@ -9,7 +9,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/environments"
+	"greenlever.example/greenlever/internal/app/keys"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -119,7 +120,7 @@ func (s *session) environmentCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var e change.MadeEnvironment
+		var e environments.Made
 		body := map[string]any{"key": args[0], "title": title, "askFirst": askFirst, "reason": s.because}
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/environments", body: body}, &e); err != nil {
 			return err
@@ -163,7 +164,7 @@ func (s *session) keyCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var k change.MadeKey
+		var k keys.Made
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/keys", body: map[string]any{"kind": kind, "purpose": purpose, "origins": origins}}, &k); err != nil {
 			return err
 		}

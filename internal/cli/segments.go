@@ -13,8 +13,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"greenlever.example/core/condition"
-	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/segments"
 	"greenlever.example/greenlever/internal/httpapi"
 )
 
@@ -53,7 +53,7 @@ func (s *session) segmentCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var made change.SavedSegment
+		var made segments.Saved
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/segments", body: map[string]any{"key": args[0], "title": title, "when": n, "reason": s.because}}, &made); err != nil {
 			return err
 		}
@@ -103,7 +103,7 @@ func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node
 		return err
 	}
 	body["reason"] = s.because
-	var saved change.SavedSegment
+	var saved segments.Saved
 	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: v.Version}, &saved); err != nil {
 		return err
 	}
@@ -111,7 +111,7 @@ func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node
 }
 
 type triedSegment struct {
-	change.SavedSegment
+	segments.Saved
 	Preview *preview.Preview `json:"preview"`
 }
 
@@ -163,7 +163,7 @@ func (s *session) segmentLoad() *cobra.Command {
 					return err
 				}
 			}
-			var saved change.SavedSegment
+			var saved segments.Saved
 			if err := send(false, &saved); err != nil {
 				return err
 			}

@@ -14,7 +14,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/seeas"
 	"greenlever.example/greenlever/internal/app/snippet"
 	"greenlever.example/greenlever/internal/httpapi"
 )
@@ -270,7 +270,7 @@ func (s *session) seeAsCommand() *cobra.Command {
 			}
 			variants[key] = variant
 		}
-		var out change.IssuedSeeAs
+		var out seeas.Issued
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/see-as", body: map[string]any{"variants": variants, "minutes": minutes, "reason": s.because}}, &out); err != nil {
 			return err
 		}

@@ -20,7 +20,7 @@ import (
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/accessor"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/radar"
 	"greenlever.example/greenlever/internal/httpapi"
 )
@@ -158,7 +158,7 @@ func (s *session) instancesCommand() *cobra.Command {
 			if err := s.confirm([]words.Said{words.Plain(who + " no more")}, env.AskFirst); err != nil {
 				return err
 			}
-			var out change.AccountedFor
+			var out delivery.AccountedFor
 			if err := a.do(cmd.Context(), request{method: "POST", path: at, body: map[string]string{"reason": s.because}}, &out); err != nil {
 				return err
 			}

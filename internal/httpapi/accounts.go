@@ -4,6 +4,7 @@ import (
 	"cmp"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/people"
 )
 
@@ -127,7 +128,7 @@ func (c *call) findAccount(in *findBody) (any, error) {
 // keepsAny tells whether somebody keeps the installation or a project.
 func (c *call) keepsAny() bool {
 	for project := range c.actor.Roles {
-		if app.Allow(&c.actor, app.Manage, project, 0) == nil {
+		if admit.Allow(&c.actor, app.Manage, project, 0) == nil {
 			return true
 		}
 	}

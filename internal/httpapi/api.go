@@ -19,7 +19,7 @@ import (
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -123,7 +123,7 @@ func DefaultLimits() Limits {
 type API struct {
 	Edge
 	Records  Records
-	Change   *change.Service
+	Commit   *commit.Service
 	People   *people.Service
 	Preview  *preview.Service
 	Delivery *delivery.Service

@@ -2,13 +2,12 @@ package httpapi
 
 import (
 	"cmp"
-	"encoding/json"
 	"slices"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/attributes"
 )
 
 // AttributeView is an attribute as it is declared and as it is seen.
@@ -105,7 +104,7 @@ func oddity(v *AttributeView, contexts uint64) string {
 }
 
 type attributeBody struct {
-	app.Attribute
+	attributes.Declare
 	Reason string `json:"reason,omitempty"`
 }
 
@@ -119,13 +118,9 @@ func (c *call) putAttribute(in *attributeBody) (any, error) {
 	if in.Name != c.Param("attribute") {
 		return nil, app.InvalidField("name", "is %q, the address says %q", in.Name, c.Param("attribute"))
 	}
-	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.PutAttribute(c.ctx, r, p, &in.Attribute)
-	})
+	return c.apply(in.Reason, in.Name, &in.Declare)
 }
 
 func (c *call) removeAttribute(*none) (any, error) {
-	return c.inProject("", func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.RemoveAttribute(c.ctx, r, p, c.Param("attribute"))
-	})
+	return c.apply("", c.Param("attribute"), &attributes.Remove{})
 }

@@ -3,7 +3,6 @@ package httpapi
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"maps"
 	"slices"
 	"sync"
@@ -16,8 +15,9 @@ import (
 	"greenlever.example/core/shift"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/segments"
 	"greenlever.example/greenlever/internal/expr"
 )
 
@@ -145,7 +145,7 @@ func (k *columns) of(ctx context.Context, records Records, environment int64, ru
 }
 
 type newFlagBody struct {
-	app.Definition
+	flags.Make
 	Reason string `json:"reason,omitempty"`
 }
 
@@ -153,9 +153,7 @@ type newFlagBody struct {
 func (newFlagBody) must() []string { return []string{"key", "goneBy"} }
 
 func (c *call) addFlag(in *newFlagBody) (any, error) {
-	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.AddFlag(c.ctx, r, p, &in.Definition)
-	})
+	return c.apply(in.Reason, "", &in.Make)
 }
 
 type definitionView struct{ *app.Definition }
@@ -172,14 +170,12 @@ func (c *call) definition(*none) (any, error) {
 }
 
 type definitionEdit struct {
-	change.DefinitionEdit
+	flags.Edit
 	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) editFlag(in *definitionEdit) (any, error) {
-	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.EditFlag(c.ctx, r, p, c.Param("flag"), &in.DefinitionEdit)
-	})
+	return c.apply(in.Reason, c.Param("flag"), &in.Edit)
 }
 
 // FlagView is a flag in an environment.
@@ -239,14 +235,13 @@ func texts(d *flag.Document) []string {
 }
 
 type documentBody struct {
-	Document flag.Document `json:"document"`
-	Reason   string        `json:"reason,omitempty"`
-	Units    *int64        `json:"units,omitempty"` // that would move, where the service asked to confirm that number
+	flags.Put
+	Reason string `json:"reason,omitempty"`
 }
 
 // savedFlag is the answer on saving a document; a dry run says what it would move.
 type savedFlag struct {
-	change.Saved
+	flags.Saved
 	Preview *preview.Preview `json:"preview,omitempty"`
 }
 
@@ -257,36 +252,26 @@ func (c *call) putFlag(in *documentBody) (any, error) {
 	if in.Document.Key != c.Param("flag") {
 		return nil, app.InvalidField("document.key", "is %q, the address says %q", in.Document.Key, c.Param("flag"))
 	}
-	e := c.e
-	r, err := c.request(in.Reason)
+	raw, err := c.apply(in.Reason, c.Param("flag"), &in.Put)
 	if err != nil {
 		return nil, err
 	}
-	r.Units = in.Units
-	raw, err := c.api.Change.PutFlag(c.ctx, r, e, &in.Document)
-	if err != nil {
-		return nil, err
-	}
-	return withPreview(c, raw, e, func(s *change.Saved) preview.Edit { return preview.Edit{Flags: []*flag.Document{s.Document}} })
+	return withPreview(c, raw, c.e, func(s *flags.Saved) preview.Edit { return preview.Edit{Flags: []*flag.Document{s.Document}} })
 }
 
 type segmentBody struct {
-	Key   string `json:"key"`
-	Title string `json:"title,omitempty"`
-	segmentDocument
+	segments.Make
 	Reason string `json:"reason,omitempty"`
 }
 
 // savedSegment is the answer on saving a segment; a dry run says what it would move.
 type savedSegment struct {
-	change.SavedSegment
+	segments.Saved
 	Preview *preview.Preview `json:"preview,omitempty"`
 }
 
 func (c *call) addSegment(in *segmentBody) (any, error) {
-	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.AddSegment(c.ctx, r, p, in.Title, in.segment(in.Key))
-	})
+	return c.apply(in.Reason, "", &in.Make)
 }
 
 // SegmentView is a segment in an environment.
@@ -367,21 +352,16 @@ func (c *call) segments(*none) (any, error) {
 }
 
 type segmentEdit struct {
-	segmentDocument
+	segments.Document
 	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) putSegment(in *segmentEdit) (any, error) {
-	e := c.e
-	r, err := c.request(in.Reason)
+	raw, err := c.apply(in.Reason, c.Param("segment"), &segments.Put{Document: in.Document})
 	if err != nil {
 		return nil, err
 	}
-	raw, err := c.api.Change.PutSegment(c.ctx, r, e, in.segment(c.Param("segment")), nil)
-	if err != nil {
-		return nil, err
-	}
-	return withPreview(c, raw, e, func(s *change.SavedSegment) preview.Edit {
+	return withPreview(c, raw, c.e, func(s *segments.Saved) preview.Edit {
 		return preview.Edit{Segments: []*flag.Segment{s.Document}}
 	})
 }

@@ -13,6 +13,7 @@ import (
 
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/guard"
 )
@@ -224,7 +225,7 @@ func (c *call) still() bool {
 	now := &call{Context: c.Context, api: c.api, ctx: ctx}
 	err := now.identify()
 	if err == nil {
-		err = app.Allow(&now.actor, app.Read, c.p.ID, 0)
+		err = admit.Allow(&now.actor, app.Read, c.p.ID, 0)
 	}
 	var f *app.Fault
 	return err == nil || !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany

@@ -8,6 +8,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/radar"
 )
 
@@ -109,12 +110,7 @@ func (c *call) instances(*none) (any, error) {
 }
 
 func (c *call) accountFor(in *reasonBody) (any, error) {
-	e := c.e
-	r, err := c.request(in.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return c.api.Change.AccountFor(c.ctx, r, e, c.Param("instance"))
+	return c.apply(in.Reason, c.Param("instance"), &delivery.Gone{})
 }
 
 func (c *call) radar(*none) (any, error) {

@@ -23,8 +23,9 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/segments"
 )
 
 // maxUnits is how many units a list of a segment takes.
@@ -81,7 +82,7 @@ func readUnits(r io.Reader) ([]string, error) {
 
 func (c *call) saveList(units []string) (any, error) {
 	e := c.e
-	r, err := c.request(c.headerText("Greenlever-Reason"))
+	r, versions, err := c.request(c.headerText("Greenlever-Reason"))
 	if err != nil {
 		return nil, err
 	}
@@ -102,8 +103,8 @@ func (c *call) saveList(units []string) (any, error) {
 	default:
 		return nil, app.Faultf(app.NotFound, "a segment has the lists in and out")
 	}
-	if len(r.Versions) == 0 { // a file is no edit of what was seen
-		r.Versions = []int64{rec.Version}
+	if len(versions) == 0 { // a file is no edit of what was seen
+		versions = []int64{rec.Version}
 	}
 	before := *list
 	if units, err = c.mixed(before, units); err != nil {
@@ -124,11 +125,12 @@ func (c *call) saveList(units []string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	raw, err := c.api.Change.PutSegment(c.ctx, r, e, &doc, base, lists...)
+	put := &segments.Put{Document: segments.Document{When: doc.When, Lists: doc.Lists, In: doc.In, Out: doc.Out}, Base: base, NewLists: lists}
+	raw, err := c.api.Commit.Apply(c.ctx, r, commit.Change{In: commit.In{Project: c.p, Environment: e}, Of: doc.Key, Versions: versions, Do: put})
 	if err != nil {
 		return nil, err
 	}
-	return withPreview(c, raw, e, func(s *change.SavedSegment) preview.Edit {
+	return withPreview(c, raw, e, func(s *segments.Saved) preview.Edit {
 		return preview.Edit{Segments: []*flag.Segment{s.Document}, Lists: hashes}
 	})
 }
@@ -260,25 +262,4 @@ func (c *call) getList() error {
 		body.WriteString(u + "\n")
 	}
 	return c.Blob(http.StatusOK, "text/plain; charset=utf-8", body.Bytes())
-}
-
-// segmentDocument is a segment as its editors send it.
-type segmentDocument struct {
-	When  *condition.Node `json:"when,omitempty"`
-	Lists string          `json:"lists,omitempty"` // the attribute that the lists name
-	In    *flag.List      `json:"in,omitempty"`
-	Out   *flag.List      `json:"out,omitempty"`
-}
-
-func (d *segmentDocument) segment(key string) *flag.Segment {
-	s := &flag.Segment{Key: key, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out}
-	if s.Lists == condition.KeyAttribute {
-		s.Lists = ""
-	}
-	for _, l := range []**flag.List{&s.In, &s.Out} {
-		if *l != nil && (*l).Len() == 0 {
-			*l = nil
-		}
-	}
-	return s
 }

@@ -1,11 +1,14 @@
 package httpapi
 
 import (
-	"encoding/json"
 	"slices"
 
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/admit"
+	"greenlever.example/greenlever/internal/app/environments"
+	"greenlever.example/greenlever/internal/app/keys"
+	"greenlever.example/greenlever/internal/app/lineage"
+	"greenlever.example/greenlever/internal/app/roles"
 )
 
 type reasonBody struct {
@@ -17,31 +20,16 @@ type epochBody struct {
 }
 
 func (c *call) newEpoch(in *reasonBody) (any, error) {
-	r, err := c.request(in.Reason)
-	if err != nil {
-		return nil, err
-	}
-	return c.api.Change.NewEpoch(c.ctx, r)
+	return c.apply(in.Reason, "", &lineage.NewEpoch{})
 }
 
 func (c *call) projects(*none) (any, error) {
 	all, err := c.api.Records.Projects(c.ctx)
-	mine := slices.DeleteFunc(all, func(p app.Project) bool { return app.Allow(&c.actor, app.Read, p.ID, 0) != nil })
+	mine := slices.DeleteFunc(all, func(p app.Project) bool { return admit.Allow(&c.actor, app.Read, p.ID, 0) != nil })
 	return listOf[app.Project]{mine}, err
 }
 
-type projectBody struct {
-	Key   string `json:"key"`
-	Title string `json:"title,omitempty"`
-}
-
-func (c *call) addProject(in *projectBody) (any, error) {
-	r, err := c.request("")
-	if err != nil {
-		return nil, err
-	}
-	return c.api.Change.AddProject(c.ctx, r, &app.Project{Key: in.Key, Title: in.Title})
-}
+func (c *call) addProject(in *environments.MakeProject) (any, error) { return c.apply("", "", in) }
 
 // Person is somebody with roles in a project.
 type Person struct {
@@ -77,9 +65,7 @@ func (c *call) setRoles(in *rolesBody) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return c.inProject("", func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.SetRoles(c.ctx, r, p, a.ID, in.Roles)
-	})
+	return c.apply("", a.ID, &roles.Set{Roles: in.Roles})
 }
 
 func (c *call) environments(*none) (any, error) {
@@ -89,45 +75,21 @@ func (c *call) environments(*none) (any, error) {
 }
 
 type environmentBody struct {
-	Key      string `json:"key"`
-	Title    string `json:"title,omitempty"`
-	AskFirst bool   `json:"askFirst,omitempty"`
-	Reason   string `json:"reason,omitempty"`
+	environments.Make
+	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) addEnvironment(in *environmentBody) (any, error) {
-	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.AddEnvironment(c.ctx, r, p, &app.Environment{Key: in.Key, Title: in.Title, AskFirst: in.AskFirst})
-	})
+	return c.apply(in.Reason, "", &in.Make)
 }
 
 type environmentEdit struct {
-	change.EnvironmentEdit
+	environments.Edit
 	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) editEnvironment(in *environmentEdit) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.EditEnvironment(c.ctx, r, e, &in.EnvironmentEdit)
-	})
-}
-
-// inProject makes a change in the project of the address.
-func (c *call) inProject(reason string, do func(r change.Request, p *app.Project) (json.RawMessage, error)) (any, error) {
-	r, err := c.request(reason)
-	if err != nil {
-		return nil, err
-	}
-	return do(r, c.p)
-}
-
-// inEnvironment makes a change in the environment of the address.
-func (c *call) inEnvironment(reason string, do func(r change.Request, e *app.Environment) (json.RawMessage, error)) (any, error) {
-	r, err := c.request(reason)
-	if err != nil {
-		return nil, err
-	}
-	return do(r, c.e)
+	return c.apply(in.Reason, "", &in.Edit)
 }
 
 func (c *call) keys(*none) (any, error) {
@@ -135,20 +97,6 @@ func (c *call) keys(*none) (any, error) {
 	return listOf[app.AccessKey]{items}, err
 }
 
-type keyBody struct {
-	Kind    app.KeyKind `json:"kind"`
-	Purpose string      `json:"purpose,omitempty"`
-	Origins []string    `json:"origins,omitempty"` // of pages that may use a browser key, such as https://desk.pinecrest.example; none: any
-}
+func (c *call) addKey(in *keys.Make) (any, error) { return c.apply("", "", in) }
 
-func (c *call) addKey(in *keyBody) (any, error) {
-	return c.inEnvironment("", func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.AddKey(c.ctx, r, e, in.Kind, in.Purpose, in.Origins)
-	})
-}
-
-func (c *call) revokeKey(*none) (any, error) {
-	return c.inEnvironment("", func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.RevokeKey(c.ctx, r, e, c.Param("key"))
-	})
-}
+func (c *call) revokeKey(*none) (any, error) { return c.apply("", c.Param("key"), &keys.Revoke{}) }

@@ -2,8 +2,10 @@ package httpapi
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"net/http"
+	"path"
 	"reflect"
 	"regexp"
 	"strconv"
@@ -32,7 +34,7 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 
 // OpenAPI makes the OpenAPI 3.1 document of the management API from the table of routes.
 func OpenAPI() ([]byte, error) {
-	s := &schemas{defs: map[string]any{}}
+	s := &schemas{defs: map[string]any{}, types: map[string]reflect.Type{}}
 	s.of(reflect.TypeFor[said]()) // named by the mapper below
 	for _, r := range (&API{}).routes() {
 		if r.raw == nil {
@@ -63,7 +65,10 @@ func OpenAPI() ([]byte, error) {
 
 // schemas gathers the named types. What is answered holds every member; of what is sent much may be
 // left out, so a type that does both stands there twice.
-type schemas struct{ defs, answered map[string]any }
+type schemas struct {
+	defs, answered map[string]any
+	types          map[string]reflect.Type // by name
+}
 
 func (s *schemas) operation(r *route) map[string]any {
 	params := []any{}
@@ -155,7 +160,7 @@ type Problem struct {
 
 // of gives a schema of the type, with its named parts among the components.
 func (s *schemas) of(t reflect.Type) any {
-	r := jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: true, Namer: typeName,
+	r := jsonschema.Reflector{Anonymous: true, AllowAdditionalProperties: true, Namer: s.name,
 		Mapper: func(t reflect.Type) *jsonschema.Schema {
 			if t == reflect.TypeFor[words.Said]() {
 				return &jsonschema.Schema{Ref: "#/$defs/Said"}
@@ -221,7 +226,7 @@ func (s *schemas) sent(t reflect.Type) any {
 		s.defs[name] = def
 	}
 	if body, ok := reflect.Zero(t).Interface().(interface{ must() []string }); ok {
-		s.defs[typeName(t)].(map[string]any)["required"] = body.must()
+		s.defs[s.name(t)].(map[string]any)["required"] = body.must()
 	}
 	return out.Schema
 }
@@ -250,6 +255,24 @@ func anys[T any](all []T) (out []any) {
 
 var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 
+// nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
+var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs", "testunits": "TestUnits",
+	"population": "Population", "roles": "Roles", "environments": "Environment", "attributes": "Attribute"}
+
+// name names a type in the document. Two types of one name would be taken for one, so there
+// may be none.
+func (s *schemas) name(t reflect.Type) string {
+	name := typeName(t)
+	if t == reflect.TypeFor[words.Said]() || named[t] != nil { // which stand there in another form: see of
+		return name
+	}
+	if other := s.types[name]; name != "" && other != nil && other != t {
+		panic(fmt.Sprintf("%v and %v are both called %s in the document: add to nouns", other, t, name))
+	}
+	s.types[name] = t
+	return name
+}
+
 func typeName(t reflect.Type) string {
 	name := t.Name()
 	if name == "" {
@@ -269,6 +292,9 @@ func typeName(t reflect.Type) string {
 		}
 	case "greenlever.example/greenlever/internal/app/audit":
 		name = "Audit" + name
+	}
+	if of, is := nouns[path.Base(t.PkgPath())]; is && !strings.HasSuffix(name, of) && name != "MakeProject" {
+		name += of
 	}
 	return strings.ToUpper(name[:1]) + name[1:]
 }

@@ -9,7 +9,6 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/shift"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/population"
 )
 
@@ -51,29 +50,24 @@ func (c *call) population(*none) (any, error) {
 }
 
 type samplingBody struct {
-	Off    bool   `json:"off,omitempty"`
-	Days   int    `json:"days"`
+	population.Set
 	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) setSampling(in *samplingBody) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		if _, err := c.api.Population.Known(c.ctx, e.ID); err != nil {
-			return nil, err
-		}
-		return c.api.Change.SetSampling(c.ctx, r, e, app.Sampling{Off: in.Off, Days: in.Days})
-	})
+	if _, err := c.api.Population.Known(c.ctx, c.e.ID); err != nil { // whose row is made when it is first read
+		return nil, err
+	}
+	return c.apply(in.Reason, "", &in.Set)
 }
 
 type eraseBody struct {
-	Unit   string `json:"unit"`
+	population.Erase
 	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) eraseUnit(in *eraseBody) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.EraseUnit(c.ctx, r, e, in.Unit)
-	})
+	return c.apply(in.Reason, "", &in.Erase)
 }
 
 // erased says how often the unit was in the population.

@@ -16,12 +16,18 @@ import (
 
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/audit"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/delivery"
+	"greenlever.example/greenlever/internal/app/environments"
+	"greenlever.example/greenlever/internal/app/keys"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/radar"
+	"greenlever.example/greenlever/internal/app/seeas"
 	"greenlever.example/greenlever/internal/app/snippet"
+	"greenlever.example/greenlever/internal/app/testunits"
 	"greenlever.example/greenlever/internal/strictjson"
 )
 
@@ -106,7 +112,7 @@ func (a *API) routes() []route {
 		op[none, audit.Report]("GET", "/verify", "Verify the access chain, a portion at a time", (*call).verify).takes("cursor").installation(),
 
 		op[none, listOf[app.Project]]("GET", "/projects", "The projects in which I have a role", (*call).projects),
-		op[projectBody, app.Project]("POST", "/projects", "Make a project", (*call).addProject).made().installation().change(),
+		op[environments.MakeProject, app.Project]("POST", "/projects", "Make a project", (*call).addProject).made().installation().change(),
 		op[none, Board]("GET", project+"/board", "All flags in all environments", (*call).board).needs(app.Read),
 		op[none, listOf[Person]]("GET", project+"/people", "Who has which roles", (*call).people).needs(app.Read),
 		op[rolesBody, rolesBody]("PUT", project+"/people/:account", "Replace somebody's roles in a project", (*call).setRoles).change().needs(app.Manage),
@@ -114,10 +120,10 @@ func (a *API) routes() []route {
 		op[none, audit.Report]("GET", project+"/verify", "Verify the project's chains and its environments', a portion at a time", (*call).verify).takes("cursor").needs(app.Read),
 
 		op[none, listOf[app.Environment]]("GET", project+"/environments", "The environments", (*call).environments).needs(app.Read),
-		op[environmentBody, change.MadeEnvironment]("POST", project+"/environments", "Make an environment; the secrets of its first access keys are answered once", (*call).addEnvironment).below().change().needs(app.Manage),
+		op[environmentBody, environments.Made]("POST", project+"/environments", "Make an environment; the secrets of its first access keys are answered once", (*call).addEnvironment).below().change().needs(app.Manage),
 		op[environmentEdit, app.Environment]("PATCH", env, "Change an environment's title, or whether it asks first", (*call).editEnvironment).change().needs(app.Manage),
 		op[none, listOf[app.AccessKey]]("GET", env+"/keys", "The access keys", (*call).keys).needs(app.Manage),
-		op[keyBody, change.MadeKey]("POST", env+"/keys", "Make an access key; its secret is answered once", (*call).addKey).below().change().needs(app.Manage),
+		op[keys.Make, keys.Made]("POST", env+"/keys", "Make an access key; its secret is answered once", (*call).addKey).below().change().needs(app.Manage),
 		op[none, app.AccessKey]("DELETE", env+"/keys/:key", "Revoke an access key; its streams end within seconds", (*call).revokeKey).change().needs(app.Manage),
 
 		op[newFlagBody, app.Definition]("POST", project+"/flags", "Make a flag, in every environment with its lever off", (*call).addFlag).below().change().needs(app.Define),
@@ -151,17 +157,17 @@ func (a *API) routes() []route {
 		op[unitBody, UnitView]("POST", env+"/unit", "What a unit gets of every flag", (*call).unit).needs(app.Read),
 		op[none, listOf[app.TestUnit]]("GET", project+"/test-units", "The test units", (*call).testUnits).needs(app.Read),
 		op[testUnitsBody, savedUnits]("PUT", project+"/test-units", "Save test units", (*call).putTestUnits).change().needs(app.Define),
-		op[removeUnitBody, removedUnit]("POST", project+"/test-units/remove", "Take a test unit away", (*call).removeTestUnit).change().needs(app.Define),
+		op[testunits.Remove, removedUnit]("POST", project+"/test-units/remove", "Take a test unit away", (*call).removeTestUnit).change().needs(app.Define),
 		op[none, Roster]("GET", env+"/roster", "What each test unit gets, against what is expected and what chance says", (*call).roster).needs(app.Read),
-		op[seeAsBody, change.IssuedSeeAs]("POST", env+"/see-as", "Get a signed override for one's own session; it touches no rule", (*call).seeAs).made().change().needs(app.SeeIt),
+		op[seeAsBody, seeas.Issued]("POST", env+"/see-as", "Get a signed override for one's own session; it touches no rule", (*call).seeAs).made().change().needs(app.SeeIt),
 
 		op[none, listOf[StopView]]("GET", env+"/stops", "The stops, standing ones first", (*call).stops).needs(app.Read),
 		op[stopBody, savedStop]("POST", env+"/stops", "Stop flags at once", (*call).stop).made().change().needs(app.StopIt),
 		op[liftBody, savedStop]("POST", env+"/lifts", "Take stops back", (*call).lift).made().change().needs(app.LiftIt),
 
 		op[none, Instances]("GET", env+"/instances", "Which process has which revision", (*call).instances).needs(app.Read),
-		op[reasonBody, change.AccountedFor]("POST", env+"/instances/:instance/gone", "Vouch for an instance that fell silent: it decides no more", (*call).accountFor).change().needs(app.StopIt),
-		op[reasonBody, change.AccountedFor]("POST", env+"/instances/gone", "Vouch for all instances that fell silent: they decide no more", (*call).accountFor).change().needs(app.StopIt),
+		op[reasonBody, delivery.AccountedFor]("POST", env+"/instances/:instance/gone", "Vouch for an instance that fell silent: it decides no more", (*call).accountFor).change().needs(app.StopIt),
+		op[reasonBody, delivery.AccountedFor]("POST", env+"/instances/gone", "Vouch for all instances that fell silent: they decide no more", (*call).accountFor).change().needs(app.StopIt),
 		op[none, Usage]("GET", env+"/usage", "What was decided, of all flags or of one, against the window before", (*call).usage).takes("flag", "span").needs(app.Read),
 		op[none, radar.Radar]("GET", env+"/radar", "Where decisions do not do what somebody thinks they do", (*call).radar).needs(app.Read),
 		raw("GET", "/export", (*call).export).installation(),
@@ -215,7 +221,7 @@ func (c *call) admit(r *route) error {
 		return err
 	}
 	if r.keeper {
-		if err := app.AllowInstallation(&c.actor); err != nil {
+		if err := admit.Installation(&c.actor); err != nil {
 			return err
 		}
 	}
@@ -266,7 +272,7 @@ func (c *call) place(r *route) (err error) {
 	if c.p, c.e, err = c.api.Records.Place(c.ctx, c.Param("project"), c.Param("environment")); err != nil {
 		return err
 	}
-	if err := app.Allow(&c.actor, app.Read, c.p.ID, 0); err != nil {
+	if err := admit.Allow(&c.actor, app.Read, c.p.ID, 0); err != nil {
 		return err
 	}
 	environment := int64(0)
@@ -276,7 +282,7 @@ func (c *call) place(r *route) (err error) {
 		}
 		environment = c.e.ID
 	}
-	return app.Allow(&c.actor, r.action, c.p.ID, environment)
+	return admit.Allow(&c.actor, r.action, c.p.ID, environment)
 }
 
 // versioned answers carry their version in ETag.
@@ -324,11 +330,21 @@ func readBody(c *echo.Context, limit int64) ([]byte, error) {
 	return raw.Bytes(), nil
 }
 
-// request gathers what every change needs to know of the call.
-func (c *call) request(reason string) (change.Request, error) {
-	r := change.Request{Actor: c.actor, Reason: strings.TrimSpace(reason), ID: c.Request().Header.Get("Idempotency-Key")}
+// apply makes a change in the place of the address.
+func (c *call) apply(reason, of string, do any) (json.RawMessage, error) {
+	r, versions, err := c.request(reason)
+	if err != nil {
+		return nil, err
+	}
+	return c.api.Commit.Apply(c.ctx, r, commit.Change{In: commit.In{Project: c.p, Environment: c.e}, Of: of, Versions: versions, Do: do})
+}
+
+// request gathers what every change needs to know of the call, with the versions that the caller
+// has seen.
+func (c *call) request(reason string) (r commit.Request, seen []int64, err error) {
+	r = commit.Request{Actor: c.actor, Reason: strings.TrimSpace(reason), ID: c.Request().Header.Get("Idempotency-Key")}
 	if mend := app.CheckText(r.ID, 0, 100); mend != "" {
-		return r, app.InvalidField("Idempotency-Key", "%s", mend)
+		return r, nil, app.InvalidField("Idempotency-Key", "%s", mend)
 	}
 	r.Digest = audit.Digest([]byte(c.Request().Method + " " + c.Request().URL.RequestURI() + " " + c.Request().Header.Get("If-Match") + "\n" + string(c.body)))
 	switch v := c.QueryParam("dryRun"); v {
@@ -336,9 +352,8 @@ func (c *call) request(reason string) (change.Request, error) {
 	case "true":
 		r.DryRun, r.ID = true, ""
 	default:
-		return r, app.InvalidField("dryRun", "must be true or false")
+		return r, nil, app.InvalidField("dryRun", "must be true or false")
 	}
-	var err error
-	r.Versions, err = versions(c.Context)
-	return r, err
+	seen, err = versions(c.Context)
+	return r, seen, err
 }

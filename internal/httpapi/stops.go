@@ -16,8 +16,9 @@ import (
 	"greenlever.example/core/shift"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/zones"
 )
 
@@ -51,33 +52,30 @@ func (c *call) stops(*none) (any, error) {
 }
 
 type stopBody struct {
-	Flags  []string `json:"flags"`
-	Reason string   `json:"reason,omitempty"`
+	stops.Stop
+	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) stop(in *stopBody) (any, error) {
-	return c.stopOrLift(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.Stop(c.ctx, r, e, in.Flags)
-	})
+	return c.stopOrLift(in.Reason, &in.Stop)
 }
 
 // savedStop is the answer on a stop or a lift; a dry run says what it would move.
 type savedStop struct {
-	change.Stopped
+	stops.Stopped
 	Preview *preview.Preview `json:"preview,omitempty"`
 }
 
-func (c *call) stopOrLift(reason string, do func(change.Request, *app.Environment) (json.RawMessage, error)) (any, error) {
-	e := c.e
-	r, err := c.request(reason)
+func (c *call) stopOrLift(reason string, do any) (any, error) {
+	r, _, err := c.request(reason)
 	if err != nil {
 		return nil, err
 	}
-	raw, err := do(r, e)
+	raw, err := stops.Arrive(c.ctx, c.api.Commit, r, commit.Change{In: commit.In{Project: c.p, Environment: c.e}, Do: do})
 	if err != nil {
 		return nil, err
 	}
-	return withPreview(c, raw, e, func(s *change.Stopped) preview.Edit {
+	return withPreview(c, raw, c.e, func(s *stops.Stopped) preview.Edit {
 		if s.Stop != "" {
 			return preview.Edit{Stops: []flag.Stop{{ID: s.Stop, Flags: s.Flags}}}
 		}
@@ -86,14 +84,12 @@ func (c *call) stopOrLift(reason string, do func(change.Request, *app.Environmen
 }
 
 type liftBody struct {
-	Stops  []string `json:"stops"`
-	Reason string   `json:"reason,omitempty"`
+	stops.Lift
+	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) lift(in *liftBody) (any, error) {
-	return c.stopOrLift(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		return c.api.Change.Lift(c.ctx, r, e, in.Stops)
-	})
+	return c.stopOrLift(in.Reason, &in.Lift)
 }
 
 type whyBody struct {

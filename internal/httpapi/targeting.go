@@ -12,8 +12,8 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/seeas"
 	"greenlever.example/greenlever/internal/app/snippet"
 	"greenlever.example/greenlever/internal/expr"
 )
@@ -191,19 +191,12 @@ func (c *call) lint(*none) (any, error) {
 // See it as.
 
 type seeAsBody struct {
-	Variants map[string]string `json:"variants"` // by flag
-	Minutes  int64             `json:"minutes,omitempty"`
-	Reason   string            `json:"reason,omitempty"`
+	seeas.Issue
+	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) seeAs(in *seeAsBody) (any, error) {
-	return c.inEnvironment(in.Reason, func(r change.Request, e *app.Environment) (json.RawMessage, error) {
-		known, err := c.api.Population.Known(c.ctx, e.ID)
-		if err != nil {
-			return nil, err
-		}
-		return c.api.Change.SeeAs(c.ctx, r, e, in.Variants, in.Minutes, known.Sampling.SeeAs)
-	})
+	return c.apply(in.Reason, "", &in.Issue)
 }
 
 // preview adds to the result of a dry run what the edit would do.

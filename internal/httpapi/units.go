@@ -10,9 +10,9 @@ import (
 	"greenlever.example/core/shift"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/testunits"
 )
 
 // Where a unit's attributes come from.
@@ -118,25 +118,15 @@ func (c *call) testUnits(*none) (any, error) {
 }
 
 type testUnitsBody struct {
-	Units  []app.TestUnit `json:"units"`
-	Reason string         `json:"reason,omitempty"`
+	testunits.Put
+	Reason string `json:"reason,omitempty"`
 }
 
 func (c *call) putTestUnits(in *testUnitsBody) (any, error) {
-	return c.inProject(in.Reason, func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.PutTestUnits(c.ctx, r, p, in.Units)
-	})
+	return c.apply(in.Reason, "", &in.Put)
 }
 
-type removeUnitBody struct {
-	Unit string `json:"unit"`
-}
-
-func (c *call) removeTestUnit(in *removeUnitBody) (any, error) {
-	return c.inProject("", func(r change.Request, p *app.Project) (json.RawMessage, error) {
-		return c.api.Change.RemoveTestUnit(c.ctx, r, p, in.Unit)
-	})
-}
+func (c *call) removeTestUnit(in *testunits.Remove) (any, error) { return c.apply("", "", in) }
 
 // RosterCell is what a test unit gets of a flag.
 type RosterCell struct {

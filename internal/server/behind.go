@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/store"
@@ -92,7 +92,7 @@ func (s *Server) learn(ctx context.Context) (err error) {
 
 // committed brings this process up to what was just committed. Where that takes too long
 // the change is answered all the same: the feed finds it by itself.
-func (s *Server) committed(ctx context.Context, m change.Moved) {
+func (s *Server) committed(ctx context.Context, m commit.Moved) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), catchUpTime)
 	defer cancel()
 	if m.Units {

@@ -22,6 +22,7 @@ import (
 
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/clock"
+	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/work"
@@ -65,6 +66,7 @@ type Server struct {
 	db     *localdb.Server
 	store  *store.Store
 	intake *intake.Intake
+	commit *commit.Service
 	jobs   *work.Worker
 	api    *httpapi.API
 	http   []*http.Server
@@ -220,7 +222,7 @@ func (s *Server) reach(ctx context.Context) error {
 		return err
 	}
 	if s.config.Restored {
-		if err := s.api.Change.EpochFor(ctx, "serve --restored"); err != nil {
+		if err := s.newEpoch(ctx, "serve --restored"); err != nil {
 			return err
 		}
 		s.config.Restored = false

@@ -9,14 +9,23 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/attributes"
+	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/delivery"
+	"greenlever.example/greenlever/internal/app/environments"
 	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/intake"
+	"greenlever.example/greenlever/internal/app/keys"
 	"greenlever.example/greenlever/internal/app/lineage"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/roles"
+	"greenlever.example/greenlever/internal/app/seeas"
+	"greenlever.example/greenlever/internal/app/segments"
+	"greenlever.example/greenlever/internal/app/stops"
+	"greenlever.example/greenlever/internal/app/testunits"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/store"
@@ -39,31 +48,23 @@ func (s *Server) wire() {
 		return place.Rules(), nil
 	}
 	tries := &preview.Service{Rules: rules, Population: units, TestUnits: st.TestUnits, List: st.List, Now: c.Now}
-	changes := &change.Service{
-		Write: func(ctx context.Context, fn func(change.Tx) error) error {
+	changes := &commit.Service{
+		Kinds: kinds(units, tries),
+		Write: func(ctx context.Context, fn func(commit.Tx) error) error {
 			return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 		},
-		Insist: func(ctx context.Context, fn func(change.Tx) error) error {
+		Insist: func(ctx context.Context, fn func(commit.Tx) error) error {
 			return st.Insist(ctx, func(tx *store.Tx) error { return fn(tx) })
 		},
-		Now:       c.Now,
-		Committed: s.committed,
-		Judge: func(ctx context.Context, environment int64) (map[string]lint.Attribute, error) {
-			known, _, _, err := units.Judge(ctx, environment)
-			return known, err
-		},
-		Names: units.Names,
-		Overflows: func(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) ([]flag.Problem, error) {
-			return tries.Overflows(ctx, environment, preview.Edit{Flags: flags, Segments: segments})
-		},
-		Shift: tries.Shift,
+		Now: c.Now, Committed: s.committed, Shift: tries.Shift,
 	}
-	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: changes.EpochFor, Log: c.Log}
+	s.commit = changes
+	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
 	s.api = &httpapi.API{
 		Edge: httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat,
 			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure, Jobs: s.jobs.States, LogOneOf: c.LogOneOf},
-		Records: st, Sign: s.signHeads, Preview: tries, Change: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
+		Records: st, Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: &delivery.Service{Records: st, Now: c.Now,
 			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
 			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
@@ -76,6 +77,51 @@ func (s *Server) wire() {
 			Records: st, Now: c.Now,
 		},
 	}
+}
+
+// kinds are all kinds of changes that there are.
+func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
+	judge := func(ctx context.Context, environment int64) (map[string]lint.Attribute, error) {
+		known, _, _, err := units.Judge(ctx, environment)
+		return known, err
+	}
+	overflows := func(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) ([]flag.Problem, error) {
+		return tries.Overflows(ctx, environment, preview.Edit{Flags: flags, Segments: segments})
+	}
+	seed := func(ctx context.Context, environment int64) ([]byte, error) {
+		known, err := units.Known(ctx, environment)
+		if err != nil {
+			return nil, err
+		}
+		return known.Sampling.SeeAs, nil
+	}
+	return commit.NewKinds(
+		(&flags.Service{Judge: judge, Overflows: overflows, Names: units.Names}).Kinds(),
+		(&segments.Service{Judge: judge, Overflows: overflows}).Kinds(),
+		(&seeas.Service{Seed: seed}).Kinds(),
+		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), population.Kinds(),
+		stops.Kinds(), delivery.Kinds(), lineage.Kinds(),
+	)
+}
+
+// What the kinds of changes read, the store's transaction gives: see commit.Narrow.
+var (
+	_ flags.Tx        = (*store.Tx)(nil)
+	_ segments.Tx     = (*store.Tx)(nil)
+	_ seeas.Tx        = (*store.Tx)(nil)
+	_ environments.Tx = (*store.Tx)(nil)
+	_ keys.Tx         = (*store.Tx)(nil)
+	_ roles.Tx        = (*store.Tx)(nil)
+	_ attributes.Tx   = (*store.Tx)(nil)
+	_ stops.Tx        = (*store.Tx)(nil)
+	_ delivery.GoneTx = (*store.Tx)(nil)
+)
+
+// newEpoch starts a new epoch by the service itself, for a cause.
+func (s *Server) newEpoch(ctx context.Context, cause string) error {
+	r := commit.Request{Actor: app.Actor{Kind: "service", Through: "service", Cause: cause}}
+	_, err := s.commit.Apply(ctx, r, commit.Change{Do: &lineage.EpochFor{}})
+	return err
 }
 
 // followers are the records of who follows, with reports going through the intake.

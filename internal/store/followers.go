@@ -27,28 +27,27 @@ func (s *Store) Instances(ctx context.Context, environment, since int64) ([]app.
 	return list[app.Instance](ctx, s.pages, "SELECT "+instanceColumns+" FROM "+instanceTables+" WHERE i.environment_id = ? AND (NOT i.gone OR i.gone AND i.seen >= ?) ORDER BY i.application, i.id", environment, since)
 }
 
-// AccountFor records that a person vouches for instances that fell silent: they are gone.
-// It gives those that were meant: the one with an id, or, without one, all that have been
-// silent since a time.
-func (t *Tx) AccountFor(environment int64, instance string, silentSince, at int64) ([]app.Instance, error) {
+// Silent gives the instance with an id or, without one, all that have been silent since a time.
+func (t *Tx) Silent(environment int64, instance string, silentSince int64) ([]app.Instance, error) {
 	where, arg := "i.id = ?", any(instance)
 	if instance == "" {
 		where, arg = "NOT i.gone AND i.seen < ?", silentSince
 	}
-	all, err := list[app.Instance](t.ctx, t.tx, "SELECT "+instanceColumns+" FROM "+instanceTables+" WHERE i.environment_id = ? AND "+where+" AND i.kind <> 'service' ORDER BY i.id LIMIT 60000", environment, arg)
-	if err != nil {
-		return nil, err
-	}
-	for some := range slices.Chunk(all, portion) {
-		ids := []any{at, environment, silentSince}
-		for i := range some {
-			ids = append(ids, some[i].ID)
+	return list[app.Instance](t.ctx, t.tx, "SELECT "+instanceColumns+" FROM "+instanceTables+`
+		WHERE i.environment_id = ? AND `+where+" AND i.kind <> 'service' ORDER BY i.id LIMIT 60000", environment, arg)
+}
+
+// AccountFor notes of instances that they decide no more, but for those that were heard of.
+func (t *Tx) AccountFor(r *app.GoneRecord) error {
+	for some := range slices.Chunk(r.IDs, portion) {
+		args := append([]any{r.At, r.EnvironmentID, r.SilentSince}, anys(some)...)
+		if err := t.exec(`
+			UPDATE instances SET gone = TRUE, gone_at = ?
+			WHERE environment_id = ? AND NOT gone AND seen < ? AND id IN (`+marks(len(some))+")", args...); err != nil {
+			return err
 		}
-		if err := t.exec("UPDATE instances SET gone = TRUE, gone_at = ? WHERE environment_id = ? AND NOT gone AND seen < ? AND id IN ("+marks(len(some))+")", ids...); err != nil {
-			return nil, err
-		}
 	}
-	return all, nil
+	return nil
 }
 
 // flag in every detail, or of all flags by variant where the flag is empty.

@@ -186,19 +186,19 @@ func rolesIn(rows []roleRow, err error) (map[string][]app.Role, error) {
 }
 
 // SetRoles replaces the roles of an account in a project.
-func (t *Tx) SetRoles(project int64, account string, roles []app.Role) error {
-	if err := t.exec("DELETE FROM roles WHERE project_id = ? AND account_id = ?", project, account); err != nil {
+func (t *Tx) SetRoles(r *app.RolesRecord) error {
+	if err := t.exec("DELETE FROM roles WHERE project_id = ? AND account_id = ?", r.ProjectID, r.Account); err != nil {
 		return err
 	}
-	names := make([]string, 0, len(roles))
-	for _, r := range roles {
-		if err := t.exec("INSERT INTO roles (project_id, account_id, role) VALUES (?, ?, ?)", project, account, r); err != nil {
+	names := make([]string, 0, len(r.Roles))
+	for _, role := range r.Roles {
+		if err := t.exec("INSERT INTO roles (project_id, account_id, role) VALUES (?, ?, ?)", r.ProjectID, r.Account, role); err != nil {
 			return err
 		}
-		names = append(names, string(r))
+		names = append(names, string(role))
 	}
 	slices.Sort(names)
-	return t.touch(rolesRecord(project, account, names))
+	return t.touch(rolesRecord(r.ProjectID, r.Account, names))
 }
 
 // AddSession keeps a session under its secret's digest.

@@ -33,17 +33,17 @@ func (s *Store) Sampling(ctx context.Context, environment int64) (*app.Sampling,
 }
 
 // SetSampling changes how an environment is sampled; off forgets its units.
-func (t *Tx) SetSampling(environment int64, off bool, days int) error {
-	if err := t.exec("UPDATE sampling SET off = ?, days = ? WHERE environment_id = ?", off, days, environment); err != nil {
+func (t *Tx) SetSampling(r *app.SamplingRecord) error {
+	if err := t.exec("UPDATE sampling SET off = ?, days = ? WHERE environment_id = ?", r.Off, r.Days, r.EnvironmentID); err != nil {
 		return err
 	}
-	if err := t.touch(samplingRecord(environment, off, days)); err != nil || !off {
+	if err := t.touch(samplingRecord(r.EnvironmentID, r.Off, r.Days)); err != nil || !r.Off {
 		return err
 	}
-	if err := t.exec("DELETE FROM population_covers WHERE environment_id = ?", environment); err != nil {
+	if err := t.exec("DELETE FROM population_covers WHERE environment_id = ?", r.EnvironmentID); err != nil {
 		return err
 	}
-	return t.exec("DELETE FROM population WHERE environment_id = ?", environment)
+	return t.exec("DELETE FROM population WHERE environment_id = ?", r.EnvironmentID)
 }
 
 type coverRow struct {
@@ -146,12 +146,13 @@ func (s *Store) Unit(ctx context.Context, environment int64, attribute, unit str
 }
 
 // EraseUnit takes a unit out of an environment's population; it tells how often it was in it.
-func (t *Tx) EraseUnit(environment int64, unit string) (int64, error) {
-	res, err := t.tx.ExecContext(t.ctx, "DELETE FROM population WHERE environment_id = ? AND unit = ?", environment, unit)
+func (t *Tx) EraseUnit(r *app.Erasure) error {
+	res, err := t.tx.ExecContext(t.ctx, "DELETE FROM population WHERE environment_id = ? AND unit = ?", r.EnvironmentID, r.Unit)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	return res.RowsAffected()
+	r.Erased, err = res.RowsAffected()
+	return err
 }
 
 // seenBody is a day of one attribute.
@@ -364,19 +365,22 @@ func (t *Tx) PutTestUnit(project int64, u *app.TestUnit) error {
 	return t.touch(testUnitRecord(project, testUnitRow{u.Unit, u.Name, u.Attributes, []byte(expected)}))
 }
 
-// RemoveTestUnit takes a test unit away; it tells whether there was one.
-func (t *Tx) RemoveTestUnit(project int64, unit string) (bool, error) {
+// RemoveTestUnit takes a test unit away.
+func (t *Tx) RemoveTestUnit(project int64, unit string) error {
 	res, err := t.tx.ExecContext(t.ctx, "DELETE FROM test_units WHERE project_id = ? AND unit = ?", project, unit)
 	if err != nil {
-		return false, err
+		return err
 	}
 	n, err := res.RowsAffected()
-	if err != nil || n == 0 {
-		return false, err
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		return app.Faultf(app.NotFound, "there is no test unit %q", unit)
 	}
 	gone := testUnitRecord(project, testUnitRow{Unit: unit})
 	gone.content = nil
-	return true, t.touch(gone)
+	return t.touch(gone)
 }
 
 // CleanUnits takes out of stored units what their project has declared personal since: only

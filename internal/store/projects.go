@@ -124,27 +124,31 @@ func (t *Tx) Epoch() (epoch int64, err error) {
 }
 
 // RaiseEpoch starts a new epoch; it holds all environments, so that no change is half in each.
-func (t *Tx) RaiseEpoch(at int64) (int64, error) {
+func (t *Tx) RaiseEpoch(r *app.EpochRecord) (err error) {
+	if r.Was, err = t.Epoch(); err != nil {
+		return err
+	}
 	var ids []int64
 	if err := t.list(&ids, "SELECT id FROM environments ORDER BY id FOR UPDATE"); err != nil {
-		return 0, err
+		return err
 	}
 	t.epoch = 0 // it changes
-	if err := t.exec("UPDATE installation SET epoch = GREATEST(epoch + 1, ?)", at); err != nil {
-		return 0, err
+	if err := t.exec("UPDATE installation SET epoch = GREATEST(epoch + 1, ?)", r.At); err != nil {
+		return err
 	}
 	if err := t.exec("UPDATE environments SET behind = 0"); err != nil {
-		return 0, err
+		return err
 	}
-	epoch, err := t.Epoch()
-	if err != nil {
-		return 0, err
+	if r.Epoch, err = t.Epoch(); err != nil {
+		return err
 	}
-	if err := t.touch(epochRecord(epoch)); err != nil {
-		return 0, err
+	if err := t.touch(epochRecord(r.Epoch)); err != nil {
+		return err
 	}
 	// How the revisions that stand spread was recorded in their own epoch.
-	return epoch, t.exec("INSERT IGNORE INTO deliveries (environment_id, epoch, revision, at, body) SELECT id, ?, revision, 0, '{}' FROM environments WHERE revision > 0", epoch)
+	return t.exec(`
+		INSERT IGNORE INTO deliveries (environment_id, epoch, revision, at, body)
+		SELECT id, ?, revision, 0, '{}' FROM environments WHERE revision > 0`, r.Epoch)
 }
 
 // Definitions lists the definitions of a project by key.
@@ -225,14 +229,6 @@ func (t *Tx) UpdateDefinition(d *app.Definition) error {
 	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version, Body: []byte(body)}))
 }
 
-// SegmentDefinition is what a project owns of a segment.
-type segmentDefinition struct {
-	ProjectID int64  `db:"project_id"`
-	Segment   string `db:"segment"`
-	Title     string `db:"title"`
-	Created   int64  `db:"created"`
-}
-
 // SegmentTitles gives the titles of a project's segments by key.
 func (s *Store) SegmentTitles(ctx context.Context, project int64) (map[string]string, error) {
 	return segmentTitles(ctx, s.pages, project)
@@ -244,24 +240,25 @@ func (t *Tx) SegmentTitles(project int64) (map[string]string, error) {
 }
 
 func segmentTitles(ctx context.Context, q sqlx.QueryerContext, project int64) (map[string]string, error) {
-	rows, err := list[segmentDefinition](ctx, q, "SELECT project_id, segment, title, created FROM segment_definitions WHERE project_id = ?", project)
+	rows, err := list[app.SegmentDefinition](ctx, q, "SELECT project_id, segment, title, created FROM segment_definitions WHERE project_id = ?", project)
 	out := map[string]string{}
 	for _, r := range rows {
-		out[r.Segment] = r.Title
+		out[r.Key] = r.Title
 	}
 	return out, err
 }
 
 // AddSegmentDefinition makes a segment in a project.
-func (t *Tx) AddSegmentDefinition(project int64, key, title string, at int64) error {
-	err := t.exec("INSERT INTO segment_definitions (project_id, segment, title, created) VALUES (?, ?, ?, ?)", project, key, title, at)
+func (t *Tx) AddSegmentDefinition(d *app.SegmentDefinition) error {
+	err := t.exec("INSERT INTO segment_definitions (project_id, segment, title, created) VALUES (?, ?, ?, ?)",
+		d.ProjectID, d.Key, d.Title, d.Created)
 	if isDuplicate(err) {
-		return app.InvalidField("key", "there is a segment %s already: choose another key", key)
+		return app.InvalidField("key", "there is a segment %s already: choose another key", d.Key)
 	}
 	if err != nil {
 		return err
 	}
-	return t.touch(segmentDefinitionRecord(segmentDefinition{project, key, title, at}))
+	return t.touch(segmentDefinitionRecord(*d))
 }
 
 // Flag reads a flag's document in an environment.

@@ -10,6 +10,7 @@ import (
 	"strconv"
 	"strings"
 
+	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
@@ -92,8 +93,8 @@ func definitionRecord(d definitionRow) row {
 	return row{of: fmt.Sprintf("definitions/%d/%s", d.ProjectID, d.Flag), content: []any{d.Version, string(d.Body)}}
 }
 
-func segmentDefinitionRecord(d segmentDefinition) row {
-	return row{of: fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Segment), content: []any{d.Title, d.Created}}
+func segmentDefinitionRecord(d app.SegmentDefinition) row {
+	return row{of: fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Key), content: []any{d.Title, d.Created}}
 }
 
 func attributeRecord(project int64, a attributeRow) row {

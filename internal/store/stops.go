@@ -103,12 +103,13 @@ func (t *Tx) AddStop(s *app.StopRecord) error {
 }
 
 // LiftStops records that stops are lifted.
-func (t *Tx) LiftStops(ids []string, by string, at, revision int64) error {
-	if err := t.exec("UPDATE stops SET lifted_by = ?, lifted_at = ?, lifted_revision = ? WHERE lifted_at = 0 AND id IN ("+marks(len(ids))+")",
-		append([]any{by, at, revision}, anys(ids)...)...); err != nil {
+func (t *Tx) LiftStops(l *app.Lift) error {
+	marks, ids := marks(len(l.IDs)), anys(l.IDs)
+	if err := t.exec("UPDATE stops SET lifted_by = ?, lifted_at = ?, lifted_revision = ? WHERE lifted_at = 0 AND id IN ("+marks+")",
+		append([]any{l.By, l.At, l.Revision}, ids...)...); err != nil {
 		return err
 	}
-	return touchRows(t, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE id IN ("+marks(len(ids))+")", anys(ids)...)
+	return touchRows(t, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE id IN ("+marks+")", ids...)
 }
 
 // UnknownFlags gives those of some keys that no flag of an environment has.

@@ -26,9 +26,15 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/attributes"
 	"greenlever.example/greenlever/internal/app/audit"
-	"greenlever.example/greenlever/internal/app/change"
+	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/environments"
+	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/guard"
+	"greenlever.example/greenlever/internal/app/roles"
+	"greenlever.example/greenlever/internal/app/segments"
+	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/store"
 )
 
@@ -120,19 +126,22 @@ func (p *Past) sign(ctx context.Context, day time.Time) error {
 }
 
 // at is the use cases under a clock, in one transaction.
-func (p *Past) at(ctx context.Context, now *time.Time, fn func(s *change.Service, tx *store.Tx) error) error {
+func (p *Past) at(ctx context.Context, now *time.Time, fn func(s *commit.Service, tx *store.Tx) error) error {
 	return p.Store.Write(ctx, func(tx *store.Tx) error {
-		s := &change.Service{Now: func() time.Time { return *now }}
-		s.Write = func(_ context.Context, use func(change.Tx) error) error { return use(tx) }
+		s := &commit.Service{Kinds: kinds, Now: func() time.Time { return *now }}
+		s.Write = func(_ context.Context, use func(commit.Tx) error) error { return use(tx) }
 		s.Insist = s.Write
 		return fn(s, tx)
 	})
 }
 
-func seen(r change.Request, version int64) change.Request {
-	r.Versions = []int64{version}
-	return r
+// in is where changes of an environment are made.
+func (p *Past) in(e *place) commit.In {
+	return commit.In{Project: &p.project, Environment: &e.Environment}
 }
+
+// kinds are the changes that a year is made of.
+var kinds = commit.NewKinds((&flags.Service{}).Kinds(), (&segments.Service{}).Kinds(), environments.Kinds(), roles.Kinds(), attributes.Kinds(), stops.Kinds())
 
 // people who change things, with their roles.
 var people = []struct{ name, role string }{{"Noor Berg", "developer"}, {"Aino Laine", "developer"}, {"Tomas Vale", "developer"}, {"Mira Okafor", "developer"},
@@ -141,8 +150,8 @@ var people = []struct{ name, role string }{{"Noor Berg", "developer"}, {"Aino La
 // found makes the project, its environments, and people.
 func (p *Past) found(ctx context.Context, now time.Time) error {
 	keeper := app.Actor{Kind: "person", ID: p.Keeper, Credential: "token year", Through: "api", Keeper: true, Roles: map[int64][]app.Role{}}
-	if err := p.at(ctx, &now, func(s *change.Service, _ *store.Tx) error {
-		_, err := s.AddProject(ctx, change.Request{Actor: keeper}, &app.Project{Key: "pinecrest", Title: "Pinecrest Lockers"})
+	if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
+		_, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{Do: &environments.MakeProject{Key: "pinecrest", Title: "Pinecrest Lockers"}})
 		return err
 	}); err != nil {
 		return fmt.Errorf("the project: %w", err)
@@ -152,7 +161,7 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 		return err
 	}
 	p.project = *project
-	return p.at(ctx, &now, func(s *change.Service, tx *store.Tx) error {
+	return p.at(ctx, &now, func(s *commit.Service, tx *store.Tx) error {
 		p.envs, p.actors = nil, nil // it may run again
 		keeper.Roles[project.ID] = []app.Role{app.Keeper}
 		p.actors = append(p.actors, keeper)
@@ -164,7 +173,7 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 			if _, err := tx.Append(audit.Access, audit.Entry{At: now.UnixMilli(), Actor: keeper, Action: "account.made", Subject: a.ID}, nil); err != nil {
 				return err
 			}
-			if _, err := s.SetRoles(ctx, change.Request{Actor: keeper}, project, a.ID, []app.Role{app.Role(who.role)}); err != nil {
+			if _, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{In: commit.In{Project: project}, Of: a.ID, Do: &roles.Set{Roles: []app.Role{app.Role(who.role)}}}); err != nil {
 				return err
 			}
 			p.actors = append(p.actors, app.Actor{Kind: "person", ID: a.ID, Credential: "token " + a.ID, Through: "console", Roles: map[int64][]app.Role{project.ID: {app.Role(who.role)}}})
@@ -174,7 +183,7 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 			if i < followed {
 				key = []string{"production", "staging", "field-trial", "night-depot"}[i]
 			}
-			if _, err := s.AddEnvironment(ctx, change.Request{Actor: keeper}, project, &app.Environment{Key: key, Title: key, AskFirst: i == 0}); err != nil {
+			if _, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{In: commit.In{Project: project}, Do: &environments.Make{Key: key, Title: key, AskFirst: i == 0}}); err != nil {
 				return err
 			}
 		}
@@ -199,24 +208,25 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 
 // define makes attributes, segments and flags.
 func (p *Past) define(ctx context.Context, now time.Time) error {
-	keeper := change.Request{Actor: p.actors[0], Reason: "begin"}
-	if err := p.at(ctx, &now, func(s *change.Service, _ *store.Tx) error {
+	keeper, in := commit.Request{Actor: p.actors[0], Reason: "begin"}, commit.In{Project: &p.project}
+	if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
 		for _, a := range []app.Attribute{{Name: "role"}, {Name: "site.id"}, {Name: "site.region"}, {Name: "site.plan"}, {Name: "firmware", Type: "version"}, {Name: "app_version", Type: "version"},
 			{Name: "country"}, {Name: "email", Personal: true}, {Name: "phone", Personal: true}, {Name: "parcels_this_month", Type: "number"}} {
 			if a.Type == "" {
 				a.Type = lint.Type("string")
 			}
-			if _, err := s.PutAttribute(ctx, keeper, &p.project, &a); err != nil {
+			if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Of: a.Name, Do: &attributes.Declare{Attribute: a}}); err != nil {
 				return fmt.Errorf("attribute %s: %w", a.Name, err)
 			}
 		}
-		for i := range segments {
+		for i := range rounds {
 			units := make([]string, 200)
 			for j := range units {
 				units[j] = fmt.Sprintf("site-%d", i*1000+j)
 			}
-			if _, err := s.AddSegment(ctx, keeper, &p.project, fmt.Sprintf("Sites of round %d", i), &flag.Segment{Key: fmt.Sprintf("round-%d", i), Lists: "site.id", In: &flag.List{Units: units},
-				When: &condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}}); err != nil {
+			if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Do: &segments.Make{Key: fmt.Sprintf("round-%d", i), Title: fmt.Sprintf("Sites of round %d", i),
+				Document: segments.Document{Lists: "site.id", In: &flag.List{Units: units},
+					When: &condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}}}}); err != nil {
 				return fmt.Errorf("segment %d: %w", i, err)
 			}
 		}
@@ -227,9 +237,9 @@ func (p *Past) define(ctx context.Context, now time.Time) error {
 	const some = 25
 	for from := 0; from < p.Size.Flags; from += some {
 		to := min(from+some, p.Size.Flags)
-		if err := p.at(ctx, &now, func(s *change.Service, _ *store.Tx) error {
+		if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
 			for i := from; i < to; i++ {
-				if _, err := s.AddFlag(ctx, keeper, &p.project, definition(i)); err != nil {
+				if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Do: &flags.Make{Definition: *definition(i)}}); err != nil {
 					return fmt.Errorf("flag %d: %w", i, err)
 				}
 			}
@@ -254,7 +264,7 @@ func (p *Past) define(ctx context.Context, now time.Time) error {
 	return nil
 }
 
-const segments = 30
+const rounds = 30
 
 func keyOf(i int) string { return fmt.Sprintf("lever-%04d", i) }
 
@@ -310,7 +320,7 @@ func (p *Past) dayIn(ctx context.Context, e *place, from time.Time) error {
 	for begun := 0; begun < n; begun += together {
 		count := min(together, n-begun)
 		now := from
-		if err := p.at(ctx, &now, func(s *change.Service, tx *store.Tx) error {
+		if err := p.at(ctx, &now, func(s *commit.Service, tx *store.Tx) error {
 			for i := range count {
 				now = from.Add(24 * time.Hour * time.Duration(begun+i) / time.Duration(n))
 				if err := p.edit(ctx, s, e); err != nil {
@@ -339,7 +349,7 @@ func (p *Past) dayIn(ctx context.Context, e *place, from time.Time) error {
 }
 
 // edit changes a flag as people do: mostly a few, mostly a share or the lever.
-func (p *Past) edit(ctx context.Context, s *change.Service, e *place) error {
+func (p *Past) edit(ctx context.Context, s *commit.Service, e *place) error {
 	i := e.rng.IntN(len(e.flags))
 	if hot := max(1, len(e.flags)/10); e.rng.IntN(10) < 8 {
 		i = e.rng.IntN(hot)
@@ -347,12 +357,12 @@ func (p *Past) edit(ctx context.Context, s *change.Service, e *place) error {
 	at := &e.flags[i]
 	doc := *at.doc
 	alter(&doc, e.rng)
-	request := change.Request{Actor: p.actors[e.rng.IntN(7)], Reason: reasons[e.rng.IntN(len(reasons))]} // those who may release
-	raw, err := s.PutFlag(ctx, seen(request, at.version), &e.Environment, &doc)
+	request := commit.Request{Actor: p.actors[e.rng.IntN(7)], Reason: reasons[e.rng.IntN(len(reasons))]} // those who may release
+	raw, err := s.Apply(ctx, request, commit.Change{In: p.in(e), Of: doc.Key, Versions: []int64{at.version}, Do: &flags.Put{Document: doc}})
 	if err != nil {
 		return fmt.Errorf("flag %s at version %d: %w", doc.Key, at.version, err)
 	}
-	var saved change.Saved
+	var saved flags.Saved
 	if err := json.Unmarshal(raw, &saved); err != nil {
 		return err
 	}
@@ -386,7 +396,7 @@ func alter(d *flag.Document, rng *rand.Rand) {
 		r := flag.Rule{Name: fmt.Sprintf("rule %d", rng.IntN(1000)), Gives: flag.Gives{Variant: other}}
 		switch rng.IntN(3) {
 		case 0:
-			r.When = &condition.Node{Test: condition.SegmentTest, Segment: fmt.Sprintf("round-%d", rng.IntN(segments))}
+			r.When = &condition.Node{Test: condition.SegmentTest, Segment: fmt.Sprintf("round-%d", rng.IntN(rounds))}
 		case 1:
 			r.When = &condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{fmt.Sprint("depot ", rng.IntN(50))}}
 		default:
@@ -403,18 +413,18 @@ func alter(d *flag.Document, rng *rand.Rand) {
 }
 
 // stop stops a flag, and lifts that a while later.
-func (p *Past) stop(ctx context.Context, s *change.Service, e *place, now *time.Time) error {
-	onCall := change.Request{Actor: p.actors[7], Reason: "doors stay shut"}
-	raw, err := s.Stop(ctx, onCall, &e.Environment, []string{keyOf(e.rng.IntN(len(e.flags)))})
+func (p *Past) stop(ctx context.Context, s *commit.Service, e *place, now *time.Time) error {
+	onCall := commit.Request{Actor: p.actors[7], Reason: "doors stay shut"}
+	raw, err := s.Apply(ctx, onCall, commit.Change{In: p.in(e), Do: &stops.Stop{Flags: []string{keyOf(e.rng.IntN(len(e.flags)))}}})
 	if err != nil {
 		return err
 	}
-	var stopped change.Stopped
+	var stopped stops.Stopped
 	if err := json.Unmarshal(raw, &stopped); err != nil {
 		return err
 	}
 	*now = now.Add(time.Second)
-	if raw, err = s.Lift(ctx, onCall, &e.Environment, []string{stopped.Stop}); err != nil {
+	if raw, err = s.Apply(ctx, onCall, commit.Change{In: p.in(e), Do: &stops.Lift{Stops: []string{stopped.Stop}}}); err != nil {
 		return err
 	}
 	if err := json.Unmarshal(raw, &stopped); err != nil {

@@ -1,6 +1,6 @@
 // Package people holds accounts, sessions and personal tokens: who somebody is.
 //
-// Its noun is a [Service]. What somebody may do is decided by app.Allow alone.
+// Its noun is a [Service]. What somebody may do is decided by package admit alone.
 package people
 
 import (
@@ -19,6 +19,7 @@ import (
 	"github.com/google/uuid"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
@@ -135,7 +136,7 @@ func (s *Service) SetUp(ctx context.Context, code, email, name, password, throug
 
 // AddAccount makes an account.
 func (s *Service) AddAccount(ctx context.Context, actor app.Actor, email, name, password string, keeper bool) (*app.Account, error) {
-	if err := app.AllowInstallation(&actor); err != nil {
+	if err := admit.Installation(&actor); err != nil {
 		return nil, err
 	}
 	a, err := s.newAccount(ctx, email, name, password, keeper)
@@ -187,7 +188,7 @@ type Edit struct {
 
 // EditAccount changes an account. Somebody must stay who keeps the installation.
 func (s *Service) EditAccount(ctx context.Context, actor app.Actor, id string, edit Edit) (*app.Account, error) {
-	if err := app.AllowInstallation(&actor); err != nil {
+	if err := admit.Installation(&actor); err != nil {
 		return nil, err
 	}
 	var out app.Account
@@ -328,7 +329,7 @@ func own(actor app.Actor, account string) error {
 	if actor.ID == account {
 		return nil
 	}
-	return app.AllowInstallation(&actor)
+	return admit.Installation(&actor)
 }
 
 // ChangePassword replaces one's own password. One's other sessions end, and one's tokens but
@@ -353,7 +354,7 @@ func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session [
 
 // ResetPassword gives somebody a new password and ends all of their sessions and tokens.
 func (s *Service) ResetPassword(ctx context.Context, actor app.Actor, account, password string) error {
-	if err := app.AllowInstallation(&actor); err != nil {
+	if err := admit.Installation(&actor); err != nil {
 		return err
 	}
 	a, err := s.Records.Account(ctx, account)

@@ -140,12 +140,18 @@ func (s *suite) reports(t *testing.T) {
 	}
 	take(report(6, 4), now+60_000, true) // it is back
 	s.write(t, func(tx *store.Tx) error {
-		all, err := tx.AccountFor(env, "x2", now+70_000, now+70_000)
+		all, err := tx.Silent(env, "x2", now+70_000)
 		if err == nil && (len(all) != 1 || all[0].ID != "x2") {
 			t.Errorf("%+v", all)
 		}
-		if none, err := tx.AccountFor(env, "nobody", now, now); err != nil || len(none) != 0 {
-			t.Errorf("somebody vouched for nobody: %v %v", none, err)
+		if none, err := tx.Silent(env, "nobody", now); err != nil || len(none) != 0 {
+			t.Errorf("somebody could vouch for nobody: %v %v", none, err)
+		}
+		if err := tx.AccountFor(&app.GoneRecord{EnvironmentID: env, IDs: []string{"x2"}, SilentSince: now + 70_000, At: now + 70_000}); err != nil {
+			return err
+		}
+		if all, err = tx.Silent(env, "x2", now+70_000); err == nil && !all[0].Left {
+			t.Errorf("%+v", all)
 		}
 		return err
 	})

@@ -164,7 +164,9 @@ func (s *suite) gathered(t *testing.T) {
 		t.Errorf("odd texts come back as %+v, %v", all, err)
 	}
 	before++
-	s.write(t, func(tx *store.Tx) error { return tx.LiftStops([]string{"odd"}, "x", 2, at) })
+	s.write(t, func(tx *store.Tx) error {
+		return tx.LiftStops(&app.Lift{IDs: []string{"odd"}, By: "x", At: 2, Revision: at})
+	})
 	// More than one message takes.
 	s.write(t, func(tx *store.Tx) error {
 		env, err := tx.LockEnvironment(s.env.ID)
@@ -399,7 +401,7 @@ func (s *suite) stops(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return tx.LiftStops([]string{"stop"}, "y", 2, r)
+		return tx.LiftStops(&app.Lift{IDs: []string{"stop"}, By: "y", At: 2, Revision: r})
 	})
 	for revision, want := range map[int64]int{made - 1: 0, made: 1, lifted: 0} {
 		rs, err := s.st.RulesetAt(s.ctx, s.env.ID, revision)
@@ -424,7 +426,8 @@ func (s *suite) unique(t *testing.T) {
 			return errors.Join(tx.AddDefinition(d), tx.AddDefinition(d))
 		},
 		"segment": func(tx *store.Tx) error {
-			return errors.Join(tx.AddSegmentDefinition(s.env.ProjectID, "a", "", 1), tx.AddSegmentDefinition(s.env.ProjectID, "a", "", 1))
+			d := &app.SegmentDefinition{ProjectID: s.env.ProjectID, Key: "a", Created: 1}
+			return errors.Join(tx.AddSegmentDefinition(d), tx.AddSegmentDefinition(d))
 		},
 		"account": func(tx *store.Tx) error {
 			a, b := &app.Account{ID: "1", Email: "a@pinecrest.example"}, &app.Account{ID: "2", Email: "a@pinecrest.example"}
@@ -443,7 +446,7 @@ func (s *suite) people(t *testing.T) {
 		if err := tx.AddAccount(a); err != nil {
 			return err
 		}
-		if err := tx.SetRoles(s.env.ProjectID, a.ID, []app.Role{app.Keeper, app.OnCall}); err != nil {
+		if err := tx.SetRoles(&app.RolesRecord{ProjectID: s.env.ProjectID, Account: a.ID, Roles: []app.Role{app.Keeper, app.OnCall}}); err != nil {
 			return err
 		}
 		if err := tx.AddSession(&app.Session{Digest: []byte("one"), AccountID: a.ID, CSRF: "csrf", Created: 1, Expires: 100}); err != nil {

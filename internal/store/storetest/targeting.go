@@ -3,6 +3,7 @@ package storetest
 import (
 	"bytes"
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"io"
 	"math/rand/v2"
@@ -65,9 +66,10 @@ func (s *suite) population(t *testing.T) {
 		t.Errorf("%+v %v", got, err)
 	}
 	s.write(t, func(tx *store.Tx) error {
-		n, err := tx.EraseUnit(s.env.ID, one.Unit)
-		if n != 1 {
-			t.Errorf("erased %d", n)
+		r := &app.Erasure{EnvironmentID: s.env.ID, Unit: one.Unit}
+		err := tx.EraseUnit(r)
+		if r.Erased != 1 {
+			t.Errorf("erased %d", r.Erased)
 		}
 		return err
 	})
@@ -102,7 +104,9 @@ func (s *suite) sampling(t *testing.T) {
 			t.Errorf("%+v", v)
 		}
 	}
-	s.write(t, func(tx *store.Tx) error { return tx.SetSampling(s.env.ID, true, 3) })
+	s.write(t, func(tx *store.Tx) error {
+		return tx.SetSampling(&app.SamplingRecord{EnvironmentID: s.env.ID, Off: true, Days: 3})
+	})
 	v, err := s.st.Sampling(s.ctx, s.env.ID)
 	rows, cover, err2 := s.st.Population(s.ctx, s.env.ID, "targetingKey")
 	if err != nil || err2 != nil || !v.Off || v.Days != 3 || len(rows) != 0 || cover.Part() != 1 {
@@ -239,10 +243,10 @@ func (s *suite) catalogue(t *testing.T) {
 		t.Errorf("%+v %v", units, err)
 	}
 	s.write(t, func(tx *store.Tx) error {
-		was, err := tx.RemoveTestUnit(project, "t")
-		again, err2 := tx.RemoveTestUnit(project, "t")
-		if !was || again || err2 != nil {
-			t.Errorf("removed %t, again %t, %v", was, again, err2)
+		err, again := tx.RemoveTestUnit(project, "t"), tx.RemoveTestUnit(project, "t")
+		var f *app.Fault
+		if !errors.As(again, &f) || f.Kind != app.NotFound {
+			t.Errorf("removed again: %v", again)
 		}
 		return err
 	})

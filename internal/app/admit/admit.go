@@ -1,0 +1,117 @@
+// Package admit is the one gate through which everything goes that somebody wants to do.
+//
+// Its noun is a [Case]: who wants to do what, where, and what would come of it. [Pass] holds it
+// against the [Steps], in their order, and the first that refuses says who or what could help:
+//
+//	err := admit.Pass(ctx, &admit.Case{Actor: &actor, Action: app.Release, Project: id, Environment: env})
+//
+// A case comes twice: when its environment is held and nothing of the change is known yet, and
+// when what it would do is known and not written yet. A step that looks at what would come of
+// it says nothing the first time.
+package admit
+
+import (
+	"context"
+	"strings"
+
+	"greenlever.example/core/diff"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/shift"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Case is what somebody wants to do.
+type Case struct {
+	Actor       *app.Actor
+	Action      app.Action       // in the project; empty: something of the whole installation
+	Project     int64            // id
+	Environment *app.Environment // held; nil: the project as a whole
+	Reason      string
+	DryRun      bool
+	// Guarded cases are what an environment guards itself against: what moves its units. Stops,
+	// access keys and the like are not.
+	Guarded bool
+
+	// What would come of it, the second time: a flag's document as it stands and as it would be,
+	// and how many units that moves. Nil where it is no edit of a flag.
+	Before, After *flag.Document
+	Shift         func(ctx context.Context) (*shift.Shift, error)
+	Units         *int64 // how many units would move, as the actor was told
+
+	// Notes are lines that the entry in the audit takes besides: what was confirmed.
+	Notes []diff.Line
+}
+
+// Step is one thing that is asked of every case.
+type Step struct {
+	Name    string
+	Says    string // what it keeps from happening
+	Example string // of a refusal
+	Mend    string // who or what helps then
+	refuse  func(ctx context.Context, c *Case) error
+}
+
+// Steps lists the steps in the order in which they are asked. Those that nothing stands behind
+// yet have their place: what is built later is asked there, and nowhere else.
+func Steps() []Step {
+	return []Step{
+		{"rights", "People do what their roles allow.", "an auditor sets a lever", "a keeper of the project gives the role", rights},
+		{"behind", "Nothing is built on records that lost what followers had.", "an edit after a restored backup",
+			"greenlever epoch new; stops are taken", behind},
+		{"freeze", "Nothing moves units while the environment is frozen.", "an edit in the week of the fair", "who froze it", nil},
+		{"ownership", "What a release works on is edited through the release.", "a share is widened beside its release",
+			"the release's owner", nil},
+		{"asks first", "An environment that matters hears why, and how many, before it moves all of its units.",
+			"production is edited without a reason", "say why in one sentence; confirm the number of units", asksFirst},
+		{"policy", "What the project agreed on is kept.", "a step of more than the project takes", "a smaller step", nil},
+		{"signatures", "What needs a second person has one.", "a flag of the payments team", "the team's members sign", nil},
+	}
+}
+
+var steps = Steps()
+
+// Pass holds a case against all steps. The error is that of the first that refuses.
+func Pass(ctx context.Context, c *Case) error {
+	for i := range steps {
+		if steps[i].refuse == nil {
+			continue
+		}
+		if err := steps[i].refuse(ctx, c); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func rights(_ context.Context, c *Case) error { return Rights(c) }
+
+// Rights is the first step by itself, for who must know it before anything is told.
+func Rights(c *Case) error {
+	if c.Action == "" {
+		return Installation(c.Actor)
+	}
+	environment := int64(0)
+	if c.Environment != nil {
+		environment = c.Environment.ID
+	}
+	return Allow(c.Actor, c.Action, c.Project, environment)
+}
+
+func behind(_ context.Context, c *Case) error {
+	if !c.Guarded || c.Environment == nil || c.Environment.Behind == 0 {
+		return nil
+	}
+	return &app.Fault{Kind: app.Conflict, More: map[string]any{"behind": c.Environment.Behind, "revision": c.Environment.Revision},
+		Detail: "a follower has had a revision that the records do not know, so they were restored from a backup: " +
+			"run `greenlever epoch new`, until then only stops are taken"}
+}
+
+func asksFirst(ctx context.Context, c *Case) error {
+	if !c.Guarded || c.Environment == nil || !c.Environment.AskFirst {
+		return nil
+	}
+	if strings.TrimSpace(c.Reason) == "" {
+		return app.InvalidField("reason", "environment %s asks first: say why in one sentence", c.Environment.Key)
+	}
+	return confirmed(ctx, c)
+}

@@ -1,0 +1,388 @@
+package commit
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/core/shift"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
+	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/feed"
+)
+
+// task is a change with its kind.
+type task struct {
+	Change
+	kind *Kind
+}
+
+// Moment is where and when a change is prepared.
+type Moment struct {
+	Change      string // id that all entries of the transaction bear
+	At          int64  // Unix milliseconds
+	Actor       app.Actor
+	Reason      string
+	DryRun      bool
+	Project     *app.Project     // where there is one
+	Environment *app.Environment // held
+	Of          string
+	Held        any // what the kind read while it held the environment
+
+	tx       Tx
+	versions []int64
+	raised   int64
+}
+
+// Narrow gives the methods of the transaction that a kind of change needs, which is an interface
+// of its own. The service's wiring checks that the store has them all.
+func Narrow[T any](m *Moment) T {
+	t, ok := m.tx.(T)
+	if !ok {
+		panic(fmt.Sprintf("%T lacks methods of %T", m.tx, *new(T)))
+	}
+	return t
+}
+
+// Entire holds all environments of the project, in order of their ids.
+func (m *Moment) Entire() ([]app.Environment, error) { return m.tx.LockEnvironments(m.Project.ID) }
+
+// Seen checks the version that the caller has seen against the present one. present is
+// shown to a caller who has seen another, so that both sides can be laid beside each other.
+func (m *Moment) Seen(version int64, present any) error {
+	return m.seen(version, func() any { return present })
+}
+
+func (m *Moment) seen(version int64, present func() any) error {
+	if len(m.versions) == 0 {
+		return app.Faultf(app.NeedsVersion, "say which version you have seen: send its number in If-Match")
+	}
+	if !slices.Contains(m.versions, version) {
+		return &app.Fault{Kind: app.Stale, More: map[string]any{"version": version, "present": present()},
+			Detail: "it was changed meanwhile: look at both sides and save again with the present version"}
+	}
+	return nil
+}
+
+// Raised is the epoch that began in this transaction, before this change; 0 for none.
+func (m *Moment) Raised() int64 { return m.raised }
+
+// Anew tells whether the author has seen no version, as of something that is new.
+func (m *Moment) Anew() bool { return len(m.versions) == 0 }
+
+// transaction is changes while they are made.
+type transaction struct {
+	service *Service
+	tx      Tx
+	request Request
+	at      int64
+	change  string
+	chains  []*pending     // in the order in which they were first written to
+	unsaid  []audit.Record // of rows that were written, and that no entry speaks of yet
+	moved   Moved
+	raised  int64 // the epoch that began in it
+}
+
+// pending is what one chain gets at the end of the transaction.
+type pending struct {
+	chain    string
+	env      *app.Environment
+	event    *flag.Event // of the one revision that the environment gets
+	revising []told      // entries of the revision
+	others   []told
+}
+
+type told struct {
+	entry   Entry
+	project int64
+	notes   []audit.Record // of the rows that it speaks of
+}
+
+// run prepares, admits and writes the changes one after the other, and enters them in the audit.
+func (t *transaction) run(ctx context.Context, todo []task) ([]any, error) {
+	if err := t.hold(todo); err != nil {
+		return nil, err
+	}
+	var results []any
+	for _, c := range todo {
+		e, err := t.one(ctx, c)
+		if err != nil {
+			return nil, err
+		}
+		if !c.Aside {
+			results = append(results, e.Result)
+		}
+		t.moved.All = t.moved.All || e.Stale.All
+		t.moved.Keys = t.moved.Keys || e.Stale.Keys
+		t.moved.Units = t.moved.Units || e.Stale.Units
+	}
+	return results, t.enter()
+}
+
+// hold takes the rows of several changes before the first of them is made, in one order for
+// everybody: projects before environments, each by their ids.
+func (t *transaction) hold(todo []task) error {
+	if len(todo) < 2 {
+		return nil // it holds its own
+	}
+	projects, envs := map[int64]bool{}, map[int64]bool{}
+	for _, c := range todo {
+		if c.kind.Span == Project || c.kind.Span == Environments {
+			projects[c.In.Project.ID] = true
+		}
+		if c.kind.Span == Environment {
+			envs[c.In.Environment.ID] = true
+		}
+	}
+	for _, id := range sorted(projects) {
+		if err := t.tx.LockProject(id); err != nil {
+			return err
+		}
+	}
+	for _, id := range sorted(envs) {
+		if _, err := t.tx.LockEnvironment(id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sorted(ids map[int64]bool) []int64 {
+	var out []int64
+	for id := range ids {
+		out = append(out, id)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// one makes one change, but for the entries.
+func (t *transaction) one(ctx context.Context, c task) (*Effects, error) {
+	m := &Moment{Change: t.change, At: t.at, Actor: t.request.Actor, Reason: t.request.Reason, DryRun: t.request.DryRun,
+		Project: c.In.Project, Of: c.Of, tx: t.tx, versions: c.Versions, raised: t.raised}
+	if err := t.open(ctx, c, m); err != nil {
+		return nil, err
+	}
+	e, err := c.kind.prepare(ctx, m, c.Do)
+	if err != nil {
+		return nil, err
+	}
+	if err := t.have(ctx, c, e.In); err != nil || e.Then == nil {
+		return e, err
+	}
+	return e, t.have(ctx, c, e.Then())
+}
+
+// have asks the gate about all effects, and writes them.
+func (t *transaction) have(ctx context.Context, c task, effects []Effect) error {
+	for i := range effects {
+		if err := t.pass(ctx, c, &effects[i]); err != nil {
+			return err
+		}
+	}
+	for i := range effects {
+		if err := t.write(&effects[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// open holds what the change is made in, and asks the gate who wants to.
+func (t *transaction) open(ctx context.Context, c task, m *Moment) (err error) {
+	switch {
+	case c.kind.Span == Environment && c.kind.hold != nil:
+		m.Environment = c.In.Environment
+		m.Environment, err = c.kind.hold(m)
+	case c.kind.Span == Environment:
+		m.Environment, err = t.tx.LockEnvironment(c.In.Environment.ID)
+	case c.kind.Span != Installation:
+		err = t.tx.LockProject(c.In.Project.ID)
+	}
+	if err != nil || c.kind.Inner {
+		return err
+	}
+	a := t.asks(c, m.Environment)
+	if c.kind.takes != nil {
+		a.Action = c.kind.takes(m, c.Do)
+	}
+	if c.kind.stands != nil {
+		if err := admit.Rights(a); err != nil {
+			return err
+		}
+		version, present, err := c.kind.stands(ctx, m)
+		if err != nil {
+			return err
+		}
+		if err := m.seen(version, present); err != nil {
+			return err
+		}
+	}
+	return admit.Pass(ctx, a)
+}
+
+// asks is the gate's case of a change.
+func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
+	a := &admit.Case{Actor: &t.request.Actor, Action: c.kind.Action, Environment: env, Reason: t.request.Reason,
+		DryRun: t.request.DryRun, Guarded: c.kind.Guarded}
+	if c.In.Project != nil {
+		a.Project = c.In.Project.ID
+	}
+	if env != nil && env.ProjectID != 0 {
+		a.Project = env.ProjectID
+	}
+	return a
+}
+
+// pass asks the gate what would come of it, in one place.
+func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
+	if c.kind.Inner || e.Environment == nil || e.Environment.ID == 0 { // it was asked of the project as a whole
+		return nil
+	}
+	a := t.asks(c, e.Environment)
+	a.Action = cmp.Or(e.Action, a.Action)
+	a.Before, a.After, a.Units = e.Judge.Before, e.Judge.After, e.Judge.Units
+	if a.After != nil && t.service.Shift != nil {
+		a.Shift = func(ctx context.Context) (*shift.Shift, error) { return t.service.Shift(ctx, e.Environment, a.After) }
+	}
+	if err := admit.Pass(ctx, a); err != nil {
+		return err
+	}
+	if len(a.Notes) > 0 && len(e.Entries) > 0 {
+		e.Entries[0].Lines = append(e.Entries[0].Lines, a.Notes...)
+	}
+	return nil
+}
+
+// write writes the rows of an effect, and notes what its chain gets.
+func (t *transaction) write(e *Effect) error {
+	for _, r := range e.Records {
+		if p, ok := r.(Placed); ok && e.Environment != nil {
+			p.Stand(e.Environment.ID, e.Environment.Revision+1)
+		}
+		some, err := t.tx.Write(r)
+		if err != nil {
+			return err
+		}
+		t.unsaid = append(t.unsaid, some...)
+		if epoch, is := r.(*app.EpochRecord); is {
+			t.raised = epoch.Epoch
+		}
+	}
+	if len(e.Entries) == 0 {
+		return nil // what is said of it comes with the next
+	}
+	project := int64(0)
+	chain := audit.Access
+	switch {
+	case e.Environment != nil:
+		chain, project = audit.EnvironmentChain(e.Environment.ID), e.Environment.ProjectID
+	case e.Project != nil:
+		chain, project = audit.ProjectChain(e.Project.ID), e.Project.ID
+	}
+	p := t.pending(chain, e.Environment)
+	for i, entry := range e.Entries {
+		said := told{entry: entry, project: project}
+		if i == 0 {
+			said.notes, t.unsaid = t.unsaid, nil
+		}
+		if e.Event != nil {
+			p.revising = append(p.revising, said)
+		} else {
+			p.others = append(p.others, said)
+		}
+	}
+	if e.Event != nil {
+		return p.revise(e.Event)
+	}
+	return nil
+}
+
+func (t *transaction) pending(chain string, env *app.Environment) *pending {
+	for _, p := range t.chains {
+		if p.chain == chain {
+			return p
+		}
+	}
+	t.chains = append(t.chains, &pending{chain: chain, env: env})
+	return t.chains[len(t.chains)-1]
+}
+
+// revise adds an event to that of the revision which the environment gets. Of a flag or a segment
+// that comes twice, the last document counts.
+func (p *pending) revise(e *flag.Event) (err error) {
+	if p.event == nil {
+		p.event = e
+		return nil
+	}
+	sum := *p.event
+	if sum.Flags, err = latest(slices.Concat(sum.Flags, e.Flags)); err != nil {
+		return err
+	}
+	if sum.Segments, err = latest(slices.Concat(sum.Segments, e.Segments)); err != nil {
+		return err
+	}
+	sum.Stops, sum.Lifted = slices.Concat(sum.Stops, e.Stops), slices.Concat(sum.Lifted, e.Lifted)
+	p.event = &sum
+	return nil
+}
+
+// latest keeps the last of the documents with one key, in the order of the first.
+func latest(documents []json.RawMessage) (out []json.RawMessage, err error) {
+	at := map[string]int{}
+	for _, raw := range documents {
+		var d struct{ Key string }
+		if err := json.Unmarshal(raw, &d); err != nil {
+			return nil, err
+		}
+		if i, is := at[d.Key]; is {
+			out[i] = raw
+			continue
+		}
+		at[d.Key] = len(out)
+		out = append(out, raw)
+	}
+	return out, nil
+}
+
+// enter gives the environments their revisions, and the chains their entries.
+func (t *transaction) enter() error {
+	if len(t.unsaid) > 0 {
+		return fmt.Errorf("rows were written without an entry in the audit: %v", t.unsaid)
+	}
+	for _, p := range t.chains {
+		if p.event != nil {
+			p.env.Revision++
+			p.event.Format, p.event.Revision, p.event.At = flag.Format, p.env.Revision, t.at
+			if t.moved.Steps == nil {
+				t.moved.Steps = map[int64][]feed.Step{}
+			}
+			t.moved.Steps[p.env.ID] = append(t.moved.Steps[p.env.ID], feed.Step{Event: p.event, After: p.env.Digest})
+			if err := t.add(p, p.revising, p.event); err != nil {
+				return err
+			}
+			p.env.Digest = p.event.Digest
+		}
+		if err := t.add(p, p.others, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (t *transaction) add(p *pending, all []told, event *flag.Event) error {
+	if len(all) == 0 {
+		return nil
+	}
+	m := &Moment{Change: t.change, At: t.at, Actor: t.request.Actor, Reason: t.request.Reason}
+	entries, personal := make([]audit.Entry, len(all)), make([][]string, len(all))
+	for i, one := range all {
+		entries[i], personal[i] = m.entry(one.entry, one.project, p.env)
+		entries[i].Records = one.notes
+	}
+	return t.tx.Enter(p.chain, entries, personal, event)
+}

@@ -1,0 +1,174 @@
+package flags
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/diff"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/commit"
+)
+
+// Edit says what to change of a definition; nil fields stay.
+type Edit struct {
+	Title          *string       `json:"title,omitempty"`
+	Description    *string       `json:"description,omitempty"`
+	Purpose        *app.Purpose  `json:"purpose,omitempty"`
+	GoneBy         *string       `json:"goneBy,omitempty"`
+	Owners         *[]string     `json:"owners,omitempty"`
+	Tags           *[]string     `json:"tags,omitempty"`
+	Visible        *bool         `json:"visible,omitempty"`
+	AddVariants    []app.Variant `json:"addVariants,omitempty"`
+	RemoveVariants []string      `json:"removeVariants,omitempty"`
+	Muted          *[]app.Mute   `json:"muted,omitempty"` // checks, with reasons
+}
+
+// edit changes a definition. Visibility and variants change in all environments at once: one
+// change, with a revision and an entry in each; the rest makes no revision.
+func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error) {
+	tx := commit.Narrow[Tx](m)
+	envs, err := m.Entire()
+	if err != nil {
+		return nil, err
+	}
+	d, err := tx.LockDefinition(m.Project.ID, m.Of)
+	if err != nil {
+		return nil, err
+	}
+	if err := m.Seen(d.Version, d); err != nil {
+		return nil, err
+	}
+	lines, documents, err := in.apply(d)
+	if err != nil || len(lines) == 0 {
+		return commit.Nothing(d), err
+	}
+	if err := app.InvalidFields(checkDefinition(d)); err != nil {
+		return nil, err
+	}
+	out := &commit.Effects{Result: d}
+	for i := range envs {
+		if !documents {
+			break
+		}
+		e, err := in.document(tx, &envs[i], d)
+		if err != nil {
+			return nil, err
+		}
+		out.In = append(out.In, e)
+	}
+	d.Version++
+	changed := commit.Entry{Action: "definition.changed", Subject: d.Key, Version: d.Version, Lines: lines}
+	out.In = append(out.In, commit.Effect{Project: m.Project, Records: []commit.Record{d}, Entries: []commit.Entry{changed}})
+	return out, nil
+}
+
+// apply changes the definition; documents tells whether the environments' documents change too.
+func (edit *Edit) apply(d *app.Definition) (lines []diff.Line, documents bool, err error) {
+	say := func(format string, args ...any) {
+		lines = append(lines, diff.Text(fmt.Sprintf(format, args...)))
+	}
+	set := func(what string, field, to *string) {
+		if to != nil && *to != *field {
+			say("%s %q → %q", what, *field, *to)
+			*field = *to
+		}
+	}
+	set("title", &d.Title, edit.Title)
+	set("description", &d.Description, edit.Description)
+	set("gone by", &d.GoneBy, edit.GoneBy)
+	set("purpose", (*string)(&d.Purpose), (*string)(edit.Purpose))
+	for what, list := range map[string]struct{ field, to *[]string }{"owners": {&d.Owners, edit.Owners}, "tags": {&d.Tags, edit.Tags}} {
+		if list.to != nil && !slices.Equal(*list.field, *list.to) {
+			say("%s %s → %s", what, strings.Join(*list.field, ", "), strings.Join(*list.to, ", "))
+			*list.field = append([]string{}, *list.to...)
+		}
+	}
+	if edit.Muted != nil && !slices.Equal(d.Muted, *edit.Muted) {
+		for _, m := range *edit.Muted {
+			if !slices.Contains(d.Muted, m) {
+				say("check %s muted: %s", m.Check, m.Reason)
+			}
+		}
+		for _, m := range d.Muted {
+			if !slices.ContainsFunc(*edit.Muted, func(o app.Mute) bool { return o.Check == m.Check }) {
+				say("check %s no longer muted", m.Check)
+			}
+		}
+		d.Muted = append([]app.Mute{}, *edit.Muted...)
+	}
+	if edit.Visible != nil && *edit.Visible != d.Visible {
+		d.Visible, documents = *edit.Visible, true
+		say("visible to browsers → %t", d.Visible)
+	}
+	for _, v := range edit.AddVariants {
+		d.Variants, documents = append(d.Variants, v), true
+		say("variant `%s` added", v.Name)
+	}
+	for i, name := range edit.RemoveVariants {
+		at := slices.IndexFunc(d.Variants, func(v app.Variant) bool { return v.Name == name })
+		if at < 0 {
+			return nil, false, app.InvalidField(fmt.Sprintf("removeVariants[%d]", i), "%q is no variant of this flag", name)
+		}
+		d.Variants, documents = slices.Delete(d.Variants, at, at+1), true
+		say("variant `%s` removed", name)
+	}
+	return lines, documents, nil
+}
+
+// document carries visibility and variants into one environment.
+func (edit *Edit) document(tx documents, env *app.Environment, d *app.Definition) (e commit.Effect, err error) {
+	rec, err := tx.Flag(env.ID, d.Key)
+	if err != nil {
+		return e, err
+	}
+	now := *rec.Document
+	now.Visible = d.Visible
+	now.Variants = maps.Clone(rec.Document.Variants)
+	for _, v := range edit.AddVariants {
+		now.Variants[v.Name] = v.Value
+	}
+	for _, name := range edit.RemoveVariants {
+		if place, used := now.Uses(name); used {
+			return e, app.Faultf(app.Conflict, "variant %s is in use in %s, by %s: take it out there first", name, env.Key, place)
+		}
+		by, err := neededBy(tx, env.ID, d.Key, name)
+		if err != nil {
+			return e, err
+		}
+		if by != "" {
+			return e, app.Faultf(app.Conflict, "variant %s is in use in %s, needed by flag %s: take it out there first", name, env.Key, by)
+		}
+		delete(now.Variants, name)
+	}
+	e, err = commit.FlagPut(env, &app.FlagRecord{Key: d.Key, Version: rec.Version + 1, Document: &now}, "flag.changed", diff.Flags(rec.Document, &now))
+	e.Action = app.Document
+	return e, err
+}
+
+// neededBy names a flag that needs another to give a variant; none is empty.
+func neededBy(tx documents, env int64, key, variant string) (string, error) {
+	all, err := tx.Flags(env)
+	if err != nil {
+		return "", err
+	}
+	for _, f := range all {
+		if slices.Contains(f.Document.Needs, flag.Need{Flag: key, Variant: variant}) {
+			return f.Key, nil
+		}
+		asks := false
+		for i := range f.Document.Rules {
+			f.Document.Rules[i].When.Leaves(func(l *condition.Node) {
+				asks = asks || l.Test == condition.FlagTest && l.Flag == key && slices.Contains(l.Text, variant)
+			})
+		}
+		if asks {
+			return f.Key, nil
+		}
+	}
+	return "", nil
+}

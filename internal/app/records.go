@@ -1,0 +1,79 @@
+package app
+
+// What stands here are rows that changes write, where the row is no noun by itself.
+
+// Lift takes stops back.
+type Lift struct {
+	IDs      []string
+	By       string // id of the account
+	At       int64  // Unix milliseconds
+	Revision int64
+}
+
+// Stand says which revision lifts.
+func (l *Lift) Stand(_, revision int64) { l.Revision = revision }
+
+// RolesRecord is the roles of an account in a project; none takes it out.
+type RolesRecord struct {
+	ProjectID int64
+	Account   string
+	Roles     []Role
+}
+
+// AttributeRecord is an attribute of a project's catalogue.
+type AttributeRecord struct {
+	ProjectID int64
+	*Attribute
+	Gone bool // taken out of it
+}
+
+// TestUnitRecord is a test unit of a project.
+type TestUnitRecord struct {
+	ProjectID int64
+	*TestUnit
+	Gone bool
+}
+
+// SamplingRecord says how an environment's population is sampled.
+type SamplingRecord struct {
+	EnvironmentID int64
+	Off           bool
+	Days          int
+}
+
+// Erasure takes a unit out of an environment's population.
+type Erasure struct {
+	EnvironmentID int64  `json:"-"`
+	Unit          string `json:"-"`
+	Erased        int64  `json:"erased"` // rows; known once it is done
+}
+
+// ListRecord is a long list of a segment.
+type ListRecord struct {
+	ProjectID int64
+	List      *ListBody
+	Base      *ListBody // to which it is kept as the difference; nil: whole
+	At        int64
+}
+
+// EpochRecord begins a new epoch.
+type EpochRecord struct {
+	At    int64 `json:"-"`
+	Epoch int64 `json:"epoch"` // known once it is done
+	Was   int64 `json:"-"`
+}
+
+// GoneRecord takes instances that fell silent off the list of the lost.
+type GoneRecord struct {
+	EnvironmentID   int64
+	IDs             []string
+	SilentSince, At int64
+}
+
+// SegmentDefinition is what a project owns of a segment.
+type SegmentDefinition struct {
+	ProjectID int64  `db:"project_id"`
+	Key       string `db:"segment"`
+	Title     string `db:"title"`
+	Created   int64  `db:"created"`
+}
