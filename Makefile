@@ -35,19 +35,19 @@ console/node_modules: console/package-lock.json
 console/src/api/schema.d.ts: bin/openapi.json console/node_modules
 	@cd console && npx --no-install openapi-typescript ../bin/openapi.json -o src/api/schema.d.ts >/dev/null 2>&1 && touch src/api/schema.d.ts
 
-internal/httpapi/dist/app/index.html: console/src/api/schema.d.ts $(CONSOLE_FILES)
+internal/manage/dist/app/index.html: console/src/api/schema.d.ts $(CONSOLE_FILES)
 	@echo "building the console ..."
-	@cd console && npx --no-install vite build -l warn && touch ../internal/httpapi/dist/app/index.html
+	@cd console && npx --no-install vite build -l warn && touch ../internal/manage/dist/app/index.html
 
 # The client for browsers, which the service serves.
-internal/httpapi/dist/browser/greenlever.js: console/node_modules $(CONSOLE_FILES)
+internal/edge/dist/browser/greenlever.js: console/node_modules $(CONSOLE_FILES)
 	@cd console && npx --no-install vite build -c vite.browser.ts -l warn && \
-		npx --no-install tsc browser/greenlever.ts browser/react.ts --declaration --emitDeclarationOnly --outDir ../internal/httpapi/dist/browser --target es2022 --module esnext --moduleResolution bundler --strict --skipLibCheck && \
-		mv ../internal/httpapi/dist/browser/react.d.ts ../internal/httpapi/dist/browser/greenlever-react.d.ts && touch ../internal/httpapi/dist/browser/greenlever.js
+		npx --no-install tsc browser/greenlever.ts browser/react.ts --declaration --emitDeclarationOnly --outDir ../internal/edge/dist/browser --target es2022 --module esnext --moduleResolution bundler --strict --skipLibCheck && \
+		mv ../internal/edge/dist/browser/react.d.ts ../internal/edge/dist/browser/greenlever-react.d.ts && touch ../internal/edge/dist/browser/greenlever.js
 
-console: internal/httpapi/dist/app/index.html internal/httpapi/dist/browser/greenlever.js
+console: internal/manage/dist/app/index.html internal/edge/dist/browser/greenlever.js
 
-bin/greenlever: internal/httpapi/dist/app/index.html internal/httpapi/dist/browser/greenlever.js $(GO_FILES)
+bin/greenlever: internal/manage/dist/app/index.html internal/edge/dist/browser/greenlever.js $(GO_FILES)
 	@go build -o $@ ./cmd/greenlever && touch $@
 
 # The server's programs alone: the whole package would also start a server for the machine.
@@ -78,4 +78,4 @@ test-galera: build tools-test
 	@scripts=$$(scripts/galera.sh) && PATH=$$scripts:$$PATH GREENLEVER_STORM=$${GREENLEVER_STORM:-2m} go test -tags galera ./internal/accept -run 'TestStormOnGalera$$' -v -timeout 24h
 
 clean:
-	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/httpapi/dist/app internal/httpapi/dist/browser
+	@rm -rf bin console/node_modules console/src/api/schema.d.ts internal/manage/dist/app internal/edge/dist/browser

@@ -3,7 +3,7 @@ import { defineConfig } from "vite";
 // The client for browsers, and the hook on it, as the service embeds and serves them.
 export default defineConfig({
   build: {
-    outDir: "../internal/httpapi/dist/browser",
+    outDir: "../internal/edge/dist/browser",
     emptyOutDir: true,
     target: "es2022",
     minify: true,

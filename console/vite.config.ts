@@ -5,6 +5,6 @@ import { defineConfig } from "vite";
 export default defineConfig({
   plugins: [react(), tailwind()],
   // The service embeds what is built and serves it.
-  build: { outDir: "../internal/httpapi/dist/app", emptyOutDir: true, target: "es2022" },
+  build: { outDir: "../internal/manage/dist/app", emptyOutDir: true, target: "es2022" },
   server: { proxy: { "/api": "http://127.0.0.1:8090" } },
 });

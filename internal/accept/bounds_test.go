@@ -17,9 +17,10 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/gltest"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/outpost"
 	"greenlever.example/greenlever/internal/server"
+	"greenlever.example/greenlever/internal/web"
 )
 
 // An attribute that comes as a list first and as a text later, with the key that stands in
@@ -230,7 +231,7 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 	nobody := s.Person(t, "no.role", "auditor")
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, "no.role@pinecrest.example"), object{"roles": []string{}}, 200, nil)
 	auditor := s.Person(t, "ask.vik", "auditor")
-	doc, err := httpapi.OpenAPI()
+	doc, err := manage.OpenAPI()
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -290,7 +291,7 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 // pages choose are bounded for a day.
 func TestBrowserKeysAreBounded(t *testing.T) {
 	s := gltest.Start(t, func(c *server.Config) {
-		c.Limits = httpapi.DefaultLimits()
+		c.Limits = web.DefaultLimits()
 		c.Limits.Browsers, c.Limits.KeyStreams, c.Limits.Address = 12, 9, 5
 	})
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201, nil)

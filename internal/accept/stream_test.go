@@ -13,8 +13,9 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/gltest"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/server"
+	"greenlever.example/greenlever/internal/web"
 )
 
 // streamOf asks for all answers and gives the address of the stream of changes.
@@ -189,7 +190,7 @@ func TestOrigins(t *testing.T) {
 // Too many requests with one key are refused with the time to wait, and bother no other key.
 func TestKeyLimits(t *testing.T) {
 	s := gltest.Start(t, func(c *server.Config) {
-		c.Limits = httpapi.DefaultLimits()
+		c.Limits = web.DefaultLimits()
 		c.Limits.KeyRate = 2
 	})
 	refused := 0
@@ -230,7 +231,7 @@ func TestBrowserKeyLearnsNothing(t *testing.T) {
 	c := open(t, s, "production")
 	until(t, c, "the rules", at(saved.Revision))
 	o := station(t, s.URL(), []string{s.Keys["production"]})
-	doc, err := httpapi.OpenAPI()
+	doc, err := manage.OpenAPI()
 	if err != nil {
 		t.Fatal(err)
 	}

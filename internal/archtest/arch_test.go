@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 )
@@ -150,16 +151,21 @@ func exported(e ast.Expr) bool {
 	return ok && i.IsExported()
 }
 
-// The direction of imports: core <- app <- httpapi, store <- server <- cli <- cmd.
+// The direction of imports: core <- app <- web <- edge, manage; store <- server <- cli <- cmd.
 func TestDirectionOfImports(t *testing.T) {
 	all := list(t, "../..")
+	const surfaces = `web|edge|manage`
 	rules := []struct{ from, never string }{
-		{`/internal/app(/.*)?$`, `labstack/echo|spf13/cobra|jmoiron/sqlx|go-sql-driver|/internal/(store|httpapi|server|cli|sim|localdb)`},
-		{`/internal/store$`, `/internal/(httpapi|server|cli)|labstack/echo`},
-		{`/internal/httpapi$`, `/internal/(store|server|cli)|jmoiron/sqlx|go-sql-driver`},
-		{`/internal/server$`, `/internal/cli`},
+		{`/internal/app(/.*)?$`, `labstack/echo|spf13/cobra|jmoiron/sqlx|go-sql-driver|/internal/(store|` + surfaces + `|server|outpost|cli|sim|localdb)(/|$)`},
+		{`/internal/app$`, `/internal/app/`}, // nouns stand on nothing of ours but the core
+		{`/internal/app/admit$`, `/internal/app/`},
+		{`/internal/store$`, `/internal/(` + surfaces + `|server|outpost|cli)$|labstack/echo`},
+		{`/internal/web$`, `/internal/(store|edge|manage|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver|/internal/app/(commit|people|preview|feed)$`},
+		{`/internal/edge$`, `/internal/(store|manage|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver`},
+		{`/internal/manage$`, `/internal/(store|edge|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver`},
+		{`/internal/(server|outpost)$`, `/internal/cli$`},
 		{`/internal/sim$`, `/internal/(store|app/)`},
-		{`/internal/cli$`, `/internal/store`},
+		{`/internal/cli$`, `/internal/store$`},
 	}
 	for path, p := range all {
 		if !strings.HasPrefix(path, root) {
@@ -176,6 +182,86 @@ func TestDirectionOfImports(t *testing.T) {
 			}
 		}
 	}
+}
+
+// An outpost decides and knows nothing of who manages: what it is made of holds no change, no account,
+// no preview, no text form of conditions and no database.
+func TestOutpostsManageNothing(t *testing.T) {
+	never := regexp.MustCompile(`/internal/(manage|store|server|expr|app/(commit|admit|people|preview|flags|segments|keys|stops|environments|roles|audit))$|cel-go|jmoiron/sqlx|go-sql-driver`)
+	for _, room := range []string{"/internal/edge", "/internal/outpost"} {
+		p, is := list(t, "../..")[root+room]
+		if !is || len(p.Deps) < 50 {
+			t.Fatalf("%s: %d dependencies", room, len(p.Deps))
+		}
+		for _, d := range p.Deps {
+			if never.MatchString(d) {
+				t.Errorf("%s stands on %s", room, d)
+			}
+		}
+	}
+}
+
+// Rights are asked for at the gate: package admit is used by what makes changes and by the surface
+// that lets people in, and by no use case.
+func TestRightsAreAskedForAtTheGate(t *testing.T) {
+	for path, p := range list(t, "../..") {
+		if !slices.Contains(p.Imports, root+"/internal/app/admit") {
+			continue
+		}
+		switch strings.TrimPrefix(path, root+"/internal/") {
+		case "app/commit", "app/people", "manage":
+		default:
+			t.Errorf("%s asks for rights by itself: say what a kind of change takes", path)
+		}
+	}
+}
+
+// Use cases say in small interfaces what they need: 8 methods at most, what is embedded among them.
+func TestInterfacesAreNarrow(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("..", func(path string, d os.DirEntry, err error) error {
+		if err != nil || !d.IsDir() {
+			return err
+		}
+		packages, err := parser.ParseDir(token.NewFileSet(), path, func(f os.FileInfo) bool { return !strings.HasSuffix(f.Name(), "_test.go") }, 0)
+		if err != nil {
+			return err
+		}
+		for _, p := range packages {
+			all := map[string]*ast.InterfaceType{}
+			for _, f := range p.Files {
+				ast.Inspect(f, func(n ast.Node) bool {
+					if ts, is := n.(*ast.TypeSpec); is {
+						if it, is := ts.Type.(*ast.InterfaceType); is {
+							all[ts.Name.Name] = it
+						}
+					}
+					return true
+				})
+			}
+			for name, it := range all {
+				if seen++; methods(all, it) > 8 {
+					t.Errorf("%s.%s has %d methods: who needs which?", strings.TrimPrefix(path, "../"), name, methods(all, it))
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil || seen < 38 {
+		t.Errorf("%d interfaces, %v", seen, err)
+	}
+}
+
+// methods counts an interface's methods, with those of the package's own that it embeds.
+func methods(all map[string]*ast.InterfaceType, it *ast.InterfaceType) (n int) {
+	for _, m := range it.Methods.List {
+		if id, is := m.Type.(*ast.Ident); is && all[id.Name] != nil {
+			n += methods(all, all[id.Name])
+			continue
+		}
+		n += max(1, len(m.Names))
+	}
+	return n
 }
 
 func TestMainIsShort(t *testing.T) {

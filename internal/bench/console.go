@@ -15,15 +15,15 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/browse"
-	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/server"
+	"greenlever.example/greenlever/internal/web"
 )
 
 // benchConsole measures the console's first view, the board, in a browser that has nothing of
 // it yet: how many bytes of script come over the wire, and how long it takes until a flag is
 // seen, against a bare page that loads the same bytes and runs none of them.
 func benchConsole(ctx context.Context, rounds int) ([]row, error) {
-	s, err := newService(ctx, func(c *server.Config) { c.Limits = httpapi.DefaultLimits(); c.Limits.SignIns = 10_000 }) // each window signs in
+	s, err := newService(ctx, func(c *server.Config) { c.Limits = web.DefaultLimits(); c.Limits.SignIns = 10_000 }) // each window signs in
 	if err != nil {
 		return nil, err
 	}

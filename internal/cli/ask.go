@@ -22,7 +22,7 @@ import (
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/stops"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func (s *session) whyCommand() *cobra.Command {
@@ -66,7 +66,7 @@ func (s *session) whyCommand() *cobra.Command {
 				}
 				body["at"] = ms
 			}
-			var w httpapi.Why
+			var w manage.Why
 			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags/" + url.PathEscape(args[0]) + "/why", body: body}, &w); err != nil {
 				return err
 			}
@@ -101,7 +101,7 @@ func contextOf(unit, set []string) (map[string]any, error) {
 	return c, nil
 }
 
-func (s *session) printWhy(w *httpapi.Why) {
+func (s *session) printWhy(w *manage.Why) {
 	s.say("%s gives %s %s", w.Flag, w.Variant, string(w.Value))
 	s.say("because %s", wrap(said(w.Because), s.wide(), 8))
 	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.Made))
@@ -244,7 +244,7 @@ func (s *session) liftCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all struct{ Items []httpapi.StopView }
+		var all struct{ Items []manage.StopView }
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/stops"}, &all); err != nil {
 			return err
 		}
@@ -290,8 +290,8 @@ func parseWhen(text string) (int64, error) {
 
 // historyPage is a page of the history as the API answers it.
 type historyPage struct {
-	Items  []httpapi.HistoryEntry `json:"items"`
-	Cursor string                 `json:"cursor,omitempty"`
+	Items  []manage.HistoryEntry `json:"items"`
+	Cursor string                `json:"cursor,omitempty"`
 }
 
 func (s *session) historyCommand() *cobra.Command {
@@ -344,7 +344,7 @@ func (s *session) historyCommand() *cobra.Command {
 	return c
 }
 
-func (s *session) printEntry(e *httpapi.HistoryEntry) {
+func (s *session) printEntry(e *manage.HistoryEntry) {
 	who := e.Name
 	if who == "" {
 		who = e.Actor.Kind

@@ -4,8 +4,7 @@ import (
 	"fmt"
 
 	"github.com/spf13/cobra"
-
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func (s *session) boardCommand() *cobra.Command {
@@ -14,7 +13,7 @@ func (s *session) boardCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var b httpapi.Board
+		var b manage.Board
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board"}, &b); err != nil {
 			return err
 		}
@@ -22,7 +21,7 @@ func (s *session) boardCommand() *cobra.Command {
 	}}
 }
 
-func (s *session) printBoard(b *httpapi.Board) {
+func (s *session) printBoard(b *manage.Board) {
 	for i, f := range b.Flags {
 		if i > 0 {
 			s.say("")

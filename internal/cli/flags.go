@@ -18,7 +18,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/preview"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func (s *session) flagCommand() *cobra.Command {
@@ -84,13 +84,13 @@ func valueOf(t flag.Type, s string) json.RawMessage {
 	return json.RawMessage(s)
 }
 
-func (s *session) getFlag(ctx context.Context, key string) (*api, string, *httpapi.FlagView, error) {
+func (s *session) getFlag(ctx context.Context, key string) (*api, string, *manage.FlagView, error) {
 	a, path, _, err := s.inEnvironment(ctx)
 	if err != nil {
 		return nil, "", nil, err
 	}
 	path += "/flags/" + url.PathEscape(key)
-	var v httpapi.FlagView
+	var v manage.FlagView
 	return a, path, &v, a.do(ctx, request{method: "GET", path: path}, &v)
 }
 
@@ -104,7 +104,7 @@ func (s *session) flagShow() *cobra.Command {
 	}}
 }
 
-func (s *session) printFlag(v *httpapi.FlagView) {
+func (s *session) printFlag(v *manage.FlagView) {
 	d := v.Document
 	s.say("%s  %s", d.Key, v.Definition.Title)
 	s.say("%s: %s", v.Environment.Key, wrap(said(v.Sentence), s.wide(), len(v.Environment.Key)+2))

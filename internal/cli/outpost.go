@@ -8,13 +8,13 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"greenlever.example/greenlever/internal/httpapi"
 	"greenlever.example/greenlever/internal/outpost"
 	"greenlever.example/greenlever/internal/server"
+	"greenlever.example/greenlever/internal/web"
 )
 
 func (s *session) outpostCommand() *cobra.Command {
-	c := outpost.Config{Limits: httpapi.DefaultLimits(), Version: server.Version()}
+	c := outpost.Config{Limits: web.DefaultLimits(), Version: server.Version()}
 	var file string
 	var log logs
 	cmd := &cobra.Command{Use: "outpost", Short: "Serve decisions near those who ask, also without the service", Args: exactly(),

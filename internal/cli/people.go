@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 // account gives the id of an account that is named by its e-mail address, or by its id.
@@ -16,7 +16,7 @@ func (a *api) account(ctx context.Context, who string) (string, error) {
 	if !strings.Contains(who, "@") {
 		return who, nil
 	}
-	var found httpapi.Found
+	var found manage.Found
 	err := a.do(ctx, request{method: "POST", path: "/accounts/find", body: map[string]string{"email": who}}, &found)
 	return found.Account, err
 }
@@ -90,13 +90,13 @@ func (s *session) sessionsCommand() *cobra.Command {
 				path = "/accounts/" + url.PathEscape(account)
 			}
 			var all struct {
-				Sessions []httpapi.SessionView `json:"sessions"`
-				Tokens   []app.Token           `json:"tokens"`
+				Sessions []manage.SessionView `json:"sessions"`
+				Tokens   []app.Token          `json:"tokens"`
 			}
 			for _, part := range []struct {
 				name string
 				into any
-			}{{"/sessions", &struct{ Items *[]httpapi.SessionView }{&all.Sessions}}, {"/tokens", &struct{ Items *[]app.Token }{&all.Tokens}}} {
+			}{{"/sessions", &struct{ Items *[]manage.SessionView }{&all.Sessions}}, {"/tokens", &struct{ Items *[]app.Token }{&all.Tokens}}} {
 				if err := a.do(cmd.Context(), request{method: "GET", path: path + part.name}, part.into); err != nil {
 					return err
 				}

@@ -11,7 +11,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/environments"
 	"greenlever.example/greenlever/internal/app/keys"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func parseTime(text string) (time.Time, error) {
@@ -45,7 +45,7 @@ func (s *session) signInCommand() *cobra.Command {
 				return err
 			}
 			a.token = p.Token
-			var me httpapi.Me
+			var me manage.Me
 			if err := a.do(cmd.Context(), request{method: "GET", path: "/me"}, &me); err != nil {
 				return err
 			}
@@ -225,7 +225,7 @@ func (s *session) personCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all struct{ Items []httpapi.Person }
+		var all struct{ Items []manage.Person }
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/people"}, &all); err != nil {
 			return err
 		}

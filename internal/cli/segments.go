@@ -15,7 +15,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/segments"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func (s *session) segmentCommand() *cobra.Command {
@@ -25,7 +25,7 @@ func (s *session) segmentCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all struct{ Items []httpapi.SegmentView }
+		var all struct{ Items []manage.SegmentView }
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/segments"}, &all); err != nil {
 			return err
 		}
@@ -115,12 +115,12 @@ type triedSegment struct {
 	Preview *preview.Preview `json:"preview"`
 }
 
-func (s *session) segment(ctx context.Context, a *api, path, key string) (*httpapi.SegmentView, error) {
-	var all struct{ Items []httpapi.SegmentView }
+func (s *session) segment(ctx context.Context, a *api, path, key string) (*manage.SegmentView, error) {
+	var all struct{ Items []manage.SegmentView }
 	if err := a.do(ctx, request{method: "GET", path: path + "/segments"}, &all); err != nil {
 		return nil, err
 	}
-	at := slices.IndexFunc(all.Items, func(v httpapi.SegmentView) bool { return v.Key == key })
+	at := slices.IndexFunc(all.Items, func(v manage.SegmentView) bool { return v.Key == key })
 	if at < 0 {
 		return nil, coded(exitNotFound, "there is no segment %s in this project", key)
 	}

@@ -13,9 +13,10 @@ import (
 	"github.com/spf13/pflag"
 	"go.yaml.in/yaml/v4"
 
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/server"
 	"greenlever.example/greenlever/internal/sim"
+	"greenlever.example/greenlever/internal/web"
 )
 
 func (s *session) serveCommand() *cobra.Command {
@@ -24,7 +25,7 @@ func (s *session) serveCommand() *cobra.Command {
 	var log logs
 	var proxies []string
 	keep := map[string]*int{}
-	c.Limits = httpapi.DefaultLimits()
+	c.Limits = web.DefaultLimits()
 	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(),
 		Long: `Runs the service. Every option can also be set by an environment variable, such as
 GREENLEVER_SERVE_LISTEN for --listen, or in a YAML file named by --config, such as listen: 127.0.0.1:8090.
@@ -92,7 +93,7 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 }
 
 // browserLimits are the options that bound what pages may take.
-func browserLimits(f *pflag.FlagSet, l *httpapi.Limits) {
+func browserLimits(f *pflag.FlagSet, l *web.Limits) {
 	f.IntVar(&l.Browsers, "limit-browsers", l.Browsers, "streams of browsers open at once")
 	f.IntVar(&l.KeyStreams, "limit-key-streams", l.KeyStreams, "streams with one browser key open at once")
 	f.IntVar(&l.Address, "limit-address-streams", l.Address, "streams of browsers from one address open at once")
@@ -258,7 +259,7 @@ func (s *session) demoCommand() *cobra.Command {
 
 func (s *session) openAPICommand() *cobra.Command {
 	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Args: exactly(), RunE: func(*cobra.Command, []string) error {
-		raw, err := httpapi.OpenAPI()
+		raw, err := manage.OpenAPI()
 		if err != nil {
 			return err
 		}

@@ -16,7 +16,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/seeas"
 	"greenlever.example/greenlever/internal/app/snippet"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 // readCondition reads a condition that is written as text, or as JSON.
@@ -32,7 +32,7 @@ func (s *session) readCondition(ctx context.Context, text string) (*condition.No
 	if err != nil {
 		return nil, err
 	}
-	var v httpapi.ConditionView
+	var v manage.ConditionView
 	if err := a.do(ctx, request{method: "POST", path: "/conditions/read", body: map[string]any{"text": text}}, &v); err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func (s *session) conditionCommand() *cobra.Command {
 					}
 				})
 			}
-			var v httpapi.ConditionView
+			var v manage.ConditionView
 			if err := a.do(cmd.Context(), request{method: "POST", path: "/conditions/read", body: map[string]any{"text": args[0]}}, &v); err != nil {
 				return err
 			}

@@ -15,7 +15,7 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func (s *session) attributeCommand() *cobra.Command {
@@ -24,7 +24,7 @@ func (s *session) attributeCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all httpapi.AttributesView
+		var all manage.AttributesView
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/attributes"}, &all); err != nil {
 			return err
 		}
@@ -100,7 +100,7 @@ func (s *session) attributeVersion(ctx context.Context, a *api, project, name st
 	if err := a.do(ctx, request{method: "GET", path: project + "/environments"}, &envs); err != nil || len(envs.Items) == 0 {
 		return 0, err
 	}
-	var all httpapi.AttributesView
+	var all manage.AttributesView
 	if err := a.do(ctx, request{method: "GET", path: project + "/environments/" + url.PathEscape(envs.Items[0].Key) + "/attributes"}, &all); err != nil {
 		return 0, err
 	}
@@ -126,7 +126,7 @@ func (s *session) populationCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var v httpapi.PopulationView
+		var v manage.PopulationView
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/population"}, &v); err != nil {
 			return err
 		}
@@ -147,7 +147,7 @@ func (s *session) populationCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all struct{ Items []httpapi.SampledUnit }
+		var all struct{ Items []manage.SampledUnit }
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/population/units", body: map[string]string{"has": has, "of": of}}, &all); err != nil {
 			return err
 		}
@@ -203,7 +203,7 @@ func (s *session) unitCommand() *cobra.Command {
 				return err
 			}
 		}
-		var v httpapi.UnitView
+		var v manage.UnitView
 		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/unit", body: body}, &v); err != nil {
 			return err
 		}
@@ -288,7 +288,7 @@ func (s *session) rosterCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var r httpapi.Roster
+		var r manage.Roster
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/roster"}, &r); err != nil {
 			return err
 		}

@@ -22,7 +22,7 @@ import (
 	"greenlever.example/greenlever/internal/app/accessor"
 	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/radar"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/manage"
 )
 
 func (s *session) usageCommand() *cobra.Command {
@@ -38,7 +38,7 @@ func (s *session) usageCommand() *cobra.Command {
 			if len(args) == 1 {
 				query.Set("flag", args[0])
 			}
-			var u httpapi.Usage
+			var u manage.Usage
 			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/usage?" + query.Encode()}, &u); err != nil {
 				return err
 			}
@@ -48,7 +48,7 @@ func (s *session) usageCommand() *cobra.Command {
 	return c
 }
 
-func (s *session) printUsage(u *httpapi.Usage, span string) {
+func (s *session) printUsage(u *manage.Usage, span string) {
 	type key struct{ flag, variant string }
 	before, total := map[key]uint64{}, map[string]uint64{}
 	for _, l := range u.Past {
@@ -131,7 +131,7 @@ func (s *session) instancesCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var d httpapi.Instances
+		var d manage.Instances
 		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/instances"}, &d); err != nil {
 			return err
 		}
@@ -176,7 +176,7 @@ func (s *session) instancesCommand() *cobra.Command {
 	return c
 }
 
-func (s *session) printInstances(d *httpapi.Instances) {
+func (s *session) printInstances(d *manage.Instances) {
 	s.say("revision %d of %s: delivered to %d of %d, %d lost", d.Revision, s.env, d.Delivered, d.Alive, len(d.Lost))
 	if n := d.Newest; n != nil && n.Expected > 0 {
 		s.say("of %d that were there when it was saved %d have it: %s", n.Expected, n.Reached, spreadWords(n))
@@ -371,7 +371,7 @@ gone no longer compiles. With --check the file is compared instead; the exit cod
 			if err != nil {
 				return err
 			}
-			var b httpapi.Board
+			var b manage.Board
 			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board"}, &b); err != nil {
 				return err
 			}

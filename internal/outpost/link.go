@@ -25,7 +25,7 @@ import (
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/work"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/edge"
 )
 
 // Bounds of what waits here to be reported, so that a service that is dead for days does no
@@ -56,7 +56,7 @@ type link struct {
 	mu      sync.Mutex
 	rules   *flag.Ruleset // nil before there is one
 	events  []*flag.Event // the newest, without gaps up to rules
-	needs   *httpapi.OutpostNeeds
+	needs   *edge.OutpostNeeds
 	tag     string // of the needs, by which the service says that they are the same
 	refused string // why the needs cannot be had
 
@@ -83,7 +83,7 @@ func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.
 	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])), http: h, now: now, asked: make(chan struct{}),
 		followers: map[string]*follower{}, counts: map[app.CountLine]uint64{}, unknown: map[unknownKey]app.AskedLine{}, units: map[unitKey]app.UnitLine{}}
 	raw, err := os.ReadFile(l.path)
-	var needs httpapi.OutpostNeeds
+	var needs edge.OutpostNeeds
 	if err == nil && json.Unmarshal(raw, &needs) == nil {
 		l.needs = &needs
 	}
@@ -181,7 +181,7 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 	if res.StatusCode != http.StatusOK {
 		return false, fmt.Errorf("the service answers %d to the question which access keys it takes", res.StatusCode)
 	}
-	var needs httpapi.OutpostNeeds
+	var needs edge.OutpostNeeds
 	if err := json.Unmarshal(raw, &needs); err != nil {
 		return false, fmt.Errorf("read which access keys the service takes: %w", err)
 	}
@@ -205,10 +205,10 @@ func (l *link) disown() (changed bool, err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	own := sha256.Sum256([]byte(l.secret))
-	left := httpapi.OutpostNeeds{Keys: []httpapi.OutpostKey{}}
+	left := edge.OutpostNeeds{Keys: []edge.OutpostKey{}}
 	if l.needs != nil {
 		left = *l.needs
-		left.Keys = slices.DeleteFunc(slices.Clone(l.needs.Keys), func(k httpapi.OutpostKey) bool { return bytes.Equal(k.Digest, own[:]) })
+		left.Keys = slices.DeleteFunc(slices.Clone(l.needs.Keys), func(k edge.OutpostKey) bool { return bytes.Equal(k.Digest, own[:]) })
 		if len(left.Keys) == len(l.needs.Keys) {
 			return false, nil
 		}
@@ -233,7 +233,7 @@ func (l *link) keepNeeds(raw []byte) error {
 }
 
 // known is what is needed beside the ruleset; an error while it never was told.
-func (l *link) known() (*httpapi.OutpostNeeds, error) {
+func (l *link) known() (*edge.OutpostNeeds, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.needs == nil {

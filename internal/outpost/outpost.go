@@ -28,7 +28,8 @@ import (
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/work"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/edge"
+	"greenlever.example/greenlever/internal/web"
 )
 
 // Config says what an outpost follows and where it serves it.
@@ -44,7 +45,7 @@ type Config struct {
 	Version        string        // of the build
 	Wait           time.Duration // for the service, at the start; default 2 s, negative: not at all
 	Log            *slog.Logger
-	Limits         httpapi.Limits
+	Limits         web.Limits
 	Beat           time.Duration // of feeds; default 15 s
 	HTTP           *http.Client
 	Now            func() time.Time // default: this machine's clock, corrected by the service's
@@ -59,7 +60,7 @@ type Outpost struct {
 
 	config  Config
 	links   []*link
-	edge    *httpapi.Edge
+	edge    *edge.Edge
 	http    []*http.Server
 	started time.Time
 	cancel  context.CancelFunc
@@ -92,8 +93,8 @@ func Start(ctx context.Context, c Config) (*Outpost, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	if c.Limits == (httpapi.Limits{}) {
-		c.Limits = httpapi.DefaultLimits()
+	if c.Limits == (web.Limits{}) {
+		c.Limits = web.DefaultLimits()
 	}
 	if c.Beat == 0 {
 		c.Beat = 15 * time.Second
@@ -111,7 +112,7 @@ func Start(ctx context.Context, c Config) (*Outpost, error) {
 	o := &Outpost{Address: listener.Addr().String(), config: c, started: time.Now(), failed: make(chan error, 1)}
 	var admin net.Listener
 	if c.Admin != "" {
-		if admin, err = httpapi.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
+		if admin, err = web.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
 			listener.Close()
 			return nil, fmt.Errorf("the outpost cannot listen for operators on %s: %w (choose another address with --admin)", c.Admin, err)
 		}
@@ -135,9 +136,10 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 		now = o.now
 	}
 	o.jobs = work.New(c.Log, nil, "")
-	o.edge = &httpapi.Edge{Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
+	surface := &web.Surface{Now: now, Log: c.Log, Limits: c.Limits, Jobs: o.jobs.States, LogOneOf: c.LogOneOf}
+	o.edge = &edge.Edge{Surface: surface, Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
 		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
-		Now: now, Log: c.Log, Limits: c.Limits, Beat: c.Beat, Contact: o.contact, Jobs: o.jobs.States, LogOneOf: c.LogOneOf}
+		Beat: c.Beat, Contact: o.contact}
 	handler := o.edge.Handler(o.ready)
 	run, cancel := context.WithCancel(context.Background())
 	o.cancel = cancel
@@ -160,7 +162,7 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 }
 
 func (o *Outpost) serve(l net.Listener, handler http.Handler) {
-	h := httpapi.Serving(handler, o.config.Limits, o.config.Log)
+	h := web.Serving(handler, o.config.Limits, o.config.Log)
 	o.http = append(o.http, h)
 	o.until(guard.Go(o.config.Log, "serve", func() {
 		if err := h.Serve(l); !errors.Is(err, http.ErrServerClosed) {
@@ -258,14 +260,14 @@ func (o *Outpost) ready() error {
 }
 
 // URL is the outpost's address for programs on this machine.
-func (o *Outpost) URL() string { return httpapi.LocalURL(o.Address) }
+func (o *Outpost) URL() string { return web.LocalURL(o.Address) }
 
 // AdminURL is the address of the outpost's own page; empty where there is none.
 func (o *Outpost) AdminURL() string {
 	if o.Admin == "" {
 		return ""
 	}
-	return httpapi.LocalURL(o.Admin)
+	return web.LocalURL(o.Admin)
 }
 
 // Failed gives the error that ended the outpost by itself, if one does.

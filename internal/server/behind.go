@@ -28,12 +28,12 @@ const (
 // reached begins the work that needs the records.
 func (s *Server) reached(run context.Context) {
 	close(s.ready)
-	s.jobs.Start(run, s.api.Hub.Job(), s.api.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(),
+	s.jobs.Start(run, s.edge.Hub.Job(), s.edge.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(),
 		s.job("clock", "read the records' clock", liveEvery, s.clock.Sync),
 		s.job("node", "say that this node lives", liveEvery, s.announce),
 		s.job("sign", "sign the audit's heads", signEvery, s.signHeads),
-		s.job("usage", "write counts", usageEvery, s.api.WriteUsage),
-		s.job("population", "keep the sample of units", usageEvery, s.api.Population.Flush),
+		s.job("usage", "write counts", usageEvery, s.edge.WriteUsage),
+		s.job("population", "keep the sample of units", usageEvery, s.edge.Population.Flush),
 		s.job("copy", "keep a copy to decide from without records", copyEvery, s.keepCopy),
 		work.Job{Name: "clean", Says: "take personal attributes out of stored units", Every: cleanEvery, Lease: cleanEvery, Longest: forgetEvery, Do: plainly(s.clean)},
 		work.Job{Name: "thin", Says: "forget what is kept no longer", Every: forgetEvery, Lease: forgetEvery / 2, Do: plainly(s.forget)})
@@ -58,8 +58,8 @@ func (s *Server) forget(ctx context.Context) error {
 // clean takes attributes that were declared personal out of units that were stored before.
 func (s *Server) clean(ctx context.Context) error {
 	var err error
-	for environment := range s.api.Hub.Places() {
-		known, e := s.api.Population.Fresh(ctx, environment)
+	for environment := range s.edge.Hub.Places() {
+		known, e := s.edge.Population.Fresh(ctx, environment)
 		if e == nil && len(known.Personal) > 0 {
 			e = s.store.CleanUnits(ctx, environment, known.Personal)
 		}
@@ -72,10 +72,10 @@ func (s *Server) clean(ctx context.Context) error {
 // many browsers it has.
 func (s *Server) announce(ctx context.Context) error {
 	n := &app.Node{ID: s.node, Version: Version(), Started: s.started, Places: map[int64]app.NodePlace{}}
-	for environment, place := range s.api.Hub.Places() {
+	for environment, place := range s.edge.Hub.Places() {
 		src := place.Rules().Source
 		at := app.NodePlace{Epoch: src.Epoch, Revision: src.Revision}
-		at.Streams, at.Pollers = s.api.Audience(environment)
+		at.Streams, at.Pollers = s.edge.Audience(environment)
 		n.Places[environment] = at
 	}
 	return s.store.NodeLives(ctx, n, nodeLife, false)
@@ -83,8 +83,8 @@ func (s *Server) announce(ctx context.Context) error {
 
 // learn reads what must be known of every environment while the records cannot be reached.
 func (s *Server) learn(ctx context.Context) (err error) {
-	for environment := range s.api.Hub.Places() {
-		_, e := s.api.Population.Fresh(ctx, environment)
+	for environment := range s.edge.Hub.Places() {
+		_, e := s.edge.Population.Fresh(ctx, environment)
 		err = errors.Join(err, e)
 	}
 	return err
@@ -96,17 +96,17 @@ func (s *Server) committed(ctx context.Context, m commit.Moved) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), catchUpTime)
 	defer cancel()
 	if m.Units {
-		s.api.Population.Forget()
+		s.edge.Population.Forget()
 	}
 	if m.Keys {
-		s.api.Keys.Nudge()
+		s.edge.Keys.Nudge()
 	}
-	look := func() error { return s.api.Hub.Follow(ctx, m.Steps) }
+	look := func() error { return s.edge.Hub.Follow(ctx, m.Steps) }
 	if m.All {
-		look = func() error { return s.api.Hub.Look(ctx) }
+		look = func() error { return s.edge.Hub.Look(ctx) }
 	}
 	if look() != nil {
-		s.api.Hub.Nudge()
+		s.edge.Hub.Nudge()
 	}
 }
 

@@ -57,15 +57,15 @@ func (d *diskCopy) read() (*copied, error) {
 // keepCopy writes the copy where something changed.
 func (s *Server) keepCopy(ctx context.Context) error {
 	// What is to be told apart comes first: mostly nothing changed, and much would be copied in vain.
-	places, of := s.api.Hub.Places(), ""
+	places, of := s.edge.Hub.Places(), ""
 	sampling := map[int64]*population.Known{}
 	for _, environment := range slices.Sorted(maps.Keys(places)) {
-		known, err := s.api.Population.Known(ctx, environment)
+		known, err := s.edge.Population.Known(ctx, environment)
 		if err != nil {
 			return err
 		}
 		sampling[environment] = known
-		for _, k := range s.api.Keys.Of(environment) {
+		for _, k := range s.edge.Keys.Of(environment) {
 			of += k.ID
 		}
 		of += fmt.Sprint(environment, places[environment].Rules().Source.Position(), len(known.Attributes), known.Sampling)
@@ -85,7 +85,7 @@ func (s *Server) keepCopy(ctx context.Context) error {
 		for _, digest := range needed {
 			p.Lists[digest] = src.List(digest).Bytes()
 		}
-		for _, k := range s.api.Keys.Of(environment) {
+		for _, k := range s.edge.Keys.Of(environment) {
 			p.Keys = append(p.Keys, copiedKey{k.AccessKey, k.Digest})
 		}
 		c.Places = append(c.Places, p)
@@ -118,15 +118,15 @@ func (s *Server) useCopy(c *copied) {
 				s.config.Log.Error("the copy of a list is damaged; who is on it is unknown", "list", digest)
 			}
 		}
-		s.api.Hub.Put(p.Environment, rs, nil)
+		s.edge.Hub.Put(p.Environment, rs, nil)
 		if p.Sampling != nil {
 			p.Sampling.Sampling.Seed = p.Seed
-			s.api.Population.Put(p.Environment, p.Sampling)
+			s.edge.Population.Put(p.Environment, p.Sampling)
 		}
 		for _, k := range p.Keys {
 			k.AccessKey.EnvironmentID, k.AccessKey.Digest = p.Environment, k.Digest
 			keys = append(keys, k.AccessKey)
 		}
 	}
-	s.api.Keys.Put(keys)
+	s.edge.Keys.Put(keys)
 }

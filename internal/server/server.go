@@ -26,9 +26,11 @@ import (
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/work"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/edge"
 	"greenlever.example/greenlever/internal/localdb"
+	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/store"
+	"greenlever.example/greenlever/internal/web"
 )
 
 // Config says how the service runs.
@@ -47,7 +49,7 @@ type Config struct {
 	Log            *slog.Logger
 	LogOneOf       int           // of how many requests that went well one is logged; 0: none
 	Drain          time.Duration // from when /readyz says that it ends until it takes no more requests
-	Limits         httpapi.Limits
+	Limits         web.Limits
 	Beat           time.Duration // of feeds; default 15 s
 	Now            func() time.Time
 }
@@ -68,7 +70,9 @@ type Server struct {
 	intake *intake.Intake
 	commit *commit.Service
 	jobs   *work.Worker
-	api    *httpapi.API
+	web    *web.Surface
+	edge   *edge.Edge
+	api    *manage.API
 	http   []*http.Server
 	key    ed25519.PrivateKey
 	heads  *headFile
@@ -88,8 +92,8 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	if c.Log == nil {
 		c.Log = slog.Default()
 	}
-	if c.Limits == (httpapi.Limits{}) {
-		c.Limits = httpapi.DefaultLimits()
+	if c.Limits == (web.Limits{}) {
+		c.Limits = web.DefaultLimits()
 	}
 	if c.Beat == 0 {
 		c.Beat = 15 * time.Second
@@ -103,7 +107,7 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	s.Address = listener.Addr().String()
 	var admin net.Listener
 	if c.Admin != "" {
-		if admin, err = httpapi.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
+		if admin, err = web.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
 			listener.Close()
 			return nil, fmt.Errorf("the service cannot listen for operators on %s: %w (choose another address with --admin)", c.Admin, err)
 		}
@@ -163,15 +167,15 @@ func (s *Server) start(ctx context.Context, listener, admin net.Listener) (err e
 	} else {
 		s.reached(run)
 	}
-	s.serve(listener, s.api.Handler())
+	s.serve(listener, s.handler())
 	if admin != nil {
-		s.serve(admin, s.api.AdminHandler(nil))
+		s.serve(admin, s.web.AdminHandler(nil))
 	}
 	return nil
 }
 
 func (s *Server) serve(l net.Listener, handler http.Handler) {
-	h := httpapi.Serving(handler, s.config.Limits, s.config.Log)
+	h := web.Serving(handler, s.config.Limits, s.config.Log)
 	s.http = append(s.http, h)
 	done := guard.Go(s.config.Log, "serve", func() {
 		if err := h.Serve(l); !errors.Is(err, http.ErrServerClosed) {
@@ -231,7 +235,7 @@ func (s *Server) reach(ctx context.Context) error {
 	if s.SetUpCode, err = s.api.People.SetUpCode(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(s.api.Hub.Look(ctx), s.api.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
+	if err := errors.Join(s.edge.Hub.Look(ctx), s.edge.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
 		return err
 	}
 	if err := s.learn(ctx); err != nil {
@@ -266,14 +270,14 @@ func (s *Server) reachLater(ctx context.Context) {
 func (s *Server) Failed() <-chan error { return s.failed }
 
 // URL is the service's address for a browser on this machine.
-func (s *Server) URL() string { return httpapi.LocalURL(s.Address) }
+func (s *Server) URL() string { return web.LocalURL(s.Address) }
 
 // AdminURL is the address for operators on this machine; empty where there is none.
 func (s *Server) AdminURL() string {
 	if s.Admin == "" {
 		return ""
 	}
-	return httpapi.LocalURL(s.Admin)
+	return web.LocalURL(s.Admin)
 }
 
 // Database is the private MariaDB server; nil where another one is used.
@@ -302,9 +306,9 @@ func (s *Server) end() error {
 		err = errors.Join(err, do(ctx))
 	}
 	if len(s.http) > 0 {
-		s.api.Leave()
+		s.web.Leave()
 		time.Sleep(s.config.Drain) // for whoever sends requests here to look
-		s.api.EndStreams()
+		s.web.EndStreams()
 		for _, h := range s.http {
 			within(forRequests, h.Shutdown)
 		}
@@ -326,8 +330,8 @@ func (s *Server) end() error {
 			within(forRecords, func(ctx context.Context) error {
 				return s.store.NodeLives(ctx, &app.Node{ID: s.node}, 0, true)
 			})
-			within(forRecords, s.api.WriteUsage)
-			within(forRecords, s.api.Population.Flush)
+			within(forRecords, s.edge.WriteUsage)
+			within(forRecords, s.edge.Population.Flush)
 			within(forRecords, s.signHeads)
 			within(forRecords, func(ctx context.Context) error { return s.store.Release(ctx, s.node) })
 		default: // the records were never reached
@@ -343,10 +347,10 @@ func (s *Server) end() error {
 }
 
 // Flush writes what was seen of units here to the records now, which else is done now and then.
-func (s *Server) Flush(ctx context.Context) error { return s.api.Population.Flush(ctx) }
+func (s *Server) Flush(ctx context.Context) error { return s.edge.Population.Flush(ctx) }
 
 // WriteUsage writes what was counted here to the records now, which else is done now and then.
-func (s *Server) WriteUsage(ctx context.Context) error { return s.api.WriteUsage(ctx) }
+func (s *Server) WriteUsage(ctx context.Context) error { return s.edge.WriteUsage(ctx) }
 
 // Clean takes what was declared personal out of stored units now, which else is done every minute.
 func (s *Server) Clean(ctx context.Context) error { return s.clean(ctx) }

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"net/http"
 	"runtime/debug"
 	"time"
 
@@ -22,13 +23,16 @@ import (
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/roles"
+	"greenlever.example/greenlever/internal/app/sampling"
 	"greenlever.example/greenlever/internal/app/seeas"
 	"greenlever.example/greenlever/internal/app/segments"
 	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/app/testunits"
 	"greenlever.example/greenlever/internal/app/work"
-	"greenlever.example/greenlever/internal/httpapi"
+	"greenlever.example/greenlever/internal/edge"
+	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/store"
+	"greenlever.example/greenlever/internal/web"
 )
 
 // wire puts the parts together; nothing runs yet.
@@ -61,10 +65,13 @@ func (s *Server) wire() {
 	s.commit = changes
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
-	s.api = &httpapi.API{
-		Edge: httpapi.Edge{Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Now: c.Now, Log: c.Log, Limits: c.Limits, Beat: c.Beat,
-			Met: history.Met, Proxies: c.Proxies, Secure: c.Secure, Jobs: s.jobs.States, LogOneOf: c.LogOneOf},
-		Records: st, Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
+	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
+		LogOneOf: c.LogOneOf, Jobs: s.jobs.States}
+	s.edge = &edge.Edge{Surface: s.web, Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Beat: c.Beat,
+		Met: history.Met}
+	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
+		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st, CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, StateReader: st},
+		Sign:    s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: &delivery.Service{Records: st, Now: c.Now,
 			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
 			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
@@ -77,6 +84,14 @@ func (s *Server) wire() {
 			Records: st, Now: c.Now,
 		},
 	}
+}
+
+// handler is the whole surface.
+func (s *Server) handler() http.Handler {
+	e := s.web.Begin()
+	s.edge.Add(e)
+	s.api.Add(e)
+	return e
 }
 
 // kinds are all kinds of changes that there are.
@@ -99,7 +114,7 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 		(&flags.Service{Judge: judge, Overflows: overflows, Names: units.Names}).Kinds(),
 		(&segments.Service{Judge: judge, Overflows: overflows}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
-		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), population.Kinds(),
+		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), sampling.Kinds(),
 		stops.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }

@@ -20,7 +20,7 @@ func (t *Tx) Write(record any) ([]audit.Record, error) {
 	return notes, err
 }
 
-// write is the one list of what a change can write.
+// write is the one list of what a use case can write as a record.
 func (t *Tx) write(record any) error {
 	switch r := record.(type) {
 	case *app.Project:
@@ -70,10 +70,16 @@ func (t *Tx) write(record any) error {
 		return t.EraseUnit(r)
 	case *app.GoneRecord:
 		return t.AccountFor(r)
+	case *app.Account:
+		return t.AddAccount(r)
+	case *app.Session:
+		return t.AddSession(r)
+	case *app.Token:
+		return t.AddToken(r)
 	case *app.EpochRecord:
 		return t.RaiseEpoch(r)
 	}
-	return fmt.Errorf("%T is nothing that a change writes", record)
+	return fmt.Errorf("%T is nothing that is written", record)
 }
 
 // Enter appends entries to a chain, in order. Those of a revision come with its event, which gets

@@ -26,14 +26,13 @@ import (
 // Tx is the transaction that this package writes in.
 type Tx interface {
 	Append(chain string, e audit.Entry, personal []string) (string, error)
-	AddAccount(*app.Account) error
+	// Write writes an account, a session or a token that is new, and gives what the audit says of it.
+	Write(record any) ([]audit.Record, error)
 	LockAccounts() ([]app.Account, error)
 	SetAccount(a *app.Account, by string) error
 	SetPassword(account, hash string, butSession []byte, keepTokens []string) error
 	UseSetUpCode(digest []byte) (bool, error)
-	AddSession(*app.Session) error
 	EndSession(account string, digest []byte) (bool, error)
-	AddToken(*app.Token) error
 	RemoveToken(account, id string) (name string, err error)
 }
 
@@ -100,6 +99,15 @@ func (s *Service) write(ctx context.Context, e audit.Entry, personal []string, f
 		_, err := tx.Append(audit.Access, e, personal)
 		return err
 	})
+}
+
+// add writes something new, with the entry that tells of it.
+func add(tx Tx, record any, e audit.Entry, personal ...string) (err error) {
+	if e.Records, err = tx.Write(record); err != nil {
+		return err
+	}
+	_, err = tx.Append(audit.Access, e, personal)
+	return err
 }
 
 // SetUpCode gives the code for the first account, the same on every process of the service;
@@ -171,12 +179,8 @@ func checkName(name string) (string, error) {
 }
 
 func (s *Service) addAccount(tx Tx, a *app.Account, actor app.Actor) error {
-	if err := tx.AddAccount(a); err != nil {
-		return err
-	}
 	e := s.entry(actor, "account.made", a.ID, fmt.Sprintf("account ⟨0⟩ of ⟨1⟩ made, installation keeper %t", a.Keeper))
-	_, err := tx.Append(audit.Access, e, []string{a.Email, a.Name})
-	return err
+	return add(tx, a, e, a.Email, a.Name)
 }
 
 // Edit says what to change of an account; nil fields stay.
@@ -272,7 +276,8 @@ func (s *Service) SignIn(ctx context.Context, email, password string, from From)
 	session = &app.Session{Digest: Digest(secret), AccountID: a.ID, CSRF: NewSecret(), Created: now.UnixMilli(), Expires: now.Add(SessionLifetime).UnixMilli(),
 		Address: cut(from.Address, 64), Agent: cut(app.Plain(from.Agent), 200)}
 	actor := app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}
-	err = s.write(ctx, s.entry(actor, "signed-in", a.ID, "signed in from ⟨0⟩"), []string{from.Address}, func(tx Tx) error { return tx.AddSession(session) })
+	signed := s.entry(actor, "signed-in", a.ID, "signed in from ⟨0⟩")
+	err = s.Write(ctx, func(tx Tx) error { return add(tx, session, signed, from.Address) })
 	return secret, session, a, err
 }
 
@@ -388,7 +393,8 @@ func (s *Service) AddToken(ctx context.Context, actor app.Actor, name string, da
 	secret := "glt_" + NewSecret()
 	now := s.Now()
 	k := &app.Token{ID: newID(), AccountID: actor.ID, Name: name, Digest: Digest(secret), Created: now.UnixMilli(), Expires: now.AddDate(0, 0, days).UnixMilli()}
-	err := s.write(ctx, s.entry(actor, "token.made", k.ID, fmt.Sprintf("personal token %q for %d days", name, days)), nil, func(tx Tx) error { return tx.AddToken(k) })
+	e := s.entry(actor, "token.made", k.ID, fmt.Sprintf("personal token %q for %d days", name, days))
+	err := s.Write(ctx, func(tx Tx) error { return add(tx, k, e) })
 	return k, secret, err
 }
 

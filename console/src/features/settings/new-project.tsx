@@ -10,7 +10,7 @@ export default function NewProject() {
   const [title, setTitle] = useState("");
   const cache = useQueryClient();
   const go = useNavigate();
-  const add = useChange("projects", (body: Schemas["ProjectBody"]) => must(api.POST("/api/v1/projects", { params: {}, body })));
+  const add = useChange("projects", (body: Schemas["MakeProject"]) => must(api.POST("/api/v1/projects", { params: {}, body })));
   return (
     <Page title="New project">
       <form

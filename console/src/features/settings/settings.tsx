@@ -65,7 +65,7 @@ function Keys({ project, environment }: { project: string; environment: string }
   const path = { project, environment };
   const [made, setMade] = useState<Schemas["MadeKey"]>();
   const [pages, setPages] = useState("");
-  const add = useChange(project, (kind: Schemas["KeyBody"]["kind"]) =>
+  const add = useChange(project, (kind: Schemas["MakeKey"]["kind"]) =>
     must(api.POST("/api/v1/projects/{project}/environments/{environment}/keys", { params: { path }, body: { kind, ...(kind === "browser" && { origins: pages.split(/[\s,]+/).filter(Boolean) }) } })),
   );
   const revoke = useChange(project, (key: string) => must(api.DELETE("/api/v1/projects/{project}/environments/{environment}/keys/{key}", { params: { path: { ...path, key } } })));

@@ -1,0 +1,144 @@
+package manage
+
+import (
+	"cmp"
+
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
+	"greenlever.example/greenlever/internal/app/people"
+)
+
+type passwordBody struct {
+	Old        string   `json:"old"`
+	Password   string   `json:"password"`
+	KeepTokens []string `json:"keepTokens,omitempty"` // names of personal tokens that stay; the others end
+}
+
+func (c *call) changePassword(in *passwordBody) (any, error) {
+	if err := c.inPerson(); err != nil {
+		return nil, err
+	}
+	if err := c.guesses(c.actor.ID); err != nil {
+		return nil, err
+	}
+	return none{}, c.api.People.ChangePassword(c.ctx, c.actor, c.session, in.Old, in.Password, in.KeepTokens, c.from())
+}
+
+// inPerson asks for a session: a token that leaked must not be able to outlive itself.
+func (c *call) inPerson() error {
+	if !c.signedIn {
+		return app.Faultf(app.Forbidden, "this takes somebody who is signed in to the console: a personal token cannot do it")
+	}
+	return nil
+}
+
+// whose is the account of the address, or one's own.
+func (c *call) whose() string { return cmp.Or(c.Param("account"), c.actor.ID) }
+
+func (c *call) tokens(*none) (any, error) {
+	items, err := c.api.Records.Tokens(c.ctx, c.whose())
+	return listOf[app.Token]{items}, err
+}
+
+type tokenBody struct {
+	Name string `json:"name"`
+	Days int    `json:"days"`
+}
+
+type madeToken struct {
+	app.Token
+	Secret string `json:"secret"`
+}
+
+func (c *call) addToken(in *tokenBody) (any, error) {
+	if err := c.inPerson(); err != nil {
+		return nil, err
+	}
+	t, secret, err := c.api.People.AddToken(c.ctx, c.actor, in.Name, in.Days)
+	if err != nil {
+		return nil, err
+	}
+	return madeToken{*t, secret}, nil
+}
+
+func (c *call) removeToken(*none) (any, error) {
+	return none{}, c.api.People.RemoveToken(c.ctx, c.actor, c.whose(), c.Param("token"))
+}
+
+// SessionView is a session of somebody's.
+type SessionView struct {
+	ID string `json:"id"`
+	app.Session
+	Own bool `json:"own"` // it is the one that asks
+}
+
+func (c *call) sessions(*none) (any, error) {
+	all, err := c.api.Records.Sessions(c.ctx, c.whose(), c.api.Now().UnixMilli())
+	out := listOf[SessionView]{[]SessionView{}}
+	for i := range all {
+		out.Items = append(out.Items, SessionView{all[i].ID(), all[i], string(all[i].Digest) == string(c.session)})
+	}
+	return out, err
+}
+
+func (c *call) endSession(*none) (any, error) {
+	return none{}, c.api.People.EndSession(c.ctx, c.actor, c.whose(), c.Param("session"))
+}
+
+func (c *call) accounts(*none) (any, error) {
+	items, err := c.api.Records.Accounts(c.ctx)
+	return listOf[app.Account]{items}, err
+}
+
+type accountBody struct {
+	Email    string `json:"email"`
+	Name     string `json:"name"`
+	Password string `json:"password"`
+	Keeper   bool   `json:"keeper,omitempty"`
+}
+
+func (c *call) addAccount(in *accountBody) (any, error) {
+	return c.api.People.AddAccount(c.ctx, c.actor, in.Email, in.Name, in.Password, in.Keeper)
+}
+
+func (c *call) editAccount(in *people.Edit) (any, error) {
+	return c.api.People.EditAccount(c.ctx, c.actor, c.Param("account"), *in)
+}
+
+type findBody struct {
+	Email string `json:"email"`
+}
+
+// Found is an account that was looked for.
+type Found struct {
+	Account string `json:"account"`
+	Name    string `json:"name"`
+}
+
+// findAccount finds the account of an address, for who gives out roles. An address has no
+// place in the address of a request, which proxies write down.
+func (c *call) findAccount(in *findBody) (any, error) {
+	a, err := c.api.Records.AccountByEmail(c.ctx, people.Address(in.Email))
+	if err != nil {
+		return nil, err
+	}
+	return Found{a.ID, a.Name}, nil
+}
+
+// keepsAny tells whether somebody keeps the installation or a project.
+func (c *call) keepsAny() bool {
+	for project := range c.actor.Roles {
+		if admit.Allow(&c.actor, app.Manage, project, 0) == nil {
+			return true
+		}
+	}
+	return c.actor.Keeper
+}
+
+type resetBody struct {
+	Password string `json:"password"`
+}
+
+func (c *call) resetPassword(in *resetBody) (any, error) {
+	return none{}, c.api.People.ResetPassword(c.ctx, c.actor, c.Param("account"), in.Password)
+}

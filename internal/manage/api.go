@@ -1,0 +1,224 @@
+// Package manage is the management API over HTTP, and the console's files.
+//
+// Its noun is an [API] upon a [web.Surface]. Every route of the management API is one entry of a table, from
+// which the OpenAPI document is made too; every error becomes a problem document in one place.
+package manage
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/delivery"
+	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/people"
+	"greenlever.example/greenlever/internal/app/population"
+	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/web"
+)
+
+// PlaceReader reads projects and environments.
+type PlaceReader interface {
+	Projects(ctx context.Context) ([]app.Project, error)
+	Project(ctx context.Context, key string) (*app.Project, error)
+	Environments(ctx context.Context, project int64) ([]app.Environment, error)
+	Place(ctx context.Context, project, environment string) (*app.Project, *app.Environment, error)
+	Environment(ctx context.Context, project int64, key string) (*app.Environment, error)
+	AccessKeys(ctx context.Context, environment int64) ([]app.AccessKey, error)
+}
+
+// FlagReader reads flags: what the project owns of them, and their documents in an environment.
+type FlagReader interface {
+	Definitions(ctx context.Context, project int64) ([]app.Definition, error)
+	Definition(ctx context.Context, project int64, key string) (*app.Definition, error)
+	Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error)
+	FlagVersions(ctx context.Context, environment int64) (map[string]int64, error)
+	FlagTimes(ctx context.Context, environment int64) (map[string]int64, error)
+	Asked(ctx context.Context, environment int64) ([]app.Asked, error)
+	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
+}
+
+// SegmentReader reads segments and their lists.
+type SegmentReader interface {
+	SegmentTitles(ctx context.Context, project int64) (map[string]string, error)
+	Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error)
+	Segments(ctx context.Context, environment int64) ([]app.SegmentRecord, error)
+	List(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
+	ListUnits(ctx context.Context, environment int64, digest string) ([]byte, error)
+}
+
+// AccountReader reads people and what they may do.
+type AccountReader interface {
+	Accounts(ctx context.Context) ([]app.Account, error)
+	Account(ctx context.Context, id string) (*app.Account, error)
+	AccountByEmail(ctx context.Context, email string) (*app.Account, error)
+	RolesOf(ctx context.Context, account string) (map[int64][]app.Role, error)
+	RolesIn(ctx context.Context, project int64) (map[string][]app.Role, error)
+}
+
+// CallerReader reads who stands behind a credential.
+type CallerReader interface {
+	Sessions(ctx context.Context, account string, now int64) ([]app.Session, error)
+	Tokens(ctx context.Context, account string) ([]app.Token, error)
+	CallerByToken(ctx context.Context, digest []byte) (*app.Caller, error)
+	CallerBySession(ctx context.Context, digest []byte, now int64) (*app.Caller, error)
+}
+
+// PastReader reads the history.
+type PastReader interface {
+	History(ctx context.Context, q audit.Query) ([]audit.Row, error)
+	Chains(ctx context.Context, project int64) ([]audit.Head, error)
+	Rows(ctx context.Context, chain string, after, upTo int64, visit func(*audit.Row) error) error
+	Comparing(ctx context.Context, head audit.Head) (audit.Comparison, error)
+	SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error)
+	SigningKeys(ctx context.Context) (map[string]int64, error)
+	RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error)
+	RevisionAt(ctx context.Context, environment, at int64) (int64, error)
+}
+
+// InstanceReader reads what clients and nodes reported.
+type InstanceReader interface {
+	Instances(ctx context.Context, environment, since int64) ([]app.Instance, error)
+	Nodes(ctx context.Context) ([]app.Node, error)
+	Deliveries(ctx context.Context, environment int64, limit int) ([]app.Delivery, error)
+	Uses(ctx context.Context, environment int64, flag string, from, to, step int64) ([]app.UseRow, error)
+}
+
+// UnitReader reads what conditions and previews rest on.
+type UnitReader interface {
+	Attributes(ctx context.Context, project int64) ([]app.Attribute, error)
+	TestUnits(ctx context.Context, project int64) ([]app.TestUnit, error)
+	Population(ctx context.Context, environment int64, attribute string) ([]app.UnitRow, sample.Cover, error)
+	Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error)
+}
+
+// StateReader tells how the records are.
+type StateReader interface {
+	Ping(ctx context.Context) error
+	Behind(ctx context.Context) ([]string, error)
+}
+
+// Records are what this package reads.
+type Records struct {
+	PlaceReader
+	FlagReader
+	SegmentReader
+	AccountReader
+	CallerReader
+	PastReader
+	InstanceReader
+	UnitReader
+	StateReader
+}
+
+// API is the management API and the console.
+type API struct {
+	*web.Surface
+	Records    Records
+	Hub        *feed.Hub
+	Population *population.Service
+	Commit     *commit.Service
+	People     *people.Service
+	Preview    *preview.Service
+	Delivery   *delivery.Service
+	Reported   func(envs []app.Environment) []int64 // counts the reports that came of each environment
+	Sign       func(ctx context.Context) error      // signs the heads of chains that moved
+	Heads      func() ([]audit.SignedHead, error)   // that this node keeps outside the records
+	Forgets    func(of string, at int64) bool       // see audit.Verifier.Forgets
+
+	verifying verifications
+	columns   columns
+	rates     web.Rates
+}
+
+// Add adds the routes to a surface that has begun. Those of the console take every address that
+// nobody else has.
+func (a *API) Add(e *echo.Echo) {
+	e.Use(a.ownPages)
+	for _, r := range a.routes() {
+		e.Add(r.method, "/api/v1"+r.path, a.serve(r))
+	}
+	e.GET("/api/v1/openapi.json", a.openAPI)
+	e.GET("/readyz", a.ready)
+	addConsole(e)
+}
+
+// ownPages refuses what pages of other origins send to the management API with a browser's
+// cookies, by what the browser itself says of them.
+func (a *API) ownPages(next echo.HandlerFunc) echo.HandlerFunc {
+	protection := http.NewCrossOriginProtection()
+	return func(c *echo.Context) error {
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			if err := protection.Check(c.Request()); err != nil {
+				return app.Faultf(app.Forbidden, "the request comes from a page of another origin")
+			}
+		}
+		return next(c)
+	}
+}
+
+// ready answers whether the service can decide, and with ?for=changes whether it takes changes.
+func (a *API) ready(c *echo.Context) error {
+	if is, err := a.Leaving(c); is {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
+	defer cancel()
+	if c.QueryParam("for") != "changes" {
+		return c.String(http.StatusOK, "ready for decisions\n"+a.asides())
+	}
+	if err := a.Records.Ping(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be reached\n")
+	}
+	behind, err := a.Records.Behind(ctx)
+	if err != nil {
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be read\n")
+	}
+	if len(behind) > 0 {
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: "+strings.Join(behind, ", ")+" was restored from a backup; run `greenlever epoch new`\n")
+	}
+	return c.String(http.StatusOK, "ready for changes\n"+a.asides())
+}
+
+// asides names what cannot be read and is left out.
+func (a *API) asides() string {
+	var b strings.Builder
+	for id, p := range a.Hub.Places() {
+		for _, one := range p.Aside() {
+			fmt.Fprintf(&b, "left out in environment %d: %s %s, %s\n", id, one.Kind, one.Key, one.Why)
+		}
+	}
+	return b.String()
+}
+
+// call is one request of the management API while it is answered.
+type call struct {
+	*echo.Context
+	api      *API
+	ctx      context.Context
+	actor    app.Actor
+	session  []byte // digest of the session's secret, if it is one
+	csrf     string
+	signedIn bool // with a session, not a token
+	body     []byte
+	p        *app.Project     // of the address
+	e        *app.Environment // of the address
+}
+
+func (c *call) names() (map[string]string, error) {
+	all, err := c.api.Records.Accounts(c.ctx)
+	out := make(map[string]string, len(all))
+	for _, a := range all {
+		out[a.ID] = a.Name
+	}
+	return out, err
+}
