@@ -213,7 +213,7 @@ out("done");`, key, free.Addr())),
 	}
 	// The module itself comes from the site now: the service is gone.
 	pages["/visit"] = strings.Replace(pages["/visit"], s.URL()+"/browser/v1/greenlever.js", "/greenlever.js", 1)
-	module, err := os.ReadFile("../httpapi/dist/browser/greenlever.js")
+	module, err := os.ReadFile("../edge/dist/browser/greenlever.js")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -412,7 +412,7 @@ out("done");`, key, shaky.URL)),
 // fallbacks.
 func TestBrowserClientOnAServer(t *testing.T) {
 	program := filepath.Join(t.TempDir(), "server.mjs")
-	module, err := filepath.Abs("../httpapi/dist/browser/greenlever.js")
+	module, err := filepath.Abs("../edge/dist/browser/greenlever.js")
 	if err != nil {
 		t.Fatal(err)
 	}
