@@ -149,6 +149,8 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units", object{"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"}, "expected": object{"one-touch-open": "on"}}}}, 200, nil)
 	s.Keeper.Do(t, "PUT", inProd+"/population", object{"days": 14}, 200, nil)
+	s.Environment(t, "over", false)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/environments/over/archive", object{}, 200, nil)
 	s.Person(t, "noor.berg", "developer")
 	noor := s.Account(t, "noor.berg@pinecrest.example")
 	s.Keeper.Do(t, "PATCH", "/accounts/"+noor, object{"disabled": true}, 200, nil)
@@ -202,7 +204,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 		t.Fatal(f)
 	}
 	altered := 0
-	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops", "deliveries", "sampling", "environments", "projects",
+	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops", "deliveries", "sampling", "environments", "environment_states", "projects",
 		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens", "access_keys", "roles", "installation"} {
 		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ?", table)
 		if err != nil {

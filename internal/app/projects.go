@@ -24,10 +24,23 @@ type Environment struct {
 	Revision  int64  `json:"revision" db:"revision"`
 	// Behind is the revision that a follower has had of this epoch while the records know
 	// only a lower one: they were restored from a backup. Zero where all is well.
-	Behind  int64  `json:"behind,omitempty" db:"behind"`
-	Created int64  `json:"created" db:"created"`
-	Digest  string `json:"-" db:"-"` // of the revision; empty where it was not asked for
+	Behind int64 `json:"behind,omitempty" db:"behind"`
+	// State is whether it has ended; empty while it lives.
+	State   EnvironmentState `json:"state,omitempty" db:"state"`
+	Created int64            `json:"created" db:"created"`
+	Digest  string           `json:"-" db:"-"` // of the revision; empty where it was not asked for
 }
+
+// EnvironmentState is how far an environment has come.
+type EnvironmentState string
+
+// The states. What is archived is kept as it is and followed by nobody; it can be brought back.
+// What is gone is named by the history alone.
+const (
+	Active   EnvironmentState = ""
+	Archived EnvironmentState = "archived"
+	Gone     EnvironmentState = "gone"
+)
 
 // CheckTitled tells what is wrong with the key or the title of something that has both. A title
 // that is left open is the key.

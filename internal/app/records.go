@@ -77,3 +77,11 @@ type SegmentDefinition struct {
 	Title     string `db:"title"`
 	Created   int64  `db:"created"`
 }
+
+// StateRecord is an environment's state; none where it is active.
+type StateRecord struct {
+	EnvironmentID int64            `db:"environment_id"`
+	State         EnvironmentState `db:"state"`
+	At            int64            `db:"at"`
+	By            string           `db:"by_id"` // id of the account
+}

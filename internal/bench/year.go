@@ -320,12 +320,17 @@ func (s *service) jobs(ctx context.Context, dsn string) (all []timed, err error)
 		return nil, err
 	}
 	first := envs[0]
+	ids := make([]int64, len(envs))
+	for i := range envs {
+		ids[i] = envs[i].ID
+	}
 	now := time.Now().UnixMilli()
 	for _, job := range []struct {
 		what string
 		do   func() error
 	}{
-		{"look at the heads of all environments", func() error { _, err := st.Heads(ctx); return err }},
+		{"find the environments that are followed", func() error { _, err := st.Followed(ctx, now-86_400_000); return err }},
+		{"look at the heads of all environments", func() error { _, err := st.Heads(ctx, ids); return err }},
 		{"read an environment", func() error { _, _, err := st.Ruleset(ctx, first.ID); return err }},
 		{"read an environment as it was half a year ago", func() error { _, err := st.RulesetAt(ctx, first.ID, first.Revision/2); return err }},
 		{"read 500 revisions", func() error { _, err := st.Revisions(ctx, first.ID, first.Revision-500, "", 500); return err }},

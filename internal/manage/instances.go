@@ -81,7 +81,10 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 func (c *call) nodes(e *app.Environment, d *Instances) error {
 	all, err := c.api.Records.Nodes(c.ctx)
 	for _, n := range all {
-		at := n.Places[e.ID]
+		at, has := n.Places[e.ID]
+		if !has { // it decides nothing here
+			continue
+		}
 		d.Nodes = append(d.Nodes, NodeView{n, at})
 		if n.Silent == 0 {
 			d.Streams, d.Pollers = d.Streams+at.Streams, d.Pollers+at.Pollers

@@ -69,9 +69,28 @@ func (c *call) setRoles(in *rolesBody) (any, error) {
 }
 
 func (c *call) environments(*none) (any, error) {
-	p := c.p
-	items, err := c.api.Records.Environments(c.ctx, p.ID)
+	list := c.api.Records.Environments
+	switch v := c.QueryParam("archived"); v {
+	case "", "false":
+	case "true":
+		list = c.api.Records.Archived
+	default:
+		return nil, app.InvalidField("archived", "must be true or false")
+	}
+	items, err := list(c.ctx, c.p.ID)
 	return listOf[app.Environment]{items}, err
+}
+
+func (c *call) archiveEnvironment(in *reasonBody) (any, error) {
+	return c.apply(in.Reason, "", &environments.Archive{})
+}
+
+func (c *call) bringBackEnvironment(in *reasonBody) (any, error) {
+	return c.apply(in.Reason, "", &environments.BringBack{})
+}
+
+func (c *call) removeEnvironment(in *reasonBody) (any, error) {
+	return c.apply(in.Reason, "", &environments.Remove{})
 }
 
 type environmentBody struct {

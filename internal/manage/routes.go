@@ -118,9 +118,12 @@ func (a *API) routes() []route {
 		op[none, historyPage]("GET", project+"/history", "Who changed what, newest first", (*call).history).takes("environment", "flag", "person", "from", "to", "cursor", "limit").needs(app.Read),
 		op[none, audit.Report]("GET", project+"/verify", "Verify the project's chains and its environments', a portion at a time", (*call).verify).takes("cursor").needs(app.Read),
 
-		op[none, listOf[app.Environment]]("GET", project+"/environments", "The environments", (*call).environments).needs(app.Read),
+		op[none, listOf[app.Environment]]("GET", project+"/environments", "The environments, or those that are archived", (*call).environments).takes("archived").needs(app.Read),
 		op[environmentBody, environments.Made]("POST", project+"/environments", "Make an environment; the secrets of its first access keys are answered once", (*call).addEnvironment).below().change().needs(app.Manage),
 		op[environmentEdit, app.Environment]("PATCH", env, "Change an environment's title, or whether it asks first", (*call).editEnvironment).change().needs(app.Manage),
+		op[reasonBody, app.Environment]("POST", env+"/archive", "Archive an environment that nobody follows; its access keys are not taken then", (*call).archiveEnvironment).change().needs(app.Manage),
+		op[reasonBody, app.Environment]("POST", env+"/bring-back", "Have an archived environment live again", (*call).bringBackEnvironment).change().needs(app.Manage),
+		op[reasonBody, app.Environment]("POST", env+"/remove", "End an archived environment for good", (*call).removeEnvironment).change().needs(app.Manage),
 		op[none, listOf[app.AccessKey]]("GET", env+"/keys", "The access keys", (*call).keys).needs(app.Manage),
 		op[keys.Make, keys.Made]("POST", env+"/keys", "Make an access key; its secret is answered once", (*call).addKey).below().change().needs(app.Manage),
 		op[none, app.AccessKey]("DELETE", env+"/keys/:key", "Revoke an access key; its streams end within seconds", (*call).revokeKey).change().needs(app.Manage),

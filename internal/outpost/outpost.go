@@ -149,10 +149,11 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 		}
 	}
 	o.await(ctx)
-	if err := errors.Join(o.edge.Hub.Look(ctx), o.edge.Keys.Refresh(ctx)); err != nil {
+	if err := errors.Join(o.edge.Hub.Gather(ctx), o.edge.Keys.Refresh(ctx)); err != nil {
 		return err
 	}
-	o.jobs.Start(run, o.edge.Hub.Job(), o.edge.Keys.Job(),
+	o.jobs.Start(run, append(o.edge.Hub.Jobs(), o.edge.Keys.Job())...)
+	o.jobs.Start(run,
 		work.Job{Name: "usage", Says: "gather what was decided here", Every: usageEvery, Do: func(ctx context.Context, _ *work.Turn) error { return o.gather(ctx) }})
 	o.serve(listener, handler)
 	if admin != nil {
@@ -310,7 +311,16 @@ func (o *Outpost) end() error {
 // write to the records goes through the links.
 type records struct{ o *Outpost }
 
-func (r records) Heads(context.Context) (map[int64]feed.Head, error) {
+func (r records) Followed(context.Context, int64) (ids []int64, err error) {
+	for _, l := range r.o.links {
+		if _, ok := l.head(); ok {
+			ids = append(ids, l.id)
+		}
+	}
+	return ids, nil
+}
+
+func (r records) Heads(context.Context, []int64) (map[int64]feed.Head, error) {
 	heads := map[int64]feed.Head{}
 	for _, l := range r.o.links {
 		if rs, ok := l.head(); ok {

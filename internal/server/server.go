@@ -235,7 +235,7 @@ func (s *Server) reach(ctx context.Context) error {
 	if s.SetUpCode, err = s.api.People.SetUpCode(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(s.edge.Hub.Look(ctx), s.edge.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
+	if err := errors.Join(s.edge.Hub.Gather(ctx), s.edge.Hub.Look(ctx), s.edge.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
 		return err
 	}
 	if err := s.learn(ctx); err != nil {

@@ -121,15 +121,16 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 
 // What the kinds of changes read, the store's transaction gives: see commit.Narrow.
 var (
-	_ flags.Tx        = (*store.Tx)(nil)
-	_ segments.Tx     = (*store.Tx)(nil)
-	_ seeas.Tx        = (*store.Tx)(nil)
-	_ environments.Tx = (*store.Tx)(nil)
-	_ keys.Tx         = (*store.Tx)(nil)
-	_ roles.Tx        = (*store.Tx)(nil)
-	_ attributes.Tx   = (*store.Tx)(nil)
-	_ stops.Tx        = (*store.Tx)(nil)
-	_ delivery.GoneTx = (*store.Tx)(nil)
+	_ flags.Tx                = (*store.Tx)(nil)
+	_ segments.Tx             = (*store.Tx)(nil)
+	_ seeas.Tx                = (*store.Tx)(nil)
+	_ environments.Tx         = (*store.Tx)(nil)
+	_ environments.FollowedTx = (*store.Tx)(nil)
+	_ keys.Tx                 = (*store.Tx)(nil)
+	_ roles.Tx                = (*store.Tx)(nil)
+	_ attributes.Tx           = (*store.Tx)(nil)
+	_ stops.Tx                = (*store.Tx)(nil)
+	_ delivery.GoneTx         = (*store.Tx)(nil)
 )
 
 // newEpoch starts a new epoch by the service itself, for a cause.

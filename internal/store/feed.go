@@ -93,16 +93,32 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, digest 
 	return out[:min(len(out), limit)], nil
 }
 
-// Heads says where every environment stands, by id.
-func (s *Store) Heads(ctx context.Context) (map[int64]feed.Head, error) {
+// Followed lists the environments that some process follows, or decided by of late, since a time.
+func (s *Store) Followed(ctx context.Context, since int64) ([]int64, error) {
+	return list[int64](ctx, s.feed, `
+		SELECT id FROM environments e
+		WHERE (EXISTS (SELECT 1 FROM instances i WHERE i.environment_id = e.id AND i.seen >= ? AND i.kind <> 'service')
+			OR EXISTS (SELECT 1 FROM use_days d WHERE d.environment_id = e.id AND d.day >= ?))
+			AND NOT EXISTS (SELECT 1 FROM environment_states s WHERE s.environment_id = e.id)
+		ORDER BY id`, since, since/(24*60*60*1000))
+}
+
+// Heads says where some environments stand, by id. What it costs hangs on how many they are, and
+// not on how many there are.
+func (s *Store) Heads(ctx context.Context, environments []int64) (map[int64]feed.Head, error) {
+	if len(environments) == 0 {
+		return nil, nil
+	}
 	rows, err := list[struct {
 		ID       int64  `db:"id"`
 		Revision int64  `db:"revision"`
 		Epoch    int64  `db:"epoch"`
 		Digest   string `db:"digest"`
 		Behind   int64  `db:"behind"`
-	}](ctx, s.feed, "SELECT e.id, e.revision, e.behind, i.epoch, COALESCE(r.digest, '') digest FROM installation i JOIN environments e ON TRUE "+
-		"LEFT JOIN revisions r ON r.environment_id = e.id AND r.revision = e.revision")
+	}](ctx, s.feed, `
+		SELECT e.id, e.revision, e.behind, i.epoch, COALESCE(r.digest, '') digest
+		FROM installation i JOIN environments e ON e.id IN (`+marks(len(environments))+`)
+		LEFT JOIN revisions r ON r.environment_id = e.id AND r.revision = e.revision`, anys(environments)...)
 	heads := make(map[int64]feed.Head, len(rows))
 	for _, r := range rows {
 		heads[r.ID] = feed.Head{Epoch: r.Epoch, Revision: r.Revision, Digest: r.Digest, Behind: r.Behind > 0}

@@ -27,6 +27,12 @@ func (s *Store) Instances(ctx context.Context, environment, since int64) ([]app.
 	return list[app.Instance](ctx, s.pages, "SELECT "+instanceColumns+" FROM "+instanceTables+" WHERE i.environment_id = ? AND (NOT i.gone OR i.gone AND i.seen >= ?) ORDER BY i.application, i.id", environment, since)
 }
 
+// Following counts the processes that have followed an environment since a time.
+func (t *Tx) Following(environment, since int64) (n int, err error) {
+	err = t.get(&n, "SELECT COUNT(*) FROM instances WHERE environment_id = ? AND NOT gone AND seen >= ? AND kind <> 'service'", environment, since)
+	return n, err
+}
+
 // Silent gives the instance with an id or, without one, all that have been silent since a time.
 func (t *Tx) Silent(environment int64, instance string, silentSince int64) ([]app.Instance, error) {
 	where, arg := "i.id = ?", any(instance)

@@ -69,7 +69,7 @@ func (p *place) queries() []query {
 }
 
 func (p *place) environments(where string, value int64) query {
-	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " ORDER BY id FOR UPDATE", []any{value}}
+	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " HAVING state <> ? ORDER BY id FOR UPDATE", []any{value, app.Gone}}
 }
 
 func (p *place) digests(where string, value int64) query {

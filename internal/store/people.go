@@ -262,9 +262,11 @@ func (s *Store) AccessKeys(ctx context.Context, environment int64) ([]app.Access
 	return list[app.AccessKey](ctx, s.door, "SELECT "+keyColumns+" FROM access_keys WHERE environment_id = ? ORDER BY revoked > 0, created", environment)
 }
 
-// LiveAccessKeys lists all access keys that are not revoked.
+// LiveAccessKeys lists all access keys that are not revoked, of environments that live.
 func (s *Store) LiveAccessKeys(ctx context.Context) ([]app.AccessKey, error) {
-	return list[app.AccessKey](ctx, s.feed, "SELECT "+keyColumns+" FROM access_keys WHERE revoked = 0")
+	return list[app.AccessKey](ctx, s.feed, `
+		SELECT `+keyColumns+` FROM access_keys
+		WHERE revoked = 0 AND environment_id NOT IN (SELECT environment_id FROM environment_states)`)
 }
 
 // AccessKeys lists the access keys of an environment; its row must be held.

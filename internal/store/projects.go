@@ -13,7 +13,8 @@ import (
 
 const (
 	projectColumns     = "id, project_key, title, created"
-	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created"
+	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created, " + environmentState + " state"
+	environmentState   = "COALESCE((SELECT s.state FROM environment_states s WHERE s.environment_id = environments.id), '')"
 	definitionColumns  = "id, project_id, flag, version, body"
 )
 
@@ -39,16 +40,22 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 		Revision      sql.NullInt64  `db:"revision"`
 		Behind        sql.NullInt64  `db:"behind"`
 		Made          sql.NullInt64  `db:"environment_created"`
-	}](ctx, s.door, noProject(project), "SELECT p.id, p.project_key, p.title, p.created, e.id environment_id, e.environment_key, e.title environment_title, e.ask_first, e.revision, e.behind, e.created environment_created "+
-		"FROM projects p LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ? WHERE p.project_key = ?", environment, project)
-	if err != nil || !row.EnvironmentID.Valid {
-		if err == nil {
-			return &row.Project, nil, nil
-		}
+		State         app.EnvironmentState
+	}](ctx, s.door, noProject(project), `
+		SELECT p.id, p.project_key, p.title, p.created, e.id environment_id, e.environment_key, e.title environment_title,
+			e.ask_first, e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state
+		FROM projects p
+		LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ?
+		LEFT JOIN environment_states s ON s.environment_id = e.id
+		WHERE p.project_key = ?`, environment, project)
+	if err != nil {
 		return nil, nil, err
 	}
+	if !row.EnvironmentID.Valid || row.State == app.Gone {
+		return &row.Project, nil, nil
+	}
 	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String, Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
-		Revision: row.Revision.Int64, Behind: row.Behind.Int64, Created: row.Made.Int64}, nil
+		Revision: row.Revision.Int64, Behind: row.Behind.Int64, State: row.State, Created: row.Made.Int64}, nil
 }
 
 func noProject(key string) string {
@@ -57,13 +64,20 @@ func noProject(key string) string {
 
 // Environments lists the environments of a project in the order in which they were made.
 func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environment, error) {
-	return list[app.Environment](ctx, s.door, "SELECT "+environmentColumns+" FROM environments WHERE project_id = ? ORDER BY id", project)
+	return list[app.Environment](ctx, s.door,
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? HAVING state = ? ORDER BY id", project, app.Active)
+}
+
+// Archived lists the environments of a project that are archived.
+func (s *Store) Archived(ctx context.Context, project int64) ([]app.Environment, error) {
+	return list[app.Environment](ctx, s.door,
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? HAVING state = ? ORDER BY id", project, app.Archived)
 }
 
 // Environment finds an environment of a project by key.
 func (s *Store) Environment(ctx context.Context, project int64, key string) (*app.Environment, error) {
 	return get[app.Environment](ctx, s.door, "there is no environment "+key+" in this project",
-		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? AND environment_key = ?", project, key)
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? AND environment_key = ? HAVING state <> ?", project, key, app.Gone)
 }
 
 // AddProject makes a project and its chain.
@@ -86,7 +100,7 @@ func (t *Tx) AddEnvironment(e *app.Environment) error {
 	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO environments (project_id, environment_key, title, ask_first, revision, created) VALUES (?, ?, ?, ?, ?, ?)",
 		e.ProjectID, e.Key, e.Title, e.AskFirst, e.Revision, e.Created)
 	if isDuplicate(err) {
-		return app.InvalidField("key", "there is an environment %s already: choose another key", e.Key)
+		return app.InvalidField("key", "there is or was an environment %s already, and keys are never used again: choose another", e.Key)
 	}
 	if err != nil {
 		return err
@@ -103,6 +117,20 @@ func (t *Tx) UpdateEnvironment(e *app.Environment) error {
 		return err
 	}
 	return t.touch(environmentRecord(e.ID, e.ProjectID, e.Key, e.Title, e.AskFirst, e.Created))
+}
+
+// SetState keeps whether an environment has ended.
+func (t *Tx) SetState(r *app.StateRecord) error {
+	if err := t.exec("DELETE FROM environment_states WHERE environment_id = ?", r.EnvironmentID); err != nil {
+		return err
+	}
+	if r.State != app.Active {
+		if err := t.exec("INSERT INTO environment_states (environment_id, state, at, by_id) VALUES (?, ?, ?, ?)",
+			r.EnvironmentID, r.State, r.At, r.By); err != nil {
+			return err
+		}
+	}
+	return t.touch(stateRecord(*r))
 }
 
 // Epoch is the installation's generation.

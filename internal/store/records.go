@@ -85,6 +85,14 @@ func environmentRecord(id, project int64, key, title string, askFirst bool, crea
 	return row{of: fmt.Sprintf("environments/%d", id), content: []any{project, key, title, askFirst, created}}
 }
 
+func stateRecord(r app.StateRecord) row {
+	out := row{of: fmt.Sprintf("environment_states/%d", r.EnvironmentID)}
+	if r.State != app.Active {
+		out.content = []any{r.State, r.At, r.By}
+	}
+	return out
+}
+
 func projectRecord(id int64, key, title string, created int64) row {
 	return row{of: fmt.Sprintf("projects/%d", id), content: []any{key, title, created}}
 }
@@ -295,6 +303,7 @@ func (v *reading) environment(id int64) {
 		out.revision, out.entry = r.Revision, r.Digest
 		return out
 	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", []any{id}, "revision", func(r revision) (string, []any) { return "revision > ?", []any{r.Revision} })
+	read(v, stateRecord, "SELECT environment_id, state, at, by_id FROM environment_states WHERE environment_id = ?", id)
 	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
 	type delivery struct {
 		Epoch    int64  `db:"epoch"`

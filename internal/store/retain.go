@@ -33,6 +33,7 @@ func Retention() []Kept {
 		{Table: "definitions", Why: "flags; kept, since a key is never used again"},
 		{Table: "deliveries", Option: "keep-deliveries", Days: 400, Why: "how revisions spread", Bytes: 300},
 		{Table: "disabled_accounts", Why: "a row for each account that is disabled"},
+		{Table: "environment_states", Why: "which environments have ended; kept, since the audit speaks of it"},
 		{Table: "environments", Why: "a row for each environment"},
 		{Table: "flag_versions", Option: "keep-past", Days: 1_100, Why: "documents as they were; the last before that is kept", Bytes: 900},
 		{Table: "flags", Why: "documents as they are"},

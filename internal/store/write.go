@@ -30,6 +30,8 @@ func (t *Tx) write(record any) error {
 			return t.AddEnvironment(r)
 		}
 		return t.UpdateEnvironment(r)
+	case *app.StateRecord:
+		return t.SetState(r)
 	case *app.Definition:
 		if r.Version == 1 {
 			return t.AddDefinition(r)

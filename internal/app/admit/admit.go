@@ -31,6 +31,9 @@ type Case struct {
 	// Guarded cases are what an environment guards itself against: what moves its units. Stops,
 	// access keys and the like are not.
 	Guarded bool
+	// Reopens marks what may be done to an environment that has ended: to bring it back, or to end
+	// it for good; and what the project as a whole changes, which goes on there.
+	Reopens bool
 
 	// What would come of it, the second time: a flag's document as it stands and as it would be,
 	// and how many units that moves. Nil where it is no edit of a flag.
@@ -56,6 +59,8 @@ type Step struct {
 func Steps() []Step {
 	return []Step{
 		{"rights", "People do what their roles allow.", "an auditor sets a lever", "a keeper of the project gives the role", rights},
+		{"ended", "What is archived stays as it was.", "a flag is edited in an archived environment",
+			"greenlever environment bring-back, by a keeper", ended},
 		{"behind", "Nothing is built on records that lost what followers had.", "an edit after a restored backup",
 			"greenlever epoch new; stops are taken", behind},
 		{"freeze", "Nothing moves units while the environment is frozen.", "an edit in the week of the fair", "who froze it", nil},
@@ -95,6 +100,13 @@ func Rights(c *Case) error {
 		environment = c.Environment.ID
 	}
 	return Allow(c.Actor, c.Action, c.Project, environment)
+}
+
+func ended(_ context.Context, c *Case) error {
+	if c.Reopens || c.Environment == nil || c.Environment.State == app.Active {
+		return nil
+	}
+	return app.Faultf(app.Conflict, "environment %s is %s, and nobody follows it: bring it back first", c.Environment.Key, c.Environment.State)
 }
 
 func behind(_ context.Context, c *Case) error {

@@ -47,6 +47,7 @@ type Kind struct {
 	Action  app.Action // that it takes; empty: something of the installation
 	Span    Span
 	Guarded bool // see admit.Case
+	Reopens bool // see admit.Case
 	Queued  bool // waits behind others of its project, so that a stop does not
 	Insists bool // is tried until the caller's deadline, whatever breaks
 	Inner   bool // of the service itself: nobody asks for it, so it needs no right and has no text

@@ -228,7 +228,7 @@ func (t *transaction) open(ctx context.Context, c task, m *Moment) (err error) {
 // asks is the gate's case of a change.
 func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
 	a := &admit.Case{Actor: &t.request.Actor, Action: c.kind.Action, Environment: env, Reason: t.request.Reason,
-		DryRun: t.request.DryRun, Guarded: c.kind.Guarded}
+		DryRun: t.request.DryRun, Guarded: c.kind.Guarded, Reopens: c.kind.Reopens || c.kind.Span != Environment}
 	if c.In.Project != nil {
 		a.Project = c.In.Project.ID
 	}

@@ -25,13 +25,13 @@ type Tx interface {
 
 // Kinds are the changes of projects and environments.
 func Kinds() []*commit.Kind {
-	return []*commit.Kind{
+	return append(ends(),
 		commit.Of(commit.Kind{Name: "project.make", Says: "Makes a project", Span: commit.Installation}, makeProject),
 		commit.Of(commit.Kind{Name: "environment.make", Says: "Makes an environment with every flag of the project, levers off",
 			Action: app.Manage, Span: commit.Project, Queued: true}, makeEnvironment),
 		commit.Of(commit.Kind{Name: "environment.edit", Says: "Changes an environment's title, or whether it asks first",
 			Action: app.Manage, Span: commit.Environment, Guarded: true, Queued: true}, edit),
-	}
+	)
 }
 
 // MakeProject makes a project, with the one who made it as its first keeper.

@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"slices"
 	"strconv"
 	"sync"
 	"sync/atomic"
@@ -35,8 +36,10 @@ import (
 
 // Records are what the hub reads.
 type Records interface {
-	// Heads says where every environment stands, by id.
-	Heads(ctx context.Context) (map[int64]Head, error)
+	// Followed lists the environments that somebody has followed since a time, in Unix milliseconds.
+	Followed(ctx context.Context, since int64) ([]int64, error)
+	// Heads says where some environments stand, by id.
+	Heads(ctx context.Context, environments []int64) (map[int64]Head, error)
 	// Revisions lists what came after a revision; flag.ErrGap where that is not kept.
 	// or where the revision is another one than the digest names.
 	Revisions(ctx context.Context, environment, after int64, digest string, limit int) ([]*flag.Event, error)
@@ -64,8 +67,8 @@ const (
 	atOnce     = 500
 )
 
-// Hub follows the revision log of all environments, so that it can go on deciding when the
-// records cannot be reached.
+// Hub follows the revision log of the environments that somebody follows, so that it can go on
+// deciding when the records cannot be reached. Those that nobody does cost nothing.
 type Hub struct {
 	records Records
 	log     *slog.Logger
@@ -73,6 +76,7 @@ type Hub struct {
 	mu      sync.RWMutex
 	places  map[int64]*Place
 	failed  atomic.Pointer[string]
+	looked  atomic.Int64 // when the log was last read, in Unix milliseconds; 0: never
 	once    singleflight.Group
 
 	// Lost is called where the records have lost what this process decides by: they were
@@ -93,8 +97,44 @@ func (h *Hub) Nudge() {
 	}
 }
 
-// Job follows the log.
-func (h *Hub) Job() work.Job {
+// How long an environment stays in place that nobody follows any more: here, and anywhere.
+const (
+	asideAfter    = time.Hour
+	followedSince = 24 * time.Hour
+	gatherEvery   = 30 * time.Second
+)
+
+// Jobs follow the log, and find out whose.
+func (h *Hub) Jobs() []work.Job {
+	return []work.Job{h.job(), {Name: "followed", Says: "find the environments that somebody follows", Every: gatherEvery,
+		Do: func(ctx context.Context, _ *work.Turn) error { return h.Gather(ctx) }}}
+}
+
+// Gather puts in place what somebody follows, and lets go of what nobody has asked for in a while.
+func (h *Hub) Gather(ctx context.Context) error {
+	now := time.Now()
+	ids, err := h.records.Followed(ctx, now.Add(-followedSince).UnixMilli())
+	if err != nil {
+		return err
+	}
+	followed := make(map[int64]bool, len(ids))
+	for _, id := range ids {
+		followed[id] = true
+		if _, e := h.Place(ctx, id); e != nil {
+			err = errors.Join(err, fmt.Errorf("environment %d: %w", id, e))
+		}
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	for id, p := range h.places {
+		if !followed[id] && now.UnixMilli()-p.asked.Load() > asideAfter.Milliseconds() {
+			delete(h.places, id)
+		}
+	}
+	return err
+}
+
+func (h *Hub) job() work.Job {
 	return work.Job{Name: "feed", Says: "follow the revision log", Every: every, Wake: h.nudge, Quiet: true, Do: func(ctx context.Context, _ *work.Turn) error {
 		err := h.Look(ctx)
 		h.note(err)
@@ -119,15 +159,19 @@ func (h *Hub) note(err error) {
 
 // Look reads what is new in the log.
 func (h *Hub) Look(ctx context.Context) error {
-	heads, err := h.records.Heads(ctx)
+	places := h.Places()
+	heads, err := h.records.Heads(ctx, slices.Sorted(maps.Keys(places)))
 	if err != nil {
 		return err
 	}
+	h.looked.Store(time.Now().UnixMilli())
 	for id, head := range heads {
-		p, e := h.Place(ctx, id)
-		if e == nil {
-			guard.Do(h.log, "follow the revision log", func() { e = p.catchUp(ctx, head) })
+		p := places[id]
+		if p == nil {
+			continue
 		}
+		var e error
+		guard.Do(h.log, "follow the revision log", func() { e = p.catchUp(ctx, head) })
 		if e != nil {
 			e = fmt.Errorf("environment %d: %w", id, e)
 		}
@@ -146,13 +190,17 @@ type Step struct {
 	After string
 }
 
-// Follow brings environments up to what was committed a moment ago.
+// Follow brings environments up to what was committed a moment ago. One that is not in place is
+// read as it is then, once somebody asks.
 func (h *Hub) Follow(ctx context.Context, steps map[int64][]Step) (err error) {
+	places := h.Places()
 	for id, all := range steps {
-		p, e := h.Place(ctx, id)
-		if e == nil {
-			guard.Do(h.log, "follow the revision log", func() { e = p.follow(ctx, all) })
+		p := places[id]
+		if p == nil {
+			continue
 		}
+		var e error
+		guard.Do(h.log, "follow the revision log", func() { e = p.follow(ctx, all) })
 		err = errors.Join(err, e)
 	}
 	return err
@@ -164,6 +212,7 @@ func (h *Hub) Place(ctx context.Context, environment int64) (*Place, error) {
 	p := h.places[environment]
 	h.mu.RUnlock()
 	if p != nil {
+		p.ask()
 		return p, nil
 	}
 	got := h.once.DoChan(strconv.FormatInt(environment, 10), func() (any, error) {
@@ -200,9 +249,21 @@ func (h *Hub) Put(environment int64, rs *flag.Ruleset, aside []app.Aside) *Place
 	p := &Place{id: environment, records: h.records, log: h.log, changed: make(chan struct{})}
 	p.rules.Store(decide.Compile(rs, zones.Find))
 	p.putAside(aside)
+	p.ask()
 	h.places[environment] = p
 	return p
 }
+
+// Stale is for how long the log could not be read: 0 while it can.
+func (h *Hub) Stale() time.Duration {
+	if at := h.looked.Load(); at > 0 {
+		return max(0, time.Since(time.UnixMilli(at))-staleAfter)
+	}
+	return 0
+}
+
+// staleAfter is how old the last look may be.
+const staleAfter = 2 * time.Second
 
 // Places lists what is in place, by environment.
 func (h *Hub) Places() map[int64]*Place {

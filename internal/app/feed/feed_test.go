@@ -37,7 +37,9 @@ func (l *revisionLog) add(n int) {
 	}
 }
 
-func (l *revisionLog) Heads(context.Context) (map[int64]Head, error) {
+func (l *revisionLog) Followed(context.Context, int64) ([]int64, error) { return []int64{1}, nil }
+
+func (l *revisionLog) Heads(context.Context, []int64) (map[int64]Head, error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return map[int64]Head{1: {Epoch: l.epoch, Revision: l.base + int64(len(l.events))}}, l.err

@@ -33,6 +33,8 @@ type Place struct {
 	aside   atomic.Pointer[[]app.Aside]
 	rules   atomic.Pointer[decide.Ruleset]
 
+	asked atomic.Int64 // when somebody last asked for it, in Unix milliseconds
+
 	working sync.Mutex // one catches up at a time
 
 	mu      sync.Mutex
@@ -53,6 +55,13 @@ type Place struct {
 type clockwork struct {
 	of       *decide.Ruleset
 	from, at int64 // it was looked for from a time on; at is 0 for never
+}
+
+// ask notes that somebody asks for the place.
+func (p *Place) ask() {
+	if now := time.Now().UnixMilli(); now-p.asked.Load() > 1_000 {
+		p.asked.Store(now)
+	}
 }
 
 // Aside names what cannot be read and is left out.
@@ -149,6 +158,7 @@ func (p *Place) Moved(visible bool) int64 {
 
 // Changed gives a channel that is closed at the next revision.
 func (p *Place) Changed() <-chan struct{} {
+	p.ask()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	return p.changed
@@ -194,6 +204,7 @@ func (p *Place) Snapshot() (*Packed, error) {
 // long to come back after this process ends, and, from an outpost, when it last heard of the
 // service. To a follower of another history it says so, and nothing of where this one stands.
 func (p *Place) Beat(now time.Time, spread time.Duration, contact int64, other bool) Frame {
+	p.ask()
 	src := p.Rules().Source
 	data := fmt.Appendf(nil, `{"now":%d,"spread":%d`, now.UnixMilli(), spread.Milliseconds())
 	if other {

@@ -49,6 +49,7 @@ func Run(t *testing.T, st *store.Store, db *sql.DB) {
 	t.Run("catalogue, test units and what is asked for", s.catalogue)
 	t.Run("a caller's time limit", s.limits)
 	t.Run("leases and fences", s.leases)
+	t.Run("idle environments cost nothing", s.idle)
 	t.Run("reports are taken once", s.reports)
 }
 
@@ -185,7 +186,7 @@ func (s *suite) gathered(t *testing.T) {
 
 func (s *suite) allOrNothing(t *testing.T) {
 	no := errors.New("no")
-	before, err := s.st.Heads(s.ctx)
+	before, err := s.st.Heads(s.ctx, []int64{s.env.ID})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -197,7 +198,7 @@ func (s *suite) allOrNothing(t *testing.T) {
 	}); !errors.Is(err, no) {
 		t.Fatalf("the use case's own error came back as %v", err)
 	}
-	after, _ := s.st.Heads(s.ctx)
+	after, _ := s.st.Heads(s.ctx, []int64{s.env.ID})
 	if before[s.env.ID] != after[s.env.ID] {
 		t.Error("a revision of a transaction that failed was kept")
 	}
@@ -270,7 +271,7 @@ func (s *suite) deadlocks(t *testing.T) {
 }
 
 func (s *suite) revisions(t *testing.T) {
-	before, _ := s.st.Heads(s.ctx)
+	before, _ := s.st.Heads(s.ctx, []int64{s.env.ID})
 	const writers, each = 6, 15
 	var all sync.WaitGroup
 	for w := range writers {
