@@ -128,7 +128,7 @@ func (s *service) edit(key string) (*edited, error) {
 		Document flag.Document
 		Version  int64
 	}
-	err := s.call("GET", e.path, "", nil, &v)
+	err := s.call("GET", e.path, 0, nil, &v)
 	e.document, e.version = v.Document, v.Version
 	return e, err
 }
@@ -140,7 +140,7 @@ func (e *edited) because(reason string) error {
 		e.document.Lever = flag.Off
 	}
 	var saved struct{ Version int64 }
-	if err := e.s.call("PUT", e.path, fmt.Sprint(e.version), object{"document": e.document, "reason": reason}, &saved); err != nil {
+	if err := e.s.call("PUT", e.path, e.version, object{"document": e.document, "reason": reason}, &saved); err != nil {
 		return err
 	}
 	e.version = saved.Version
@@ -156,10 +156,10 @@ func benchReporting(s *service, e *edited) ([]row, error) {
 		var stop struct{ Stop string }
 		id++
 		begun := time.Now()
-		err := s.call("POST", "/projects/pinecrest/environments/production/stops", "", map[string]any{"flags": []string{"flag-16"}, "reason": fmt.Sprint("try ", id)}, &stop)
+		err := s.call("POST", "/projects/pinecrest/environments/production/stops", 0, map[string]any{"flags": []string{"flag-16"}, "reason": fmt.Sprint("try ", id)}, &stop)
 		took := time.Since(begun)
 		if err == nil {
-			err = s.call("POST", "/projects/pinecrest/environments/production/lifts", "", map[string]any{"stops": []string{stop.Stop}, "reason": "over"}, nil)
+			err = s.call("POST", "/projects/pinecrest/environments/production/lifts", 0, map[string]any{"stops": []string{stop.Stop}, "reason": "over"}, nil)
 		}
 		return took, err
 	}

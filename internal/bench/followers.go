@@ -337,13 +337,13 @@ func benchFollowers(ctx context.Context, rounds int) (rows []row, err error) {
 		Document flag.Document
 		Version  int64
 	}
-	if err := s.call("GET", path, "", nil, &v); err != nil {
+	if err := s.call("GET", path, 0, nil, &v); err != nil {
 		return nil, err
 	}
 	flip := func() error {
 		v.Document.Lever = map[flag.Lever]flag.Lever{flag.On: flag.Off, flag.Off: flag.On}[v.Document.Lever]
 		var saved struct{ Version int64 }
-		err := s.call("PUT", path, fmt.Sprint(v.Version), map[string]any{"document": v.Document}, &saved)
+		err := s.call("PUT", path, v.Version, map[string]any{"document": v.Document}, &saved)
 		v.Version = saved.Version
 		return err
 	}

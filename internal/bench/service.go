@@ -3,7 +3,7 @@ package main
 import (
 	"bytes"
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -14,6 +14,8 @@ import (
 
 	greenlever "greenlever.example/client"
 	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/apiclient"
+	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/server"
 )
 
@@ -22,7 +24,8 @@ var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 // service is a service over a database of its own, with somebody who may do everything.
 type service struct {
 	*server.Server
-	at, dir, token, key string
+	at, dir, key string
+	api          *apiclient.Client
 }
 
 // url is where the service is, in this process or apart.
@@ -56,57 +59,16 @@ const (
 
 type object = map[string]any
 
-// session calls the management API as a browser does.
-type session struct {
-	s             *service
-	cookies, csrf string
-}
-
-func (b *session) call(ctx context.Context, method, path string, body, out any) error {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
-	req, err := http.NewRequestWithContext(ctx, method, b.s.url()+"/api/v1"+path, bytes.NewReader(raw))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/json")
-	req.Header.Set("Cookie", b.cookies)
-	req.Header.Set("X-Greenlever-CSRF", b.csrf)
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	if res.StatusCode >= 300 {
-		said, _ := io.ReadAll(res.Body)
-		return fmt.Errorf("%s %s: %s", method, path, said)
-	}
-	if len(res.Cookies()) > 0 {
-		b.cookies = res.Cookies()[0].Name + "=" + res.Cookies()[0].Value
-	}
-	return json.NewDecoder(res.Body).Decode(out)
-}
-
 // account makes the first account, and gives its id.
 func (s *service) account(ctx context.Context, code string) (string, error) {
-	var made struct{ ID string }
-	err := (&session{s: s}).call(ctx, "POST", "/set-up", object{"code": code, "email": keeper, "name": "Ida Holm", "password": password}, &made)
+	made, err := apiclient.Answer[app.Account](ctx, &apiclient.Client{URL: s.url()}, apiclient.Call{Method: "POST", Path: "/set-up",
+		Body: object{"code": code, "email": keeper, "name": "Ida Holm", "password": password}})
 	return made.ID, err
 }
 
 // signIn signs in and keeps a token.
-func (s *service) signIn(ctx context.Context) error {
-	b := &session{s: s}
-	var me struct{ CSRF string }
-	if err := b.call(ctx, "POST", "/sign-in", object{"email": keeper, "password": password}, &me); err != nil {
-		return err
-	}
-	b.csrf = me.CSRF
-	var token struct{ Secret string }
-	err := b.call(ctx, "POST", "/me/tokens", object{"name": "bench", "days": 1}, &token)
-	s.token = token.Secret
+func (s *service) signIn(ctx context.Context) (err error) {
+	s.api, err = apiclient.SignIn(ctx, apiclient.Client{URL: s.url()}, keeper, password, "bench", 1)
 	return err
 }
 
@@ -121,10 +83,10 @@ func (s *service) setUp(ctx context.Context, code string) error {
 	var made struct {
 		Keys []struct{ Kind, Secret string }
 	}
-	if err := s.call("POST", "/projects", "", object{"key": "pinecrest"}, nil); err != nil {
+	if err := s.call("POST", "/projects", 0, object{"key": "pinecrest"}, nil); err != nil {
 		return err
 	}
-	if err := s.call("POST", "/projects/pinecrest/environments", "", object{"key": "production"}, &made); err != nil {
+	if err := s.call("POST", "/projects/pinecrest/environments", 0, object{"key": "production"}, &made); err != nil {
 		return err
 	}
 	for _, k := range made.Keys {
@@ -140,48 +102,30 @@ func (s *service) end() {
 	os.RemoveAll(s.dir)
 }
 
-// call calls the management API with the token.
-func (s *service) call(method, path, version string, body, out any) error {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
+// call calls the management API; who asks too often waits.
+func (s *service) call(method, path string, version int64, body, out any) error {
 	for {
-		req, err := http.NewRequest(method, s.url()+"/api/v1"+path, bytes.NewReader(raw))
-		if err != nil {
+		err := s.ask(context.Background(), method, path, version, body, out)
+		var p *apiclient.Problem
+		if !errors.As(err, &p) || p.Status != http.StatusTooManyRequests {
 			return err
 		}
-		req.Header.Set("Authorization", "Bearer "+s.token)
-		req.Header.Set("Content-Type", "application/json")
-		if version != "" {
-			req.Header.Set("If-Match", version)
-		}
-		res, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return err
-		}
-		said, err := io.ReadAll(res.Body)
-		res.Body.Close()
-		if err != nil {
-			return err
-		}
-		if res.StatusCode == http.StatusTooManyRequests {
-			time.Sleep(10 * time.Millisecond)
-			continue
-		}
-		if res.StatusCode >= 300 {
-			return fmt.Errorf("%s %s: %s", method, path, said)
-		}
-		if out == nil {
-			return nil
-		}
-		return json.Unmarshal(said, out)
+		time.Sleep(10 * time.Millisecond)
 	}
+}
+
+// ask calls the management API once.
+func (s *service) ask(ctx context.Context, method, path string, version int64, body, out any) error {
+	err := s.api.Do(ctx, apiclient.Call{Method: method, Path: path, Body: body, Version: version}, out)
+	if err != nil {
+		return fmt.Errorf("%s %s: %w", method, path, err)
+	}
+	return nil
 }
 
 func (s *service) addFlags(from, to int) error {
 	for i := from; i < to; i++ {
-		if err := s.call("POST", "/projects/pinecrest/flags", "", map[string]any{"key": fmt.Sprintf("flag-%d", i), "goneBy": "stays"}, nil); err != nil {
+		if err := s.call("POST", "/projects/pinecrest/flags", 0, map[string]any{"key": fmt.Sprintf("flag-%d", i), "goneBy": "stays"}, nil); err != nil {
 			return err
 		}
 	}
@@ -214,7 +158,7 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 		Document flag.Document
 		Version  int64
 	}
-	if err := s.call("GET", path, "", nil, &v); err != nil {
+	if err := s.call("GET", path, 0, nil, &v); err != nil {
 		return nil, err
 	}
 	var each, slowest []time.Duration
@@ -239,7 +183,7 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 			}()
 		}
 		ready.Wait()
-		if err := s.call("PUT", path, fmt.Sprint(v.Version), map[string]any{"document": v.Document}, &saved); err != nil {
+		if err := s.call("PUT", path, v.Version, map[string]any{"document": v.Document}, &saved); err != nil {
 			return nil, err
 		}
 		answered := time.Now()
@@ -264,7 +208,7 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 	for len(size) == 0 { // until the feed is open and one change came through
 		var saved struct{ Version int64 }
 		v.Document.Lever = map[flag.Lever]flag.Lever{flag.On: flag.Off, flag.Off: flag.On}[v.Document.Lever]
-		if err := s.call("PUT", path, fmt.Sprint(v.Version), map[string]any{"document": v.Document}, &saved); err != nil {
+		if err := s.call("PUT", path, v.Version, map[string]any{"document": v.Document}, &saved); err != nil {
 			return nil, err
 		}
 		v.Version = saved.Version

@@ -1,7 +1,6 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"crypto/ed25519"
 	"database/sql"
@@ -9,8 +8,6 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"io"
-	"net/http"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -200,11 +197,11 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 	var document struct {
 		Paths map[string]map[string]json.RawMessage
 	}
-	if err := s.call("GET", "/openapi.json", "", nil, &document); err != nil {
+	if err := s.call("GET", "/openapi.json", 0, nil, &document); err != nil {
 		return nil, err
 	}
 	var me struct{ Account struct{ ID string } }
-	if err := s.call("GET", "/me", "", nil, &me); err != nil {
+	if err := s.call("GET", "/me", 0, nil, &me); err != nil {
 		return nil, err
 	}
 	const env = "/projects/pinecrest/environments/production"
@@ -214,7 +211,7 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 		Version  int64
 		Revision int64
 	}
-	if err := s.call("GET", env+"/flags/lever-0007", "", nil, &v); err != nil {
+	if err := s.call("GET", env+"/flags/lever-0007", 0, nil, &v); err != nil {
 		return nil, err
 	}
 	v.Document.Lever, v.Document.End = flag.On, flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"}, Parts: []flag.Part{{Variant: v.Document.VariantNames()[0], Share: 400_000}, {Variant: v.Document.VariantNames()[1], Share: 600_000}}}}
@@ -255,15 +252,15 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 	for _, a := range asks {
 		var took []time.Duration
 		for range 5 {
-			version := ""
+			version := int64(0)
 			if a.method == "PUT" || a.method == "PATCH" {
-				version = fmt.Sprint(v.Version)
+				version = v.Version
 				if !strings.Contains(a.path, env+"/flags/") {
-					version = "1"
+					version = 1
 				}
 			}
 			begun := time.Now()
-			err := s.ask(ctx, a.method, a.path, version, a.body)
+			err := s.ask(ctx, a.method, a.path, version, a.body, nil)
 			took = append(took, time.Since(begun))
 			if err != nil {
 				fmt.Fprintln(os.Stderr, " ", err)
@@ -274,38 +271,6 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 		all = append(all, timed{a.method + " " + a.path, percentile(took, 0.5)})
 	}
 	return all, nil
-}
-
-// ask asks once, and reads all of the answer.
-func (s *service) ask(ctx context.Context, method, path, version string, body any) error {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		return err
-	}
-	if body == nil {
-		raw = nil
-	}
-	req, err := http.NewRequestWithContext(ctx, method, s.url()+"/api/v1"+path, bytes.NewReader(raw))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Authorization", "Bearer "+s.token)
-	if raw != nil {
-		req.Header.Set("Content-Type", "application/json")
-	}
-	if version != "" {
-		req.Header.Set("If-Match", version)
-	}
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	said, err := io.ReadAll(res.Body)
-	if err == nil && res.StatusCode >= 300 {
-		err = fmt.Errorf("%s %s: %s", method, path, said)
-	}
-	return err
 }
 
 // jobs runs what goes on behind, and what goes in portions: of those the longest portion counts.
@@ -352,10 +317,10 @@ func (s *service) jobs(ctx context.Context, dsn string) (all []timed, err error)
 		{"a stop and its lift", func() error {
 			var stop struct{ Stop string }
 			const in = "/projects/pinecrest/environments/production"
-			if err := s.call("POST", in+"/stops", "", map[string]any{"flags": []string{"lever-0004"}, "reason": "bench"}, &stop); err != nil {
+			if err := s.call("POST", in+"/stops", 0, map[string]any{"flags": []string{"lever-0004"}, "reason": "bench"}, &stop); err != nil {
 				return err
 			}
-			return s.call("POST", in+"/lifts", "", map[string]any{"stops": []string{stop.Stop}, "reason": "bench"}, nil)
+			return s.call("POST", in+"/lifts", 0, map[string]any{"stops": []string{stop.Stop}, "reason": "bench"}, nil)
 		}},
 	} {
 		begun := time.Now()
@@ -373,7 +338,7 @@ func (s *service) jobs(ctx context.Context, dsn string) (all []timed, err error)
 			}
 			var report audit.Report
 			portion := time.Now()
-			if err := s.call("GET", at, "", nil, &report); err != nil {
+			if err := s.call("GET", at, 0, nil, &report); err != nil {
 				return nil, err
 			}
 			longest = max(longest, time.Since(portion))

@@ -1,115 +1,25 @@
 package cli
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"net/url"
-	"os"
-	"path/filepath"
 	"slices"
 	"strings"
 	"time"
 
-	"go.yaml.in/yaml/v4"
-
-	"greenlever.example/core/flag"
-	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/apiclient"
 )
-
-// profile is a kept address and token.
-type profile struct {
-	URL     string `yaml:"url"`
-	Token   string `yaml:"token"`
-	Project string `yaml:"project,omitempty"`
-	Env     string `yaml:"env,omitempty"`
-}
-
-func profilesPath() (string, error) {
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "", err
-	}
-	return filepath.Join(dir, "greenlever", "profiles.yaml"), nil
-}
-
-func readProfiles() (map[string]profile, error) {
-	path, err := profilesPath()
-	if err != nil {
-		return map[string]profile{}, nil // no home: nothing is kept
-	}
-	raw, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return map[string]profile{}, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	all := map[string]profile{}
-	if err := yaml.Unmarshal(raw, &all); err != nil {
-		return nil, fmt.Errorf("%s cannot be read: %w", path, err)
-	}
-	return all, nil
-}
-
-func writeProfile(name string, p profile) (string, error) {
-	path, err := profilesPath()
-	if err != nil {
-		return "", err
-	}
-	all, err := readProfiles()
-	if err != nil {
-		return "", err
-	}
-	all[name] = p
-	raw, err := yaml.Marshal(all)
-	if err != nil {
-		return "", err
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return "", err
-	}
-	return path, os.WriteFile(path, raw, 0o600)
-}
 
 // api talks to the management API.
 type api struct {
-	url, token string
-	try        bool   // no change is sent
-	key        string // the idempotency key that was asked for
-	http       *http.Client
-	err        io.Writer
-}
-
-// connect finds the service's address and the token: options, then environment, then the profile.
-func (s *session) connect() (*api, error) {
-	all, err := readProfiles()
-	if err != nil {
-		return nil, err
-	}
-	p := all[s.profile]
-	first := func(values ...string) string {
-		for _, v := range values {
-			if v != "" {
-				return v
-			}
-		}
-		return ""
-	}
-	s.project = first(s.project, os.Getenv("GREENLEVER_PROJECT"), p.Project)
-	s.env = first(s.env, os.Getenv("GREENLEVER_ENV"), p.Env)
-	a := &api{try: s.try, key: s.key, err: s.err, url: strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"), token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token), http: &http.Client{Timeout: time.Minute}}
-	if a.url == "" {
-		return nil, coded(exitUsage, "no service is known: run `greenlever sign-in`, or set GREENLEVER_URL and GREENLEVER_TOKEN")
-	}
-	if a.token == "" {
-		return nil, coded(exitRefused, "no personal token is known: run `greenlever sign-in`, or set GREENLEVER_TOKEN")
-	}
-	return a, nil
+	*apiclient.Client
+	try bool   // no change is sent
+	key string // the idempotency key that was asked for
+	err io.Writer
 }
 
 // call is one request of the management API.
@@ -149,15 +59,7 @@ func (a *api) do(ctx context.Context, r request, out any) error {
 	if err != nil {
 		return err
 	}
-	defer res.Body.Close()
-	raw, err := io.ReadAll(res.Body)
-	if err != nil {
-		return coded(exitNoConnection, "the answer broke off: %w", err)
-	}
-	if out == nil {
-		return nil
-	}
-	return json.Unmarshal(raw, out)
+	return refusal(apiclient.Decode(a.URL, res, out))
 }
 
 // readsOnly tells whether a request changes nothing.
@@ -187,12 +89,12 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 		}
 	}
 	if !r.keyed() {
-		return a.once(ctx, r, raw, "")
+		return a.once(ctx, r, "")
 	}
 	pending := a.pending(r, raw)
 	end := time.Now().Add(tryFor)
 	for pause := firstTry; ; pause = min(2*pause, longestTry) {
-		res, err := a.once(ctx, r, raw, pending.key)
+		res, err := a.once(ctx, r, pending.key)
 		if ExitCode(err) != exitNoConnection || r.file != nil {
 			pending.settled()
 			return res, err
@@ -210,72 +112,35 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 	}
 }
 
-func (a *api) once(ctx context.Context, r request, raw []byte, key string) (*http.Response, error) {
-	body := r.file
-	if raw != nil {
-		body = bytes.NewReader(raw)
-	}
-	req, err := http.NewRequestWithContext(ctx, r.method, a.url+"/api/v1"+r.path, body)
-	if err != nil {
-		return nil, coded(exitUsage, "%q is no address of a service", a.url)
-	}
-	req.Header.Set("Authorization", "Bearer "+a.token)
-	req.Header.Set("User-Agent", "greenlever-cli")
-	req.Header.Set("Content-Type", "application/json")
-	client := a.http
-	if r.file != nil {
-		req.Header.Set("Content-Type", "text/plain; charset=utf-8")
-		req.ContentLength = r.size
-		long := *a.http
-		long.Timeout = 15 * time.Minute
-		client = &long
-	}
-	if key != "" {
-		req.Header.Set("Idempotency-Key", key)
-	}
-	if r.reason != "" {
-		req.Header.Set("Greenlever-Reason", url.PathEscape(r.reason))
-	}
-	if r.version > 0 {
-		req.Header.Set("If-Match", fmt.Sprintf(`"%d"`, r.version))
-	}
-	res, err := client.Do(req)
-	if err != nil {
-		return nil, coded(exitNoConnection, "no connection to %s: %w", a.url, err)
-	}
-	if res.StatusCode < 400 {
-		return res, nil
-	}
-	defer res.Body.Close()
-	return nil, problem(res)
+func (a *api) once(ctx context.Context, r request, key string) (*http.Response, error) {
+	res, err := a.Send(ctx, apiclient.Call{Method: r.method, Path: r.path, Body: r.body, Version: r.version, Key: key, File: r.file, Size: r.size, Reason: r.reason})
+	return res, refusal(err)
 }
 
 // options are what the API's fields are called on the command line.
 var options = map[string]string{"reason": "--because", "units": "--units", "span": "--span", "minutes": "--minutes"}
 
-// problem turns a problem document into an error with its exit code.
-func problem(res *http.Response) error {
-	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
-	var p struct {
-		Title, Detail string
-		Fields        []flag.Problem
+// refusal gives an error of the API its exit code, and fields the names of their options.
+func refusal(err error) error {
+	var p *apiclient.Problem
+	var none *apiclient.NoAnswer
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &none):
+		return &codedError{exitNoConnection, err}
+	case !errors.As(err, &p):
+		return err
 	}
-	_ = json.Unmarshal(raw, &p)
-	said := p.Detail
-	if said == "" {
-		said = res.Status
-	}
-	if len(p.Fields) > 0 {
-		f := &app.Fault{Fields: slices.Clone(p.Fields)}
-		for i := range f.Fields {
-			if option := options[f.Fields[i].Place]; option != "" {
-				f.Fields[i].Place = option
-			}
+	said := *p
+	said.Fields = slices.Clone(p.Fields)
+	for i := range said.Fields {
+		if option := options[said.Fields[i].Place]; option != "" {
+			said.Fields[i].Place = option
 		}
-		said = f.Error()
 	}
 	code := exitFailed
-	switch res.StatusCode {
+	switch p.Status {
 	case http.StatusUnauthorized, http.StatusForbidden:
 		code = exitRefused
 	case http.StatusNotFound:
@@ -287,48 +152,5 @@ func problem(res *http.Response) error {
 	case http.StatusServiceUnavailable, http.StatusBadGateway, http.StatusGatewayTimeout:
 		code = exitNoConnection
 	}
-	return coded(code, "%s", said)
-}
-
-// inProject finds the project: the one named, or the only one there is.
-func (s *session) inProject(ctx context.Context) (*api, string, error) {
-	a, err := s.connect()
-	if err != nil {
-		return nil, "", err
-	}
-	if s.project == "" {
-		var all struct{ Items []app.Project }
-		if err := a.do(ctx, request{method: "GET", path: "/projects"}, &all); err != nil {
-			return nil, "", err
-		}
-		if len(all.Items) != 1 {
-			return nil, "", coded(exitUsage, "there are %d projects: say which with --project", len(all.Items))
-		}
-		s.project = all.Items[0].Key
-	}
-	return a, "/projects/" + url.PathEscape(s.project), nil
-}
-
-// inEnvironment finds the environment that is named, or the only one there is.
-func (s *session) inEnvironment(ctx context.Context) (*api, string, *app.Environment, error) {
-	a, path, err := s.inProject(ctx)
-	if err != nil {
-		return nil, "", nil, err
-	}
-	var all struct{ Items []app.Environment }
-	if err := a.do(ctx, request{method: "GET", path: path + "/environments"}, &all); err != nil {
-		return nil, "", nil, err
-	}
-	var keys []string
-	for _, e := range all.Items {
-		keys = append(keys, e.Key)
-		if e.Key == s.env || s.env == "" && len(all.Items) == 1 {
-			s.env = e.Key
-			return a, path + "/environments/" + url.PathEscape(e.Key), &e, nil
-		}
-	}
-	if s.env == "" {
-		return nil, "", nil, coded(exitUsage, "say which environment with --env: %s", strings.Join(keys, ", "))
-	}
-	return nil, "", nil, coded(exitNotFound, "there is no environment %s in project %s: there are %s", s.env, s.project, strings.Join(keys, ", "))
+	return &codedError{code, &said}
 }

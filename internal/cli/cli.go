@@ -180,11 +180,36 @@ and knows who changed what.
 	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
 	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and does nothing twice")
 	p.Int64Var(&s.units, "units", -1, "how many units a change takes from the resting variant in one step, or at most where that cannot be counted")
-	root.AddCommand(s.serveCommand(), s.outpostCommand(), s.demoCommand(), s.openAPICommand(), s.signInCommand(), s.boardCommand(), s.flagCommand(), s.segmentCommand(),
-		s.attributeCommand(), s.populationCommand(), s.unitCommand(), s.rosterCommand(), s.checkCommand(), s.conditionCommand(), s.seeAsCommand(),
-		s.whyCommand(), s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.usageCommand(), s.radarCommand(), s.generateCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand(),
-		s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand(), s.epochCommand(), s.migrateCommand())
+	s.addCommands(root)
 	return root
+}
+
+// addCommands adds the commands in the groups in which the help lists them.
+func (s *session) addCommands(root *cobra.Command) {
+	for _, g := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"stop", "When something is wrong:",
+			[]*cobra.Command{s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.whyCommand()}},
+		{"change", "Define and change:",
+			[]*cobra.Command{s.flagCommand(), s.segmentCommand(), s.attributeCommand(), s.conditionCommand(), s.checkCommand()}},
+		{"look", "Look:",
+			[]*cobra.Command{s.boardCommand(), s.usageCommand(), s.radarCommand(), s.unitCommand(), s.rosterCommand(),
+				s.populationCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand()}},
+		{"code", "In code:",
+			[]*cobra.Command{s.generateCommand(), s.seeAsCommand(), s.openAPICommand()}},
+		{"places", "Projects, people and access:",
+			[]*cobra.Command{s.signInCommand(), s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand()}},
+		{"run", "Run it:",
+			[]*cobra.Command{s.demoCommand(), s.serveCommand(), s.outpostCommand(), s.migrateCommand(), s.epochCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
+		for _, c := range g.commands {
+			c.GroupID = g.id
+			root.AddCommand(c)
+		}
+	}
 }
 
 func env(name, otherwise string) string {

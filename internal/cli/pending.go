@@ -32,7 +32,7 @@ type keptKey struct {
 // had before if nobody knows how it ended, or a new one.
 func (a *api) pending(r request, raw []byte) *pending {
 	path, of := r.path, sha256.New()
-	for _, part := range []string{a.url, a.token, r.method, path, string(raw)} {
+	for _, part := range []string{a.URL, a.Token, r.method, path, string(raw)} {
 		of.Write([]byte(part + "\x00"))
 	}
 	p := &pending{key: a.key, of: hex.EncodeToString(of.Sum(nil)[:16])}

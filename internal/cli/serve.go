@@ -12,10 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"go.yaml.in/yaml/v4"
-
-	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/server"
-	"greenlever.example/greenlever/internal/sim"
 	"greenlever.example/greenlever/internal/web"
 )
 
@@ -114,41 +111,6 @@ func networks(texts []string) (all []netip.Prefix, err error) {
 	return all, nil
 }
 
-// migrateCommand brings the schema up to date by itself, or says what that would take.
-func (s *session) migrateCommand() *cobra.Command {
-	var dsn, file string
-	var check bool
-	c := &cobra.Command{Use: "migrate", Short: "Bring the records' schema up to date; --check says what is left to do", Args: exactly(),
-		Long: `Brings the schema of the records up to date, as serve does when it starts, and says how far it is.
-Killed at whatever moment, the next run goes on where it stopped. With --check nothing is changed:
-the exit code is 1 while steps are left. Programs of the release before go on beside the new schema.`,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			if err := fill(cmd.Flags(), "SERVE", &file); err != nil {
-				return err
-			}
-			log, err := s.logger(logs{"text", "info"})
-			if err != nil {
-				return err
-			}
-			left, err := server.Migrate(cmd.Context(), dsn, check, log)
-			if err != nil {
-				return err
-			}
-			for _, step := range left {
-				s.say("%d  %s", step.Version, step.Name)
-			}
-			if check && len(left) > 0 {
-				return coded(exitFailed, "%d steps are left", len(left))
-			}
-			s.note("the schema is up to date")
-			return nil
-		}}
-	c.Flags().StringVar(&dsn, "dsn", "", "the MariaDB database (GREENLEVER_SERVE_DSN)")
-	c.Flags().StringVar(&file, "config", "", "YAML file with the options of serve")
-	c.Flags().BoolVar(&check, "check", false, "only say what is left to do")
-	return c
-}
-
 // logs are the options of what is logged, and how.
 type logs struct{ format, level string }
 
@@ -242,28 +204,4 @@ func fill(f *pflag.FlagSet, command string, file *string) error {
 		}
 	})
 	return err
-}
-
-func (s *session) demoCommand() *cobra.Command {
-	var c sim.Config
-	cmd := &cobra.Command{Use: "demo", Short: "Run the service with made-up data and live traffic", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		c.Out = s.out
-		return sim.Run(cmd.Context(), c)
-	}}
-	f := cmd.Flags()
-	f.StringVar(&c.Dir, "dir", ".demo", "directory of the demo's data and keys")
-	f.StringVar(&c.Listen, "listen", env("GREENLEVER_DEMO_LISTEN", "127.0.0.1:8090"), "address to listen on")
-	f.BoolVar(&c.Quiet, "quiet", false, "no live traffic")
-	return cmd
-}
-
-func (s *session) openAPICommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Args: exactly(), RunE: func(*cobra.Command, []string) error {
-		raw, err := manage.OpenAPI()
-		if err != nil {
-			return err
-		}
-		_, err = fmt.Fprintf(s.out, "%s\n", raw)
-		return err
-	}}
 }

@@ -1,55 +1,25 @@
 package sim
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
-	"io"
-	"net/http"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/apiclient"
 )
 
 // password is everybody's in the demo; nothing here is worth more.
 const password = "pinecrest-demo"
 
 // caller speaks to the management API as one person.
-type caller struct{ url, token string }
+type caller struct{ *apiclient.Client }
 
 func (c caller) do(ctx context.Context, method, path string, body, out any, version int64) error {
-	raw, err := json.Marshal(body)
-	if err != nil {
-		return err
+	if err := c.Do(ctx, apiclient.Call{Method: method, Path: path, Body: body, Version: version}, out); err != nil {
+		return fmt.Errorf("%s %s: %w", method, path, err)
 	}
-	req, err := http.NewRequestWithContext(ctx, method, c.url+"/api/v1"+path, bytes.NewReader(raw))
-	if err != nil {
-		return err
-	}
-	req.Header.Set("Content-Type", "application/json")
-	if c.token != "" {
-		req.Header.Set("Authorization", "Bearer "+c.token)
-	}
-	if version > 0 {
-		req.Header.Set("If-Match", fmt.Sprint(version))
-	}
-	res, err := http.DefaultClient.Do(req)
-	if err != nil {
-		return err
-	}
-	defer res.Body.Close()
-	answer, err := io.ReadAll(res.Body)
-	if err != nil {
-		return err
-	}
-	if res.StatusCode >= 400 {
-		return fmt.Errorf("%s %s: %s", method, path, answer)
-	}
-	if out == nil {
-		return nil
-	}
-	return json.Unmarshal(answer, out)
+	return nil
 }
 
 // post is do for what is new.
@@ -87,7 +57,7 @@ func (f *furnisher) try(step func() error) {
 }
 
 func (f *furnisher) people(url, code string) {
-	guest := caller{url: url}
+	guest := caller{&apiclient.Client{URL: url}}
 	f.try(func() error {
 		return guest.post(f.ctx, "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, nil)
 	})
@@ -116,36 +86,11 @@ func (f *furnisher) people(url, code string) {
 // token signs somebody in and makes a token for what follows.
 func (f *furnisher) token(role, email, url string) {
 	f.try(func() error {
-		raw, err := json.Marshal(object{"email": email, "password": password})
+		c, err := apiclient.SignIn(f.ctx, apiclient.Client{URL: url}, email, password, "demo", 366)
 		if err != nil {
-			return err
+			return fmt.Errorf("sign in as %s: %w", email, err)
 		}
-		res, err := http.Post(url+"/api/v1/sign-in", "application/json", bytes.NewReader(raw))
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		var me struct{ CSRF string }
-		if err := json.NewDecoder(res.Body).Decode(&me); err != nil || res.StatusCode != http.StatusOK || len(res.Cookies()) == 0 {
-			return fmt.Errorf("sign in as %s: %s %w", email, res.Status, err)
-		}
-		req, err := http.NewRequestWithContext(f.ctx, "POST", url+"/api/v1/me/tokens", bytes.NewReader([]byte(`{"name":"demo","days":366}`)))
-		if err != nil {
-			return err
-		}
-		req.AddCookie(res.Cookies()[0])
-		req.Header.Set("X-Greenlever-CSRF", me.CSRF)
-		req.Header.Set("Content-Type", "application/json")
-		made, err := http.DefaultClient.Do(req)
-		if err != nil {
-			return err
-		}
-		defer made.Body.Close()
-		var token struct{ Secret string }
-		if err := json.NewDecoder(made.Body).Decode(&token); err != nil || token.Secret == "" {
-			return fmt.Errorf("make a token for %s: %s %w", email, made.Status, err)
-		}
-		f.demo.Tokens[role], f.by[role] = token.Secret, caller{url, token.Secret}
+		f.demo.Tokens[role], f.by[role] = c.Token, caller{c}
 		return nil
 	})
 }

@@ -91,6 +91,14 @@ export function useKeys(project: string, environment: string, enabled: boolean) 
   });
 }
 
+/** Environments that are archived: nobody follows them, and they can be brought back. */
+export function useArchived(project: string) {
+  return useQuery({
+    queryKey: [project, "archived"],
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments", { params: { path: { project }, query: { archived: "true" } } })),
+  });
+}
+
 export function usePeople(project: string) {
   return useQuery({
     queryKey: [project, "people"],

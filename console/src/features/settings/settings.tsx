@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useAccounts, useBoard, useChange, useKeys, useMe, usePeople } from "../../api/queries";
+import { useAccounts, useArchived, useBoard, useChange, useKeys, useMe, usePeople } from "../../api/queries";
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
 
@@ -19,6 +19,7 @@ export default function Settings() {
       <Sheet title="Environments">
         <div className="flex flex-col gap-4">
           {board.data?.environments.map((e) => <Environment key={e.key} project={project} environment={e} keeper={keeper} />)}
+          <Archived project={project} keeper={keeper} />
           {keeper && <NewEnvironment project={project} first={board.data?.environments.length === 0} />}
         </div>
       </Sheet>
@@ -32,6 +33,7 @@ function Environment({ project, environment, keeper }: { project: string; enviro
   const [reason, setReason] = useState("");
   const path = { project, environment: environment.key };
   const edit = useChange(project, (askFirst: boolean) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body: { askFirst, reason } })));
+  const archive = useChange(project, (why: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/archive", { params: { path }, body: { reason: why } })));
   // An environment that asks first also asks why it should no longer.
   const asks = environment.askFirst && reason.trim() === "";
   return (
@@ -52,10 +54,47 @@ function Environment({ project, environment, keeper }: { project: string; enviro
           <Button disabled={asks || edit.isPending} onClick={() => edit.mutate(!environment.askFirst, { onSuccess: () => takeOut(setReason, reason) })}>
             {environment.askFirst ? `Let ${environment.key} no longer ask first` : `Let ${environment.key} ask first`}
           </Button>
+          <Button disabled={asks || archive.isPending} onClick={() => archive.mutate(reason)}>
+            Archive {environment.key}
+          </Button>
         </div>
       )}
-      <Problem error={edit.error} />
+      <Problem error={edit.error ?? archive.error} />
       {open && <Keys project={project} environment={environment.key} />}
+    </div>
+  );
+}
+
+/** What nobody follows any more is kept here, until somebody brings it back or ends it for good. */
+function Archived({ project, keeper }: { project: string; keeper: boolean }) {
+  const archived = useArchived(project);
+  const [sure, setSure] = useState("");
+  const [reason, setReason] = useState("");
+  const at = (environment: string) => ({ params: { path: { project, environment } }, body: { reason } });
+  const bringBack = useChange(project, (key: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/bring-back", at(key))));
+  const remove = useChange(project, (key: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/remove", at(key))));
+  if (!archived.data?.items.length) return null;
+  return (
+    <div className="border-b border-line pb-3">
+      <p className="mb-1 text-soft">Archived: nobody can follow these, and nothing in them changes but what the project changes everywhere.</p>
+      {archived.data.items.map((e) => (
+        <div key={e.key} className="flex flex-wrap items-center gap-3">
+          <b className="font-medium">{e.key}</b>
+          <span className="text-soft">{e.title}</span>
+          {keeper && e.askFirst && <input aria-label={`why end or bring back ${e.key}`} className={inputStyle} placeholder="why?" value={reason} onChange={(c) => setReason(c.target.value)} />}
+          {keeper && (
+            <Button tone="bare" onClick={() => bringBack.mutate(e.key)}>
+              bring back
+            </Button>
+          )}
+          {keeper && (
+            <Button tone="bare" onClick={() => (sure === e.key ? remove.mutate(e.key) : setSure(e.key))}>
+              {sure === e.key ? `end ${e.key} for good: its key is never used again` : "end for good"}
+            </Button>
+          )}
+        </div>
+      ))}
+      <Problem error={bringBack.error ?? remove.error} />
     </div>
   );
 }

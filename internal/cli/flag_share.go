@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
@@ -87,16 +86,6 @@ func sharing(d *flag.Document, rule, name string, conditional bool, place int) (
 	return newRule(d, cmp.Or(name, "Shares"), place), nil
 }
 
-// newRule adds a rule at a place from 1, or at the end for 0.
-func newRule(d *flag.Document, name string, place int) *flag.Rule {
-	at := len(d.Rules)
-	if place > 0 {
-		at = min(place-1, at)
-	}
-	d.Rules = slices.Insert(d.Rules, at, flag.Rule{Name: name})
-	return &d.Rules[at]
-}
-
 // sharesOf names the rules that give shares.
 func sharesOf(d *flag.Document) (names []string) {
 	for i := range d.Rules {
@@ -129,28 +118,25 @@ func readParts(args []string) ([]flag.Part, error) {
 	return append(parts, flag.Part{GoesOn: true, Share: left}), nil
 }
 
-// findRule finds a rule by its id, or by a name that only one has.
-func findRule(d *flag.Document, rule string) (*flag.Rule, error) {
-	var found *flag.Rule
-	for i := range d.Rules {
-		switch r := &d.Rules[i]; {
-		case r.ID == rule && rule != "":
-			return r, nil
-		case r.Name == rule && found != nil:
-			return nil, coded(exitUsage, "several rules are called %q: name one by its id, which flag show gives in brackets", rule)
-		case r.Name == rule:
-			found = r
-		}
-	}
-	if found == nil {
-		return nil, coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d), ", "))
-	}
-	return found, nil
-}
-
-func ruleNames(d *flag.Document) (names []string) {
-	for _, r := range d.Rules {
-		names = append(names, r.Name)
-	}
-	return names
+func (s *session) flagDrawAnew() *cobra.Command {
+	var rule string
+	c := &cobra.Command{Use: "draw-anew KEY", Short: "Draw the units of shares anew: others get the same parts", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+			shares := d.End.Shares
+			if rule != "" {
+				r, err := findRule(d, rule)
+				if err != nil {
+					return err
+				}
+				shares = r.Gives.Shares
+			}
+			if shares == nil {
+				return coded(exitUsage, "there are no shares at that place: name a rule with --rule, or leave it out for the end")
+			}
+			shares.DrawAnew = true
+			return nil
+		})
+	}}
+	c.Flags().StringVar(&rule, "rule", "", "id or name of the rule; the end if left out")
+	return c
 }

@@ -2,14 +2,94 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"net/url"
 	"strings"
 
 	"github.com/spf13/cobra"
-
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/manage"
 )
+
+func (s *session) personCommand() *cobra.Command {
+	list := &cobra.Command{Use: "list", Short: "Who has which roles in a project", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		a, path, err := s.inProject(cmd.Context())
+		if err != nil {
+			return err
+		}
+		var all struct{ Items []manage.Person }
+		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/people"}, &all); err != nil {
+			return err
+		}
+		return s.show(all.Items, func() {
+			var rows [][]any
+			for _, p := range all.Items {
+				rows = append(rows, []any{p.Name, p.Email, fmt.Sprint(p.Roles), p.Account})
+			}
+			s.rows([]any{"name", "e-mail", "roles", "account"}, rows)
+		})
+	}}
+	var name, password string
+	var keeper bool
+	make_ := &cobra.Command{Use: "make EMAIL", Short: "Make an account", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
+		a, err := s.connect()
+		if err != nil {
+			return err
+		}
+		if password == "" {
+			if password, err = s.askSecret("First password (it is not shown): "); err != nil {
+				return err
+			}
+		}
+		var made app.Account
+		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts", body: map[string]any{"email": args[0], "name": name, "password": password, "keeper": keeper}}, &made); err != nil {
+			return err
+		}
+		return s.show(made, func() {
+			s.note("account of %s made; next: %s", made.Name, s.next("person", "roles", made.Email, "developer"))
+		})
+	}}
+	make_.Flags().StringVar(&name, "name", "", "the person's name")
+	make_.Flags().StringVar(&password, "password", "", "asked for if left out")
+	make_.Flags().BoolVar(&keeper, "keeper", false, "makes projects and accounts")
+	roles := &cobra.Command{Use: "roles EMAIL [ROLE...]", Short: "Replace somebody's roles in a project; none takes the person out", Args: atLeastOne("e-mail address"), RunE: func(cmd *cobra.Command, args []string) error {
+		a, path, err := s.inProject(cmd.Context())
+		if err != nil {
+			return err
+		}
+		account, err := a.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/people/" + url.PathEscape(account), body: map[string]any{"roles": append([]string{}, args[1:]...)}}, nil); err != nil {
+			return err
+		}
+		s.note("%s now has the roles %v in %s", args[0], args[1:], s.project)
+		return nil
+	}}
+	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions and tokens end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
+		a, err := s.connect()
+		if err != nil {
+			return err
+		}
+		if password == "" {
+			if password, err = s.askSecret("New password (it is not shown): "); err != nil {
+				return err
+			}
+		}
+		account, err := a.account(cmd.Context(), args[0])
+		if err != nil {
+			return err
+		}
+		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/" + url.PathEscape(account) + "/password", body: map[string]any{"password": password}}, nil); err != nil {
+			return err
+		}
+		s.note("%s has a new password", args[0])
+		return nil
+	}}
+	reset.Flags().StringVar(&password, "password", "", "asked for if left out")
+	return group("person", "People and their roles", list, make_, roles, reset, s.leaveCommand(), s.sessionsCommand())
+}
 
 // account gives the id of an account that is named by its e-mail address, or by its id.
 func (a *api) account(ctx context.Context, who string) (string, error) {

@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-
 	"greenlever.example/core/condition"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/segments"
