@@ -3,12 +3,20 @@ package accept
 import (
 	"bytes"
 	"context"
+	"database/sql"
+	"fmt"
+	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
+
+	sdktrace "go.opentelemetry.io/otel/sdk/trace"
+	"go.opentelemetry.io/otel/sdk/trace/tracetest"
 
 	"greenlever.example/greenlever/internal/cli"
 	"greenlever.example/greenlever/internal/gltest"
@@ -73,6 +81,108 @@ func TestEndingIsSaid(t *testing.T) {
 	if _, err := http.Get(other.URL() + "/healthz"); err == nil {
 		t.Error("it goes on listening")
 	}
+}
+
+// A request is a span of its caller's trace, called after its route, with the request's id; the log
+// names the trace. Streams are none. Spans go to the collector that OpenTelemetry's variables name.
+func TestRequestsAreSpans(t *testing.T) {
+	kept := tracetest.NewInMemoryExporter()
+	var log gltest.Log
+	s := gltest.Start(t, log.To, func(c *server.Config) {
+		c.LogOneOf, c.Tracer = 1, sdktrace.NewTracerProvider(sdktrace.WithSyncer(kept))
+	})
+	s.Flag(t, "one-touch-open")
+	client := open(t, s, "production")
+	kept.Reset()
+	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
+	s.Keeper.With("Traceparent", "00-"+trace+"-00f067aa0ba902b7-01").With("X-Request-Id", "yard-9").Do(t, "GET", inProd+"/flags/one-touch-open?", nil, 200, nil)
+	gltest.Eventually(t, "the span is there", func() bool {
+		for _, span := range kept.GetSpans() {
+			said := fmt.Sprint(span.Attributes)
+			if span.SpanContext.TraceID().String() == trace {
+				if span.Name != "GET /api/v1/projects/:project/environments/:environment/flags/:flag" || !strings.Contains(said, "yard-9") {
+					t.Errorf("%s %s", span.Name, said)
+				}
+				return true
+			}
+		}
+		return false
+	})
+	gltest.Eventually(t, "the log names the trace", func() bool { return strings.Contains(log.String(), "trace="+trace) })
+	if err := client.Close(); err != nil {
+		t.Fatal(err)
+	}
+	for _, span := range kept.GetSpans() {
+		if strings.Contains(span.Name, "feed") {
+			t.Errorf("a stream is a span: %s", span.Name)
+		}
+	}
+	got := make(chan string, 10)
+	collector := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		raw, _ := io.ReadAll(r.Body)
+		got <- r.URL.Path + " " + string(raw)
+	}))
+	defer collector.Close()
+	t.Setenv("OTEL_EXPORTER_OTLP_ENDPOINT", collector.URL)
+	t.Setenv("OTEL_EXPORTER_OTLP_COMPRESSION", "none")
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	var said gltest.Log
+	ended := make(chan int, 1)
+	go func() {
+		ended <- cli.Run(ctx, []string{"serve", "--dsn", s.DSN, "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--admin", "", "--connections-pages", "3"}, strings.NewReader(""), io.Discard, &said)
+	}()
+	at := regexp.MustCompile(`the service listens" url=(\S+)`)
+	gltest.Eventually(t, "it listens", func() bool { return at.MatchString(said.String()) })
+	(gltest.Caller{URL: at.FindStringSubmatch(said.String())[1]}).Do(t, "GET", "/healthz", nil, 200, nil)
+	cancel()
+	if code := <-ended; code != 0 {
+		t.Fatalf("%d %s", code, said.String())
+	}
+	if sent := <-got; !strings.HasPrefix(sent, "/v1/traces ") || !strings.Contains(sent, "GET /healthz") {
+		t.Errorf("the collector got %q", sent)
+	}
+}
+
+// A process that cannot read revisions although the records can be reached says that it is not ready:
+// others decide by more. Its connections and its lag are among the metrics.
+func TestStaleNodesAreNotReady(t *testing.T) {
+	s := gltest.Start(t, func(c *server.Config) { c.ReadyStale = 100 * time.Millisecond })
+	s.Flag(t, "one-touch-open")
+	s.Keeper.Do(t, "GET", "/projects/pinecrest/board", nil, 200, nil) // the environments are in place
+	lag := func() string {
+		_, raw, _, err := gltest.Caller{URL: s.AdminURL()}.Send("GET", "/metrics", nil)
+		if err != nil || !strings.Contains(string(raw), `go_sql_open_connections{db_name="feed"}`) {
+			t.Fatalf("%v in %s", err, raw)
+		}
+		return regexp.MustCompile(`(?m)^greenlever_feed_lag_seconds .*$`).FindString(string(raw))
+	}
+	s.Keeper.Do(t, "GET", "/readyz", nil, 200, nil)
+	if l := lag(); l != "greenlever_feed_lag_seconds 0" && l != "greenlever_feed_lag_seconds 0.0" {
+		t.Error(l)
+	}
+	db, err := sql.Open("mysql", s.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("RENAME TABLE revisions TO revisions_away"); err != nil {
+		t.Fatal(err)
+	}
+	gltest.Eventually(t, "it is not ready", func() bool {
+		status, raw, _, err := s.Keeper.Send("GET", "/readyz", nil)
+		return err == nil && status == 503 && strings.Contains(string(raw), "revisions could not be read")
+	})
+	if l := lag(); strings.HasSuffix(l, " 0") {
+		t.Error(l)
+	}
+	if _, err := db.Exec("RENAME TABLE revisions_away TO revisions"); err != nil {
+		t.Fatal(err)
+	}
+	gltest.Eventually(t, "it is ready again", func() bool {
+		status, _, _, err := s.Keeper.Send("GET", "/readyz", nil)
+		return err == nil && status == 200
+	})
 }
 
 func TestOptionsOfLogsAndSecrets(t *testing.T) {

@@ -39,6 +39,12 @@ GREENLEVER_OUTPOST_KEY or the file than on the command line.`,
 				c.Keys = []string{key}
 			}
 			c.AdminElsewhere = !cmd.Flags().Changed("admin")
+			tracer, sent, err := tracing(cmd.Context(), "greenlever-outpost")
+			if err != nil {
+				return err
+			}
+			defer sent()
+			c.Tracer = tracer
 			o, err := outpost.Start(cmd.Context(), c)
 			if err != nil {
 				return &codedError{exitUsage, err}

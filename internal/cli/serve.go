@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -21,7 +22,8 @@ func (s *session) serveCommand() *cobra.Command {
 	var file, dsnFile string
 	var log logs
 	var proxies []string
-	keep := map[string]*int{}
+	keep, connections := map[string]*int{}, map[string]*int{}
+	c.Connections = server.UsualConnections()
 	c.Limits = web.DefaultLimits()
 	cmd := &cobra.Command{Use: "serve", Short: "Run the service", Args: exactly(),
 		Long: `Runs the service. Every option can also be set by an environment variable, such as
@@ -44,10 +46,22 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 				return err
 			}
 			c.AdminElsewhere = !cmd.Flags().Changed("admin") // two on one machine are no mistake
+			for name, most := range connections {
+				if *most < 1 {
+					return coded(exitUsage, "--connections-%s: there must be one at least", name)
+				}
+				c.Connections[name] = *most
+			}
 			c.Keep = map[string]int{}
 			for option, days := range keep {
 				c.Keep[option] = *days
 			}
+			tracer, sent, err := tracing(cmd.Context(), "greenlever")
+			if err != nil {
+				return err
+			}
+			defer sent()
+			c.Tracer = tracer
 			srv, err := server.Start(cmd.Context(), c)
 			if err != nil {
 				return err
@@ -75,6 +89,7 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 	f.StringVar(&file, "config", "", "YAML file with these options")
 	f.StringVar(&dsnFile, "dsn-file", "", "file that holds --dsn, which has a password")
 	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more requests")
+	f.DurationVar(&c.ReadyStale, "ready-stale", 30*time.Second, "how long /readyz says yes where revisions cannot be read although the records can be reached")
 	log.options(f, &c.LogOneOf)
 	f.BoolVar(&c.Secure, "secure-cookies", false, "everything is reached over TLS only: strict cookies, and browsers are told so")
 	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
@@ -82,11 +97,26 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 	f.IntVar(&c.Limits.Streams, "limit-streams", c.Limits.Streams, "open at once")
 	f.Float64Var(&c.Limits.Rate, "limit-rate", c.Limits.Rate, "requests a second of one person")
 	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate, "remote evaluations a second with one access key")
+	f.Int64Var(&c.Limits.ReportBody, "limit-report", c.Limits.ReportBody, "bytes of a client's report")
+	f.Int64Var(&c.Limits.ListBody, "limit-list", c.Limits.ListBody, "bytes of a list of units")
+	f.Float64Var(&c.Limits.SignIns, "limit-sign-ins", c.Limits.SignIns, "tries a minute to sign in from one address")
 	browserLimits(f, &c.Limits)
+	for name, most := range c.Connections {
+		connections[name] = f.Int("connections-"+name, most, connectionsFor[name])
+	}
 	for option, days := range server.KeepDays() {
 		keep[option] = f.Int(option, days, "days; see the operator's guide")
 	}
 	return cmd
+}
+
+// connectionsFor says what connections to the records are for, so that none waits for what matters less.
+var connectionsFor = map[string]string{
+	"changes": "to the records at once, for what people change",
+	"door":    "to the records at once, for who asks",
+	"feed":    "to the records at once, for the revisions",
+	"pages":   "to the records at once, for what is shown",
+	"work":    "to the records at once, for reports and what is done behind",
 }
 
 // browserLimits are the options that bound what pages may take.

@@ -131,10 +131,13 @@ type API struct {
 	People     *people.Service
 	Preview    *preview.Service
 	Delivery   *delivery.Service
-	Reported   func(envs []app.Environment) []int64 // counts the reports that came of each environment
-	Sign       func(ctx context.Context) error      // signs the heads of chains that moved
-	Heads      func() ([]audit.SignedHead, error)   // that this node keeps outside the records
-	Forgets    func(of string, at int64) bool       // see audit.Verifier.Forgets
+	// Stale is for how long a process may decide by what stood, while the records can be reached: others
+	// decide by more then. Where nobody reaches the records all go on deciding.
+	Stale    time.Duration
+	Reported func(envs []app.Environment) []int64 // counts the reports that came of each environment
+	Sign     func(ctx context.Context) error      // signs the heads of chains that moved
+	Heads    func() ([]audit.SignedHead, error)   // that this node keeps outside the records
+	Forgets  func(of string, at int64) bool       // see audit.Verifier.Forgets
 
 	verifying verifications
 	columns   columns
@@ -174,6 +177,9 @@ func (a *API) ready(c *echo.Context) error {
 	}
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
 	defer cancel()
+	if stale := a.Hub.Stale(); stale > a.Stale && a.Records.Ping(ctx) == nil {
+		return c.String(http.StatusServiceUnavailable, fmt.Sprintf("not ready: for %s revisions could not be read, although the records can be reached\n", stale.Round(time.Second)))
+	}
 	if c.QueryParam("for") != "changes" {
 		return c.String(http.StatusOK, "ready for decisions\n"+a.asides())
 	}

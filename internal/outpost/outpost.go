@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"go.opentelemetry.io/otel/trace"
 	greenlever "greenlever.example/client"
 	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
@@ -46,7 +47,8 @@ type Config struct {
 	Wait           time.Duration // for the service, at the start; default 2 s, negative: not at all
 	Log            *slog.Logger
 	Limits         web.Limits
-	Beat           time.Duration // of feeds; default 15 s
+	Tracer         trace.TracerProvider // of requests; nil: none
+	Beat           time.Duration        // of feeds; default 15 s
 	HTTP           *http.Client
 	Now            func() time.Time // default: this machine's clock, corrected by the service's
 	LogOneOf       int              // of how many requests that went well one is logged; 0: none
@@ -136,11 +138,11 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 		now = o.now
 	}
 	o.jobs = work.New(c.Log, nil, "")
-	surface := &web.Surface{Now: now, Log: c.Log, Limits: c.Limits, Jobs: o.jobs.States, LogOneOf: c.LogOneOf}
+	surface := &web.Surface{Now: now, Log: c.Log, Limits: c.Limits, Jobs: o.jobs.States, LogOneOf: c.LogOneOf, Tracer: c.Tracer}
 	o.edge = &edge.Edge{Surface: surface, Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
 		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
 		Beat: c.Beat, Contact: o.contact}
-	handler := o.edge.Handler(o.ready)
+	handler := surface.Spanned(o.edge.Handler(o.ready))
 	run, cancel := context.WithCancel(context.Background())
 	o.cancel = cancel
 	for i, secret := range c.Keys {

@@ -26,5 +26,8 @@ func Migrate(ctx context.Context, dsn string, check bool, log *slog.Logger) ([]s
 	return st.Pending(ctx)
 }
 
+// UsualConnections gives how many connections to the records there may be at once, by what they are for.
+func UsualConnections() map[string]int { return store.UsualConnections() }
+
 // KeepDays gives for how many days things are kept, by option of serve.
 func KeepDays() map[string]int { return store.Days() }

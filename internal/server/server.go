@@ -20,6 +20,7 @@ import (
 	"sync"
 	"time"
 
+	"go.opentelemetry.io/otel/trace"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/clock"
 	"greenlever.example/greenlever/internal/app/commit"
@@ -50,7 +51,10 @@ type Config struct {
 	LogOneOf       int           // of how many requests that went well one is logged; 0: none
 	Drain          time.Duration // from when /readyz says that it ends until it takes no more requests
 	Limits         web.Limits
-	Beat           time.Duration // of feeds; default 15 s
+	Tracer         trace.TracerProvider // of requests; nil: none
+	ReadyStale     time.Duration        // for how long /readyz says yes where the log cannot be read and the records can be reached
+	Connections    map[string]int       // to the records, by what they are for; what is not named is as usual
+	Beat           time.Duration        // of feeds; default 15 s
 	Now            func() time.Time
 }
 
@@ -138,7 +142,7 @@ func (s *Server) start(ctx context.Context, listener, admin net.Listener) (err e
 			return err
 		}
 	}
-	if s.store, err = store.New(dsn, c.Log); err != nil {
+	if s.store, err = store.New(dsn, c.Log, store.Connections(c.Connections)); err != nil {
 		return err
 	}
 	s.clock = clock.New(s.store.Now)

@@ -1,11 +1,14 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"net/http"
 	"runtime/debug"
 	"time"
 
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
@@ -66,10 +69,10 @@ func (s *Server) wire() {
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
 	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
-		LogOneOf: c.LogOneOf, Jobs: s.jobs.States}
+		LogOneOf: c.LogOneOf, Jobs: s.jobs.States, Tracer: c.Tracer}
 	s.edge = &edge.Edge{Surface: s.web, Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Beat: c.Beat,
 		Met: history.Met}
-	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
+	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported, Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st, CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, StateReader: st},
 		Sign:    s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: &delivery.Service{Records: st, Now: c.Now,
@@ -91,7 +94,12 @@ func (s *Server) handler() http.Handler {
 	e := s.web.Begin()
 	s.edge.Add(e)
 	s.api.Add(e)
-	return e
+	for name, pool := range s.store.Pools() {
+		s.web.Register(collectors.NewDBStatsCollector(pool, name))
+	}
+	s.web.Register(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_feed_lag_seconds",
+		Help: "For how long the log of revisions could not be read; 0 while it can."}, func() float64 { return s.edge.Hub.Stale().Seconds() }))
+	return s.web.Spanned(e)
 }
 
 // kinds are all kinds of changes that there are.

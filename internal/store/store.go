@@ -62,22 +62,34 @@ type purpose struct {
 // The bounds of a stop follow from these: a process that was frozen or cut off loses its rows
 // after idle seconds, a lock wait ends before the reader gives its connection up, and a
 // transaction that lost either is run again.
-var (
-	forChanges = purpose{connections: 8, read: 6 * time.Second, lockWait: 2, idle: 4, several: true}
-	forDoor    = purpose{connections: 12, read: 4 * time.Second, lockWait: 2, idle: 4, several: true}
-	forFeed    = purpose{connections: 6, read: 5 * time.Second, lockWait: 2, idle: 10}
-	forPages   = purpose{connections: 12, read: 20 * time.Second, lockWait: 5, idle: 10, statement: 15}
-	forWork    = purpose{connections: 6, read: 20 * time.Second, lockWait: 5, idle: 10, several: true}
-)
+var purposes = map[string]purpose{
+	"changes": {connections: 8, read: 6 * time.Second, lockWait: 2, idle: 4, several: true},
+	"door":    {connections: 12, read: 4 * time.Second, lockWait: 2, idle: 4, several: true},
+	"feed":    {connections: 6, read: 5 * time.Second, lockWait: 2, idle: 10},
+	"pages":   {connections: 12, read: 20 * time.Second, lockWait: 5, idle: 10, statement: 15},
+	"work":    {connections: 6, read: 20 * time.Second, lockWait: 5, idle: 10, several: true},
+}
 
 const (
 	dialTimeout  = 3 * time.Second
 	writeTimeout = 5 * time.Second
 )
 
+// Connections are how many there may be at once, by what they are for: see [UsualConnections].
+type Connections map[string]int
+
+// UsualConnections are those of a process on two processors.
+func UsualConnections() Connections {
+	out := Connections{}
+	for name, p := range purposes {
+		out[name] = p.connections
+	}
+	return out
+}
+
 // New makes the store of a database that a DSN of go-sql-driver/mysql names. It does not
 // connect: the database may be away. What the DSN leaves open is set to what this package needs.
-func New(dsn string, log *slog.Logger) (*Store, error) {
+func New(dsn string, log *slog.Logger, connections ...Connections) (*Store, error) {
 	c, err := mysql.ParseDSN(dsn)
 	if err != nil {
 		return nil, fmt.Errorf("the database's address: %w (it looks like user:password@tcp(127.0.0.1:3307)/greenlever)", err)
@@ -98,7 +110,13 @@ func New(dsn string, log *slog.Logger) (*Store, error) {
 	// transaction began.
 	c.Params["tx_isolation"] = "'READ-COMMITTED'"
 	s := &Store{config: c, log: log}
-	for into, p := range map[**sqlx.DB]purpose{&s.changes: forChanges, &s.door: forDoor, &s.feed: forFeed, &s.pages: forPages, &s.work: forWork} {
+	for name, into := range map[string]**sqlx.DB{"changes": &s.changes, "door": &s.door, "feed": &s.feed, "pages": &s.pages, "work": &s.pools.work} {
+		p := purposes[name]
+		for _, most := range connections {
+			if most[name] > 0 {
+				p.connections = most[name]
+			}
+		}
 		if *into, err = p.open(c, &s.cluster); err != nil {
 			return nil, err
 		}
@@ -126,8 +144,8 @@ func (p purpose) open(c *mysql.Config, cluster *atomic.Bool) (*sqlx.DB, error) {
 }
 
 // Open makes the store and brings its tables up to date.
-func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
-	s, err := New(dsn, log)
+func Open(ctx context.Context, dsn string, log *slog.Logger, connections ...Connections) (*Store, error) {
+	s, err := New(dsn, log, connections...)
 	if err != nil {
 		return nil, err
 	}
@@ -140,6 +158,11 @@ func Open(ctx context.Context, dsn string, log *slog.Logger) (*Store, error) {
 
 func (p *pools) all() []*sqlx.DB {
 	return []*sqlx.DB{p.changes, p.door, p.feed, p.pages, p.work}
+}
+
+// Pools are the connections by what they are for, for who watches them.
+func (s *Store) Pools() map[string]*sql.DB {
+	return map[string]*sql.DB{"changes": s.changes.DB, "door": s.door.DB, "feed": s.feed.DB, "pages": s.pages.DB, "work": s.pools.work.DB}
 }
 
 // Close ends all connections.

@@ -23,6 +23,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 	"github.com/prometheus/client_golang/prometheus"
+	"go.opentelemetry.io/otel/trace"
 	"greenlever.example/greenlever/internal/app/work"
 )
 
@@ -37,6 +38,8 @@ type Surface struct {
 	Secure bool
 	// LogOneOf is of how many requests that went well one is logged; 0: none.
 	LogOneOf int
+	// Tracer makes spans of requests. Nil: none are made.
+	Tracer trace.TracerProvider
 	// Jobs tells how what goes on behind is doing. Nil: nothing does.
 	Jobs func() []work.State
 
@@ -55,7 +58,7 @@ func (s *Surface) Begin() *echo.Echo {
 	e.IPExtractor = s.addressOf
 	e.Logger = s.Log
 	e.Pre(heads)
-	e.Use(s.identified(), s.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), s.headers)
+	e.Use(s.identified(), named, s.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), s.headers)
 	e.GET("/healthz", healthy)
 	return e
 }
