@@ -39,6 +39,7 @@ import (
 	"greenlever.example/client/internal/tap"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/wire"
 )
 
 // Options configure a [Client]. Every field has a default.
@@ -132,10 +133,10 @@ type Client struct {
 
 	mu      sync.Mutex // guards what follows, and the order of changes of state
 	link    State
-	applied []applied     // since the last report
-	spread  time.Duration // over which to come back after the connection ended
-	fleet   time.Duration // the spread that was last asked for; 0: none yet
-	changed chan struct{} // closed and replaced when the state changes
+	applied []wire.Applied // since the last report
+	spread  time.Duration  // over which to come back after the connection ended
+	fleet   time.Duration  // the spread that was last asked for; 0: none yet
+	changed chan struct{}  // closed and replaced when the state changes
 
 	nudge  chan struct{} // asks for a report soon
 	cancel context.CancelFunc

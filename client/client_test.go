@@ -15,6 +15,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"greenlever.example/core/wire"
 )
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -25,7 +27,7 @@ type service struct {
 	mu       sync.Mutex
 	snapshot string
 	feeds    map[chan string]bool
-	reports  []report
+	reports  []wire.Report
 	refuse   atomic.Int32 // how many reports to answer with 503
 	sampling string       // what reports are answered
 	lists    map[string][]byte
@@ -81,7 +83,7 @@ func newService(t *testing.T, snapshot string) *service {
 	})
 	mux.HandleFunc("POST /follow/v1/report", func(w http.ResponseWriter, r *http.Request) {
 		raw, _ := io.ReadAll(r.Body)
-		var got report
+		var got wire.Report
 		_ = json.Unmarshal(raw, &got)
 		s.mu.Lock()
 		s.reports = append(s.reports, got)

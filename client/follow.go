@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/wire"
 )
 
 const (
@@ -201,11 +202,7 @@ func (c *Client) event(ctx context.Context, name string, data []byte) error {
 }
 
 func (c *Client) readBeat(ctx context.Context, data []byte) error {
-	var beat struct {
-		Now, Epoch, Revision, Spread, Contact int64
-		Digest                                string
-		OtherHistory                          bool
-	}
+	var beat wire.Beat
 	if err := json.Unmarshal(data, &beat); err != nil {
 		return fmt.Errorf("read beat: %w", err)
 	}

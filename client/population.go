@@ -14,6 +14,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 )
 
 // population samples the units that decisions are made for, so that an edit can be tried
@@ -158,16 +159,8 @@ func (p *population) note(g *gate, h uint64, key string, c *condition.Context) {
 	}
 }
 
-// samplingOrder is what the service answers on a report.
-type samplingOrder struct {
-	Off      bool
-	Seed     string
-	Personal map[string]sample.Derivation
-	Limits   map[string]string
-}
-
 // follow does as the service says. by are the attributes that shares are drawn by.
-func (p *population) follow(told *samplingOrder, by []condition.Name) {
+func (p *population) follow(told *wire.Order, by []condition.Name) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if told == nil || told.Off {
@@ -214,15 +207,6 @@ func (p *population) renew() {
 	}
 }
 
-// unitLine is a unit as it is reported.
-type unitLine struct {
-	Of         string          `json:"of"`
-	Hash       string          `json:"hash"`
-	Unit       string          `json:"unit"`
-	Attributes json.RawMessage `json:"attributes"`
-	Seen       int64           `json:"seen"`
-}
-
 // Bounds of one report; the rest goes with the next.
 const (
 	maxUnitLines = 2_000
@@ -231,7 +215,7 @@ const (
 
 // take gives what the service does not know yet: units that are new, that look otherwise
 // than before, or that were last told of a while ago.
-func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Seen, busy *busyUnit) {
+func (p *population) take() (lines []wire.UnitLine, contexts uint64, seen []sample.Seen, busy *wire.Busy) {
 	o := p.order.Load()
 	if o == nil {
 		return nil, 0, nil, nil
@@ -259,25 +243,18 @@ func (p *population) take() (lines []unitLine, contexts uint64, seen []sample.Se
 				continue
 			}
 			bytes += len(raw)
-			lines = append(lines, unitLine{name.Value(), strconv.FormatUint(one.Hash, 16), one.Key, raw, one.Seen})
+			lines = append(lines, wire.UnitLine{Of: name.Value(), Hash: strconv.FormatUint(one.Hash, 16), Unit: one.Key, Attributes: raw, Seen: one.Seen})
 		}
 		if len(u.sent) > 4*sample.K { // those that fell out of the sample
 			u.sent = map[uint64]sentUnit{}
 		}
 	}
-	slices.SortFunc(lines, func(a, b unitLine) int { return cmp.Or(cmp.Compare(a.Of, b.Of), cmp.Compare(a.Hash, b.Hash)) })
+	slices.SortFunc(lines, func(a, b wire.UnitLine) int { return cmp.Or(cmp.Compare(a.Of, b.Of), cmp.Compare(a.Hash, b.Hash)) })
 	for _, name := range p.finds {
 		p.seen.Resolved(name)
 	}
 	contexts, seen = p.seen.Take()
 	return lines, contexts, seen, p.often.take()
-}
-
-// busyUnit is a unit that makes most of the calls that were looked at.
-type busyUnit struct {
-	Unit  string `json:"unit"`
-	Calls int64  `json:"calls"` // at least
-	Of    int64  `json:"of"`
 }
 
 // frequent finds a unit that makes most of the calls, within fixed memory: counts are too
@@ -310,10 +287,10 @@ func (f *frequent) note(unit string) {
 }
 
 // take gives the unit that surely makes more than half of the calls, if one does.
-func (f *frequent) take() *busyUnit {
+func (f *frequent) take() *wire.Busy {
 	for unit, n := range f.counts {
 		if f.of >= frequentLeast && 2*n > f.of && len(unit) <= most {
-			return &busyUnit{unit, n, f.of}
+			return &wire.Busy{Unit: unit, Calls: n, Of: f.of}
 		}
 	}
 	return nil

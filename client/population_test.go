@@ -12,19 +12,20 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 )
 
 const bySite = `{"key":"by-site","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","end":{"shares":{"by":["site.id"],"salt":"s","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`
 
 // reported gathers what reports say of units, by what they are of.
-func (s *service) reported() map[string]map[string]unitLine {
+func (s *service) reported() map[string]map[string]wire.UnitLine {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out := map[string]map[string]unitLine{}
+	out := map[string]map[string]wire.UnitLine{}
 	for _, r := range s.reports {
 		for _, u := range r.Units {
 			if out[u.Of] == nil {
-				out[u.Of] = map[string]unitLine{}
+				out[u.Of] = map[string]wire.UnitLine{}
 			}
 			out[u.Of][u.Unit] = u
 		}

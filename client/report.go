@@ -12,51 +12,8 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
-	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 )
-
-// report is what a client tells the service: what it has applied and what it decided.
-type report struct {
-	Instance    string      `json:"instance"`
-	Sequence    int64       `json:"sequence"` // of this instance; each is taken once
-	Application string      `json:"application"`
-	Version     string      `json:"version"`
-	Epoch       int64       `json:"epoch"`
-	Revision    int64       `json:"revision"`
-	Digest      string      `json:"digest,omitempty"` // of the revision
-	Source      Source      `json:"source"`
-	SkewMillis  int64       `json:"skewMillis"`
-	From        int64       `json:"from"` // Unix milliseconds
-	To          int64       `json:"to"`
-	Counts      []countLine `json:"counts"`
-	Unknown     []askedLine `json:"unknown"` // asked for and not defined, or as another type
-	Leaving     bool        `json:"leaving"`
-	Started     int64       `json:"started"`
-	Applied     []applied   `json:"applied,omitempty"`
-	TooOld      []string    `json:"tooOld,omitempty"` // flags that ask for what this build does not know
-	Busy        *busyUnit   `json:"busy,omitempty"`
-
-	Units    []unitLine    `json:"units,omitempty"`    // of the sample of units
-	Contexts uint64        `json:"contexts,omitempty"` // that were looked at for what follows
-	Seen     []sample.Seen `json:"seen,omitempty"`     // attributes
-}
-
-type countLine struct {
-	Flag     string `json:"flag"`
-	Variant  string `json:"variant,omitempty"` // empty: an error, so the fallback was used
-	Reason   string `json:"reason"`
-	Rule     string `json:"rule,omitempty"`
-	Revision int64  `json:"revision"`
-	Count    uint64 `json:"count"`
-}
-
-type askedLine struct {
-	Flag     string    `json:"flag"`
-	Type     flag.Type `json:"type,omitempty"`
-	Fallback any       `json:"fallback,omitempty"`
-	Mistyped bool      `json:"mistyped,omitempty"`
-	Count    uint64    `json:"count"`
-}
 
 // reporter sends reports in order; one without an answer is sent again unchanged.
 type reporter struct {
@@ -125,28 +82,28 @@ func (r *reporter) build(leaving bool) {
 	r.sequence++
 	r.leaving = leaving
 	now := time.Now()
-	body := report{Instance: r.c.instance, Sequence: r.sequence, Application: r.c.options.Application, Version: r.c.options.Version,
-		Epoch: state.Epoch, Revision: state.Revision, Digest: r.c.digestOf(state), Source: state.Source, SkewMillis: state.Skew.Milliseconds(),
-		From: r.from.UnixMilli(), To: now.UnixMilli(), Leaving: leaving, Counts: []countLine{}, Unknown: []askedLine{},
-		Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied}
+	body := wire.Report{Status: wire.Status{Instance: r.c.instance, Sequence: r.sequence, Application: r.c.options.Application, Version: r.c.options.Version,
+		Epoch: state.Epoch, Revision: state.Revision, Digest: r.c.digestOf(state), Source: string(state.Source), SkewMillis: state.Skew.Milliseconds(),
+		Leaving: leaving, Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied},
+		From: r.from.UnixMilli(), To: now.UnixMilli(), Counts: []wire.CountLine{}, Unknown: []wire.AskedLine{}}
 	r.from = now
 	for what, n := range used {
-		body.Counts = append(body.Counts, countLine{what.flag, what.Variant, what.Reason.String(), what.Rule, what.revision, n})
+		body.Counts = append(body.Counts, wire.CountLine{Flag: what.flag, Variant: what.Variant, Reason: what.Reason.String(), Rule: what.Rule, Revision: what.revision, Count: n})
 	}
 	for what, m := range misses {
-		line := askedLine{Flag: what.flag, Fallback: m.fallback, Mistyped: m.mistyped, Count: m.count}
+		line := wire.AskedLine{Flag: what.flag, Mistyped: m.mistyped, Count: m.count}
 		if what.kind != decide.NoKind {
-			line.Type = flag.Types()[what.kind-1]
+			line.Type = string(flag.Types()[what.kind-1])
 		}
-		if _, err := json.Marshal(m.fallback); err != nil { // the caller's own type
-			line.Fallback = nil
+		if raw, err := json.Marshal(m.fallback); err == nil && m.fallback != nil { // it may be of the caller's own type
+			line.Fallback = raw
 		}
 		body.Unknown = append(body.Unknown, line)
 	}
-	slices.SortFunc(body.Counts, func(a, b countLine) int {
+	slices.SortFunc(body.Counts, func(a, b wire.CountLine) int {
 		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule))
 	})
-	slices.SortFunc(body.Unknown, func(a, b askedLine) int { return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Type, b.Type)) })
+	slices.SortFunc(body.Unknown, func(a, b wire.AskedLine) int { return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Type, b.Type)) })
 	for f := range r.c.state.Load().rules.Flags {
 		if f.TooOld() && len(body.TooOld) < maxTooOld {
 			body.TooOld = append(body.TooOld, f.Key)
@@ -164,7 +121,7 @@ func (r *reporter) build(leaving bool) {
 const maxTooOld = 100
 
 // takeApplied gives the state, and the revisions applied since it was last called.
-func (c *Client) takeApplied() (State, []applied) {
+func (c *Client) takeApplied() (State, []wire.Applied) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	done := c.applied
@@ -205,7 +162,7 @@ func (r *reporter) post(ctx context.Context) error {
 		r.c.log.Error("greenlever: the service refuses a report, and what was counted in it is lost", "status", status, "bytes", len(r.pending))
 	}
 	r.pending = nil // taken, or refused for good
-	var answer struct{ Sampling *samplingOrder }
+	var answer wire.Answer
 	if status == http.StatusOK && json.Unmarshal(raw, &answer) == nil {
 		r.c.people.follow(answer.Sampling, r.c.draws())
 	}

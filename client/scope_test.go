@@ -13,6 +13,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"greenlever.example/core/wire"
 )
 
 const crews = `{"key":"night-batching","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","end":{"variant":"off"},
@@ -403,8 +405,8 @@ func TestReportsSayHow(t *testing.T) {
 	s := newService(t, ruleset(1, 4, crews))
 	s.sampling = `{"off":false,"seed":"1","personal":{},"limits":{}}`
 	c := s.open(t, func(o *Options) { o.Report = 10 * time.Millisecond })
-	gather := func() (counts map[countLine]uint64, unknown map[string]askedLine, busy *busyUnit, applied int) {
-		counts, unknown = map[countLine]uint64{}, map[string]askedLine{}
+	gather := func() (counts map[wire.CountLine]uint64, unknown map[string]wire.AskedLine, busy *wire.Busy, applied int) {
+		counts, unknown = map[wire.CountLine]uint64{}, map[string]wire.AskedLine{}
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		for _, r := range s.reports {
@@ -432,10 +434,10 @@ func TestReportsSayHow(t *testing.T) {
 	c.Number(context.Background(), "night-batching", Unit("x"), 1)
 	eventually(t, "what was decided is reported", func() bool {
 		counts, unknown, _, applied := gather()
-		on := counts[countLine{Flag: "night-batching", Variant: "on", Reason: "TARGETING_MATCH", Rule: "crews", Revision: 4}]
-		off := counts[countLine{Flag: "night-batching", Variant: "off", Reason: "DEFAULT", Revision: 4}]
+		on := counts[wire.CountLine{Flag: "night-batching", Variant: "on", Reason: "TARGETING_MATCH", Rule: "crews", Revision: 4}]
+		off := counts[wire.CountLine{Flag: "night-batching", Variant: "off", Reason: "DEFAULT", Revision: 4}]
 		g, wrong := unknown["greting"], unknown["night-batching"]
-		return on == 5 && off >= 1 && g.Type == "string" && g.Fallback == "hello" && !g.Mistyped && wrong.Mistyped && wrong.Type == "number" && applied >= 1
+		return on == 5 && off >= 1 && g.Type == "string" && string(g.Fallback) == `"hello"` && !g.Mistyped && wrong.Mistyped && wrong.Type == "number" && applied >= 1
 	})
 	eventually(t, "how to sample", func() bool { return c.people.order.Load() != nil })
 	for i := range 20_000 {

@@ -4,15 +4,9 @@ import (
 	"context"
 	"os"
 	"time"
-)
 
-// applied says when a revision was put into use, by the service's clock.
-type applied struct {
-	Epoch    int64  `json:"epoch"`
-	Revision int64  `json:"revision"`
-	At       int64  `json:"at"`
-	Digest   string `json:"digest,omitempty"`
-}
+	"greenlever.example/core/wire"
+)
 
 // maxApplied bounds what is kept until the next report.
 const maxApplied = 1_000
@@ -21,7 +15,7 @@ func (c *Client) note(epoch, revision int64, digest string) {
 	if len(c.applied) >= maxApplied {
 		c.applied = c.applied[1:]
 	}
-	c.applied = append(c.applied, applied{epoch, revision, time.Now().UnixMilli() + c.skew.Load(), digest})
+	c.applied = append(c.applied, wire.Applied{Epoch: epoch, Revision: revision, At: time.Now().UnixMilli() + c.skew.Load(), Digest: digest})
 }
 
 // heard notes that the service was heard of, through an outpost where at is not zero: Unix

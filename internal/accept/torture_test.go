@@ -23,8 +23,8 @@ import (
 	"greenlever.example/greenlever/internal/gltest"
 )
 
-// wire passes connections on to an address, and can be made a bad one.
-type wire struct {
+// cable passes connections on to an address, and can be made a bad one.
+type cable struct {
 	net.Listener
 	to    string
 	bad   atomic.Bool
@@ -33,13 +33,13 @@ type wire struct {
 	done  sync.WaitGroup
 }
 
-func newWire(t *testing.T, to string) *wire {
+func newCable(t *testing.T, to string) *cable {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &wire{Listener: l, to: to, conns: map[net.Conn]bool{}}
+	w := &cable{Listener: l, to: to, conns: map[net.Conn]bool{}}
 	w.done.Go(func() {
 		for {
 			c, err := l.Accept()
@@ -52,9 +52,9 @@ func newWire(t *testing.T, to string) *wire {
 	return w
 }
 
-func (w *wire) url() string { return "http://" + w.Addr().String() }
+func (w *cable) url() string { return "http://" + w.Addr().String() }
 
-func (w *wire) pass(c net.Conn) {
+func (w *cable) pass(c net.Conn) {
 	defer c.Close()
 	up, err := net.Dial("tcp", w.to)
 	if err != nil {
@@ -76,7 +76,7 @@ func (w *wire) pass(c net.Conn) {
 }
 
 // copy passes bytes on, in a storm late and in pieces.
-func (w *wire) copy(to, from net.Conn) {
+func (w *cable) copy(to, from net.Conn) {
 	defer to.Close()
 	b := make([]byte, 4096)
 	for {
@@ -99,7 +99,7 @@ func (w *wire) copy(to, from net.Conn) {
 }
 
 // drop ends about a share of the connections.
-func (w *wire) drop(share float64) {
+func (w *cable) drop(share float64) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for c := range w.conns {
@@ -109,7 +109,7 @@ func (w *wire) drop(share float64) {
 	}
 }
 
-func (w *wire) close() {
+func (w *cable) close() {
 	w.Listener.Close()
 	w.drop(1)
 	w.done.Wait()
@@ -224,19 +224,19 @@ func TestTorture(t *testing.T) {
 
 	goroutines, files := runtime.NumGoroutine(), descriptors(os.Getpid())
 	var children []*child
-	var wires []*wire
+	var wires []*cable
 	for i := range 2 {
 		at := freeAddress(t)
 		children = append(children, &child{at: at, args: []string{"serve", "--listen", at, "--dsn", dsn, "--dir", filepath.Join(dir, fmt.Sprint("s", i))}})
 	}
 	for i := range 2 {
-		wires = append(wires, newWire(t, children[i].at))
+		wires = append(wires, newCable(t, children[i].at))
 	}
 	for i := range 3 {
 		at := freeAddress(t)
 		children = append(children, &child{at: at, env: []string{"GREENLEVER_KEY=" + s.Keys["production"]},
 			args: []string{"outpost", "--url", wires[i%2].url(), "--listen", at, "--dir", filepath.Join(dir, fmt.Sprint("o", i)), "--name", fmt.Sprint("yard-", i)}})
-		wires = append(wires, newWire(t, at))
+		wires = append(wires, newCable(t, at))
 	}
 	for _, c := range children {
 		c.start(t)

@@ -13,7 +13,7 @@ import (
 
 	greenlever "greenlever.example/client"
 	"greenlever.example/core/flag"
-	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/store"
 )
@@ -177,7 +177,7 @@ func TestUsageThinsOut(t *testing.T) {
 	total := uint64(0)
 	for _, age := range []int64{0, minute, day, 3 * day, 3*day + minute, 3*day + 59*minute, 40 * day, 40*day + minute, 100 * day} {
 		total += 5
-		if err := st.AddCounts(t.Context(), env, now-age, []app.CountLine{{Flag: "night-batching", Variant: "on", Reason: "DEFAULT", Count: 5}}, nil); err != nil {
+		if err := st.AddCounts(t.Context(), env, now-age, []wire.CountLine{{Flag: "night-batching", Variant: "on", Reason: "DEFAULT", Count: 5}}, nil); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -156,7 +156,7 @@ func blow(t *testing.T, from sky) {
 	first.kill()
 
 	goroutines := runtime.NumGoroutine()
-	line := newWire(t, from.tcp) // of the second process
+	line := newCable(t, from.tcp) // of the second process
 	var nodes [2]*child
 	for i, dsn := range []string{from.dsn[0], from.through(line.Addr().String())} {
 		at := freeAddress(t)

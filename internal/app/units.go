@@ -12,15 +12,6 @@ type Sampling struct {
 	SeeAs []byte `json:"-" db:"see_as"` // seed of the key that overrides are signed with
 }
 
-// UnitLine is one unit of a client's sample.
-type UnitLine struct {
-	Of         string          `json:"of"`   // attribute that it is a value of
-	Hash       string          `json:"hash"` // 64 bits in hexadecimal
-	Unit       string          `json:"unit"`
-	Attributes json.RawMessage `json:"attributes"`
-	Seen       int64           `json:"seen"` // Unix milliseconds
-}
-
 // UnitRow is one unit of the population, as it is kept.
 type UnitRow struct {
 	Hash    uint64 `db:"hash"`

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+	"greenlever.example/core/wire"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/delivery"
@@ -76,7 +77,7 @@ func (s *session) printInstances(d *manage.Instances) {
 	}
 	outposts := map[string]string{}
 	for _, i := range slices.Concat(d.Instances, d.Lost) {
-		if i.Kind == app.AnOutpost {
+		if i.Kind == wire.AnOutpost {
 			outposts[i.ID] = i.Application
 		}
 	}
@@ -87,7 +88,7 @@ func (s *session) printInstances(d *manage.Instances) {
 			via = cmp.Or(outposts[i.Via], i.Via)
 		}
 		name := i.Application
-		if i.Kind == app.AnOutpost {
+		if i.Kind == wire.AnOutpost {
 			name += " (outpost)"
 		}
 		rows = append(rows, []any{state, name, i.Version, i.ID, i.Revision, i.Source, via, when(i.Seen)})

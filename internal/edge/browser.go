@@ -12,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"greenlever.example/core/decide"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -52,9 +53,9 @@ func (a *Edge) addBrowser(e *echo.Echo) {
 
 // browserUse is what a page says that it used since it last said so.
 type browserUse struct {
-	Application string          `json:"application"`
-	Version     string          `json:"version"`
-	Counts      []app.CountLine `json:"counts"`
+	Application string           `json:"application"`
+	Version     string           `json:"version"`
+	Counts      []wire.CountLine `json:"counts"`
 }
 
 // maxBrowserCount bounds what one page can claim.
@@ -95,13 +96,13 @@ func (a *Edge) browserReport(c *echo.Context) error {
 	}
 	rules := place.Rules()
 	use.Application, use.Version = a.usage.named(key.ID, use.Application, use.Version, a.Now())
-	var lines []app.CountLine
+	var lines []wire.CountLine
 	for _, l := range use.Counts[:min(len(use.Counts), 1_000)] {
 		f := rules.Flag(l.Flag)
 		if f == nil || !f.Visible || !slices.ContainsFunc(f.Cells(), func(cell decide.Cell) bool { return cell.Variant == l.Variant && cell.Reason.String() == l.Reason }) {
 			continue
 		}
-		lines = append(lines, app.CountLine{Flag: l.Flag, Variant: l.Variant, Reason: l.Reason, Revision: rules.Source.Revision,
+		lines = append(lines, wire.CountLine{Flag: l.Flag, Variant: l.Variant, Reason: l.Reason, Revision: rules.Source.Revision,
 			Application: use.Application, Version: use.Version, Count: min(l.Count, maxBrowserCount)})
 	}
 	a.usage.tell(key.EnvironmentID, lines)

@@ -14,6 +14,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/population"
@@ -24,7 +25,7 @@ import (
 type Followers interface {
 	// Take takes a report, of so many bytes, once; it tells whether it was new.
 	Take(ctx context.Context, environment int64, r app.Incoming, size int) (bool, error)
-	AddCounts(ctx context.Context, environment, now int64, lines []app.CountLine, unknown []app.AskedLine) error
+	AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine, unknown []wire.AskedLine) error
 	List(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
 	NameOf(ctx context.Context, environment int64) (string, error)
 }

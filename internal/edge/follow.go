@@ -15,9 +15,9 @@ import (
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
-	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/web"
 )
 
@@ -169,7 +169,7 @@ func (a *Edge) report(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	var r app.Report
+	var r wire.Report
 	if err := json.Unmarshal(raw, &r); err != nil { // a newer client may say more than is known here
 		return app.InvalidField("body", "is no report: %v", err)
 	}
@@ -189,17 +189,11 @@ func (a *Edge) report(c *echo.Context) error {
 			a.decisions.Add(float64(line.Count))
 		}
 	}
-	answer := reportAnswer{Taken: taken}
+	answer := wire.Answer{Taken: taken}
 	if answer.Sampling, err = a.Population.Order(ctx, key.EnvironmentID); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, answer)
-}
-
-// reportAnswer is what a client is told on its report.
-type reportAnswer struct {
-	Taken    bool              `json:"taken"` // false: it was taken before
-	Sampling *population.Order `json:"sampling"`
 }
 
 // Limits of one report.
@@ -209,7 +203,7 @@ const (
 	maxTooOld  = 100    // flags
 )
 
-func checkReport(r *app.Report) (found []flag.Problem) {
+func checkReport(r *wire.Report) (found []flag.Problem) {
 	found = checkStatus("", &r.Status)
 	if len(r.Behind) > maxBehind {
 		found = append(found, flag.Problem{Place: "behind", Mend: "at most " + strconv.Itoa(maxBehind) + " are taken"})
@@ -221,7 +215,7 @@ func checkReport(r *app.Report) (found []flag.Problem) {
 	return found
 }
 
-func checkStatus(place string, s *app.Status) (found []flag.Problem) {
+func checkStatus(place string, s *wire.Status) (found []flag.Problem) {
 	for _, f := range []struct {
 		name, value string
 		least, most int
@@ -244,20 +238,20 @@ func checkStatus(place string, s *app.Status) (found []flag.Problem) {
 	}
 	s.TooOld = slices.DeleteFunc(s.TooOld, func(key string) bool { return app.CheckText(key, 1, 100) != "" })
 	s.TooOld = s.TooOld[:min(len(s.TooOld), maxTooOld)]
-	if s.Kind != app.AnApplication && s.Kind != app.AnOutpost { // nodes are known by their lease
-		s.Kind = app.AnApplication
+	if s.Kind != wire.AnApplication && s.Kind != wire.AnOutpost { // nodes are known by their lease
+		s.Kind = wire.AnApplication
 	}
 	return found
 }
 
 // keepKnown leaves out what cannot be: counts of flags that do not exist, and texts that
 // are longer than any name.
-func keepKnown(rules *decide.Ruleset, r *app.Report) {
-	r.Counts = slices.DeleteFunc(r.Counts, func(l app.CountLine) bool {
+func keepKnown(rules *decide.Ruleset, r *wire.Report) {
+	r.Counts = slices.DeleteFunc(r.Counts, func(l wire.CountLine) bool {
 		return rules.Flag(l.Flag) == nil || app.CheckText(l.Variant, 0, 64) != "" || app.CheckText(l.Rule, 0, 64) != "" || app.CheckText(l.Reason, 0, 20) != "" ||
 			app.CheckText(l.Application, 0, 100) != "" || app.CheckText(l.Version, 0, 100) != "" || l.FlagVersion != 0
 	})
-	r.Unknown = slices.DeleteFunc(r.Unknown, func(l app.AskedLine) bool {
+	r.Unknown = slices.DeleteFunc(r.Unknown, func(l wire.AskedLine) bool {
 		return app.CheckText(l.Flag, 1, 200) != "" || app.CheckText(l.Type, 0, 10) != "" || len(l.Fallback) > 4<<10 || app.CheckText(l.Application, 0, 100) != ""
 	})
 }

@@ -18,6 +18,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/web"
@@ -239,7 +240,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	body = append(body, `],"metadata":{}`...)
 	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
 		for i, f := range flags {
-			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], app.BulkUse)
+			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], wire.BulkUse)
 		}
 	}
 	// The address is relative to where the answers were asked for: whatever stands between knows

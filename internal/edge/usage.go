@@ -9,7 +9,7 @@ import (
 
 	"greenlever.example/core/decide"
 	"greenlever.example/core/sample"
-	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/core/wire"
 )
 
 // usage counts what is decided here, and what browsers say that they used, until it is
@@ -18,7 +18,7 @@ type usage struct {
 	flags sync.Map // usedFlag -> *flagUsage
 
 	mu      sync.Mutex
-	told    map[int64]map[app.CountLine]uint64 // by environment
+	told    map[int64]map[wire.CountLine]uint64 // by environment
 	missing map[int64]map[string]uint64
 	names   map[string]map[[2]string]bool // that pages gave today, by access key
 	day     int64
@@ -84,15 +84,15 @@ func (u *usage) unknown(environment int64, flag string) {
 }
 
 // tell adds what a browser says that it used.
-func (u *usage) tell(environment int64, lines []app.CountLine) {
+func (u *usage) tell(environment int64, lines []wire.CountLine) {
 	u.mu.Lock()
 	defer u.mu.Unlock()
 	if u.told == nil {
-		u.told = map[int64]map[app.CountLine]uint64{}
+		u.told = map[int64]map[wire.CountLine]uint64{}
 	}
 	m := u.told[environment]
 	if m == nil {
-		m = map[app.CountLine]uint64{}
+		m = map[wire.CountLine]uint64{}
 		u.told[environment] = m
 	}
 	for _, l := range lines {
@@ -106,8 +106,8 @@ func (u *usage) tell(environment int64, lines []app.CountLine) {
 
 // used is what was counted in an environment.
 type used struct {
-	lines   []app.CountLine
-	unknown []app.AskedLine
+	lines   []wire.CountLine
+	unknown []wire.AskedLine
 }
 
 // take gives what was counted since the last time, by environment. A flag is dropped once
@@ -148,18 +148,18 @@ func (u *usage) take() map[int64]*used {
 	for environment, flags := range missing {
 		to := of(environment)
 		for flag, n := range flags {
-			to.unknown = append(to.unknown, app.AskedLine{Flag: flag, Count: n})
+			to.unknown = append(to.unknown, wire.AskedLine{Flag: flag, Count: n})
 		}
 	}
 	return out
 }
 
-func (u *flagUsage) take(f usedFlag) (lines []app.CountLine) {
+func (u *flagUsage) take(f usedFlag) (lines []wire.CountLine) {
 	cells := f.flag.Cells()
 	for i := range u.cells {
 		if n := u.cells[i].Swap(0); n > 0 {
 			cell := cells[i]
-			lines = append(lines, app.CountLine{Flag: f.flag.Key, Variant: cell.Variant, Reason: cell.Reason.String(), Rule: cell.Rule, Revision: u.revision, Application: f.as, Count: n})
+			lines = append(lines, wire.CountLine{Flag: f.flag.Key, Variant: cell.Variant, Reason: cell.Reason.String(), Rule: cell.Rule, Revision: u.revision, Application: f.as, Count: n})
 		}
 	}
 	return lines

@@ -7,6 +7,7 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/radar"
@@ -55,7 +56,7 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 		switch {
 		case i.Left:
 			continue
-		case i.Kind == app.ANode: // of the release before, beside this one
+		case i.Kind == wire.ANode: // of the release before, beside this one
 			if !lost {
 				d.Nodes = append(d.Nodes, NodeView{app.Node{ID: i.ID, Version: i.Version, Started: i.Started}, app.NodePlace{Epoch: i.Epoch, Revision: i.Revision}})
 			}
@@ -163,7 +164,7 @@ type Usage struct {
 
 // Way is how often a flag was decided in one way.
 type Way struct {
-	app.CountLine
+	wire.CountLine
 	Name string `json:"name,omitempty"` // of the rule
 }
 
@@ -238,7 +239,7 @@ func (s span) lines(rows []app.UseRow, flag string, from int64) []UsageLine {
 
 // ways sums one flag's rows over time, the largest first.
 func ways(rows []app.UseRow, key string, doc *flag.Document) []Way {
-	sums := map[app.CountLine]uint64{}
+	sums := map[wire.CountLine]uint64{}
 	for _, r := range rows {
 		l := r.CountLine
 		l.Flag, l.Count = key, 0

@@ -18,6 +18,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 )
@@ -242,7 +243,7 @@ var named = map[reflect.Type][]any{
 	reflect.TypeFor[app.Role]():          anys(app.Roles()),
 	reflect.TypeFor[app.Action]():        anys(app.Actions()),
 	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
-	reflect.TypeFor[app.InstanceKind]():  {app.AnApplication, app.AnOutpost, app.ANode},
+	reflect.TypeFor[wire.Kind]():         {wire.AnApplication, wire.AnOutpost, wire.ANode},
 	reflect.TypeFor[words.Kind]():        {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit, words.AName, words.AKey, words.ANumber, words.ATime},
 }
 

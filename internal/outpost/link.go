@@ -23,6 +23,7 @@ import (
 	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
@@ -61,14 +62,14 @@ type link struct {
 	refused string // why the needs cannot be had
 
 	followers map[string]*follower
-	counts    map[app.CountLine]uint64
-	unknown   map[unknownKey]app.AskedLine
-	units     map[unitKey]app.UnitLine
+	counts    map[wire.CountLine]uint64
+	unknown   map[unknownKey]wire.AskedLine
+	units     map[unitKey]wire.UnitLine
 	seen      sample.Attributes
 }
 
 type follower struct {
-	app.Status
+	wire.Status
 	at   time.Time // when it was last heard of
 	news bool      // since the last report to the service
 	key  string    // id of the access key that introduced it
@@ -81,7 +82,7 @@ type unitKey struct{ of, unit string }
 func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.Time) *link {
 	sum := sha256.Sum256([]byte(url + "\x00" + secret))
 	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])), http: h, now: now, asked: make(chan struct{}),
-		followers: map[string]*follower{}, counts: map[app.CountLine]uint64{}, unknown: map[unknownKey]app.AskedLine{}, units: map[unitKey]app.UnitLine{}}
+		followers: map[string]*follower{}, counts: map[wire.CountLine]uint64{}, unknown: map[unknownKey]wire.AskedLine{}, units: map[unitKey]wire.UnitLine{}}
 	raw, err := os.ReadFile(l.path)
 	var needs edge.OutpostNeeds
 	if err == nil && json.Unmarshal(raw, &needs) == nil {
@@ -285,7 +286,7 @@ func (l *link) take(r app.Incoming) bool {
 }
 
 // note notes what an instance says of itself; false where that is known already.
-func (l *link) note(s app.Status, key string, age time.Duration) bool {
+func (l *link) note(s wire.Status, key string, age time.Duration) bool {
 	f := l.followers[s.Instance]
 	if f == nil {
 		if len(l.followers) >= maxFollowers {
@@ -305,7 +306,7 @@ func (l *link) note(s app.Status, key string, age time.Duration) bool {
 	return true
 }
 
-func (l *link) add(line app.CountLine) {
+func (l *link) add(line wire.CountLine) {
 	n := line.Count
 	line.Count = 0
 	if _, ok := l.counts[line]; ok || len(l.counts) < maxLines {
@@ -313,7 +314,7 @@ func (l *link) add(line app.CountLine) {
 	}
 }
 
-func (l *link) miss(line app.AskedLine) {
+func (l *link) miss(line wire.AskedLine) {
 	key := unknownKey{line.Flag, line.Type, line.Application}
 	before, ok := l.unknown[key]
 	if !ok && len(l.unknown) >= maxUnknown {
@@ -324,7 +325,7 @@ func (l *link) miss(line app.AskedLine) {
 }
 
 // count adds what was decided here.
-func (l *link) count(lines []app.CountLine, unknown []app.AskedLine) {
+func (l *link) count(lines []wire.CountLine, unknown []wire.AskedLine) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, line := range lines {
@@ -341,7 +342,7 @@ func (l *link) sampled(of string, rows []app.UnitRow) {
 	for _, r := range rows {
 		key := unitKey{of, r.Unit}
 		if _, ok := l.units[key]; ok || len(l.units) < maxUnits {
-			l.units[key] = app.UnitLine{Of: of, Hash: strconv.FormatUint(r.Hash, 16), Unit: r.Unit, Attributes: r.Context, Seen: r.Seen}
+			l.units[key] = wire.UnitLine{Of: of, Hash: strconv.FormatUint(r.Hash, 16), Unit: r.Unit, Attributes: r.Context, Seen: r.Seen}
 		}
 	}
 }
@@ -377,7 +378,7 @@ func (r *room) takes(bytes int) bool {
 func (l *link) report(streams, pollers int64) map[string]any {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	behind, counts, unknown, units := []app.Follower{}, []app.CountLine{}, []app.AskedLine{}, []app.UnitLine{}
+	behind, counts, unknown, units := []wire.Follower{}, []wire.CountLine{}, []wire.AskedLine{}, []wire.UnitLine{}
 	var room room
 	for id, f := range l.followers {
 		age := l.now().Sub(f.at)
@@ -385,7 +386,7 @@ func (l *link) report(streams, pollers int64) map[string]any {
 			continue
 		}
 		if f.news {
-			behind = append(behind, app.Follower{Status: f.Status, Age: max(0, age.Milliseconds())})
+			behind = append(behind, wire.Follower{Status: f.Status, Age: max(0, age.Milliseconds())})
 			f.news, f.Applied = false, nil
 		}
 		if age > forgetAfter || f.Leaving {
@@ -418,6 +419,6 @@ func (l *link) report(streams, pollers int64) map[string]any {
 	if room.full {
 		l.relay.Soon()
 	}
-	return map[string]any{"kind": app.AnOutpost, "behind": behind, "counts": counts, "unknown": unknown,
+	return map[string]any{"kind": wire.AnOutpost, "behind": behind, "counts": counts, "unknown": unknown,
 		"units": units, "contexts": contexts, "seen": seen, "streams": streams, "pollers": pollers}
 }

@@ -15,6 +15,7 @@ import (
 	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -27,28 +28,28 @@ func clocked(t *testing.T) (*link, *time.Time) {
 	return l, &now
 }
 
-func said(instance string, sequence, revision int64) app.Status {
-	return app.Status{Instance: instance, Sequence: sequence, Application: "door", Version: "2", Epoch: 1, Revision: revision, Applied: []app.Applied{{Epoch: 1, Revision: revision, At: revision}}}
+func said(instance string, sequence, revision int64) wire.Status {
+	return wire.Status{Instance: instance, Sequence: sequence, Application: "door", Version: "2", Epoch: 1, Revision: revision, Applied: []wire.Applied{{Epoch: 1, Revision: revision, At: revision}}}
 }
 
 // A follower's report is taken once, summed with others, and passed on once, with its age.
 func TestReportsArePassedOnOnce(t *testing.T) {
 	l, now := clocked(t)
-	line := func(n uint64) []app.CountLine {
-		return []app.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Count: n}}
+	line := func(n uint64) []wire.CountLine {
+		return []wire.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Count: n}}
 	}
-	if !l.take(app.Incoming{Report: &app.Report{Status: said("one", 1, 3), Counts: line(5)}}) || !l.take(app.Incoming{Report: &app.Report{Status: said("two", 7, 3), Counts: line(6)}}) {
+	if !l.take(app.Incoming{Report: &wire.Report{Status: said("one", 1, 3), Counts: line(5)}}) || !l.take(app.Incoming{Report: &wire.Report{Status: said("two", 7, 3), Counts: line(6)}}) {
 		t.Fatal("a new report was not taken")
 	}
-	if l.take(app.Incoming{Report: &app.Report{Status: said("one", 1, 3), Counts: line(100)}}) {
+	if l.take(app.Incoming{Report: &wire.Report{Status: said("one", 1, 3), Counts: line(100)}}) {
 		t.Error("a report was taken twice")
 	}
-	l.take(app.Incoming{Report: &app.Report{Status: said("one", 2, 4), Counts: line(1), Unknown: []app.AskedLine{{Flag: "b", Type: "string", Count: 2}}}})
-	l.count([]app.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Application: "all at once", Count: 9}}, []app.AskedLine{{Flag: "b", Count: 3}})
+	l.take(app.Incoming{Report: &wire.Report{Status: said("one", 2, 4), Counts: line(1), Unknown: []wire.AskedLine{{Flag: "b", Type: "string", Count: 2}}}})
+	l.count([]wire.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Application: "all at once", Count: 9}}, []wire.AskedLine{{Flag: "b", Count: 3}})
 	*now = now.Add(3 * time.Second)
 	r := l.report(2, 8)
-	behind := r["behind"].([]app.Follower)
-	if len(behind) != 2 || r["streams"] != int64(2) || r["pollers"] != int64(8) || r["kind"] != app.AnOutpost {
+	behind := r["behind"].([]wire.Follower)
+	if len(behind) != 2 || r["streams"] != int64(2) || r["pollers"] != int64(8) || r["kind"] != wire.AnOutpost {
 		t.Fatalf("%+v", r)
 	}
 	for _, f := range behind {
@@ -60,29 +61,29 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 		}
 	}
 	sums := map[string]uint64{}
-	for _, c := range r["counts"].([]app.CountLine) {
+	for _, c := range r["counts"].([]wire.CountLine) {
 		sums[c.Application+" "+c.Version] += c.Count
 	}
 	if sums["door 2"] != 12 || sums["all at once "] != 9 || len(sums) != 2 {
 		t.Errorf("%v", sums)
 	}
 	unknown := map[string]uint64{}
-	for _, u := range r["unknown"].([]app.AskedLine) {
+	for _, u := range r["unknown"].([]wire.AskedLine) {
 		unknown[u.Flag+" "+u.Type+" "+u.Application] = u.Count
 	}
 	if unknown["b string door"] != 2 || unknown["b  "] != 3 {
 		t.Errorf("%v", unknown)
 	}
 	again := l.report(0, 0)
-	if len(again["behind"].([]app.Follower)) != 0 || len(again["counts"].([]app.CountLine)) != 0 || len(again["unknown"].([]app.AskedLine)) != 0 {
+	if len(again["behind"].([]wire.Follower)) != 0 || len(again["counts"].([]wire.CountLine)) != 0 || len(again["unknown"].([]wire.AskedLine)) != 0 {
 		t.Errorf("told twice: %+v", again)
 	}
 	// One that left is told of and forgotten; one that fell silent is forgotten here after a
 	// while, never there.
 	leaving := said("one", 3, 4)
 	leaving.Leaving = true
-	l.take(app.Incoming{Report: &app.Report{Status: leaving}})
-	if b := l.report(0, 0)["behind"].([]app.Follower); len(b) != 1 || !b[0].Leaving || len(l.followers) != 1 {
+	l.take(app.Incoming{Report: &wire.Report{Status: leaving}})
+	if b := l.report(0, 0)["behind"].([]wire.Follower); len(b) != 1 || !b[0].Leaving || len(l.followers) != 1 {
 		t.Errorf("%+v, %d are known", b, len(l.followers))
 	}
 	*now = now.Add(forgetAfter + time.Second)
@@ -95,10 +96,10 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 func TestWhatWaitsIsBounded(t *testing.T) {
 	l, _ := clocked(t)
 	for i := range maxLines + 100 {
-		l.count([]app.CountLine{{Flag: fmt.Sprint(i), Count: 1}}, nil)
+		l.count([]wire.CountLine{{Flag: fmt.Sprint(i), Count: 1}}, nil)
 	}
 	for i := range maxUnknown + 100 {
-		l.count(nil, []app.AskedLine{{Flag: fmt.Sprint(i), Count: 1}})
+		l.count(nil, []wire.AskedLine{{Flag: fmt.Sprint(i), Count: 1}})
 	}
 	var rows []app.UnitRow
 	for i := range maxUnits + 100 {
@@ -109,27 +110,27 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 		l.saw(10, []sample.Seen{{Name: "role", Kinds: map[string]uint64{"string": 10}, Values: []sample.ValueCount{{Value: "courier", Count: uint64(i)}}}})
 	}
 	for i := range int64(maxApplied + 50) {
-		l.take(app.Incoming{Report: &app.Report{Status: said("one", i+1, i+1)}})
+		l.take(app.Incoming{Report: &wire.Report{Status: said("one", i+1, i+1)}})
 	}
-	l.count([]app.CountLine{{Flag: "7", Count: 5}}, nil) // one that is known is still summed
+	l.count([]wire.CountLine{{Flag: "7", Count: 5}}, nil) // one that is known is still summed
 	r := drained(t, l)
-	if n := len(r["counts"].([]app.CountLine)); n != maxLines {
+	if n := len(r["counts"].([]wire.CountLine)); n != maxLines {
 		t.Errorf("%d counts", n)
 	}
-	if n := len(r["unknown"].([]app.AskedLine)); n != maxUnknown {
+	if n := len(r["unknown"].([]wire.AskedLine)); n != maxUnknown {
 		t.Errorf("%d unknown", n)
 	}
-	if n := len(r["units"].([]app.UnitLine)); n != maxUnits {
+	if n := len(r["units"].([]wire.UnitLine)); n != maxUnits {
 		t.Errorf("%d units", n)
 	}
 	seen := r["seen"].([]sample.Seen)
 	if r["contexts"] != uint64(30) || len(seen) != 1 || seen[0].Kinds["string"] != 30 || seen[0].Values[0].Count != 3 {
 		t.Errorf("%v %+v", r["contexts"], seen)
 	}
-	if b := r["behind"].([]app.Follower); len(b) != 1 || len(b[0].Applied) != maxApplied || b[0].Applied[maxApplied-1].Revision != maxApplied+50 {
+	if b := r["behind"].([]wire.Follower); len(b) != 1 || len(b[0].Applied) != maxApplied || b[0].Applied[maxApplied-1].Revision != maxApplied+50 {
 		t.Errorf("%d are behind", len(b))
 	}
-	for _, c := range r["counts"].([]app.CountLine) {
+	for _, c := range r["counts"].([]wire.CountLine) {
 		if c.Flag == "7" && c.Count != 6 {
 			t.Errorf("%+v", c)
 		}
@@ -146,15 +147,15 @@ func drained(t *testing.T, l *link) map[string]any {
 		if err != nil || len(raw) > 8<<20 {
 			t.Fatalf("a report of %d bytes: %v", len(raw), err)
 		}
-		counts, unknown, units, behind := next["counts"].([]app.CountLine), next["unknown"].([]app.AskedLine), next["units"].([]app.UnitLine), next["behind"].([]app.Follower)
+		counts, unknown, units, behind := next["counts"].([]wire.CountLine), next["unknown"].([]wire.AskedLine), next["units"].([]wire.UnitLine), next["behind"].([]wire.Follower)
 		if len(counts)+len(unknown)+len(units)+len(behind) == 0 {
 			if n < 3 {
 				t.Errorf("all went in %d reports", n)
 			}
 			return all
 		}
-		all["counts"], all["unknown"] = append(all["counts"].([]app.CountLine), counts...), append(all["unknown"].([]app.AskedLine), unknown...)
-		all["units"], all["behind"] = append(all["units"].([]app.UnitLine), units...), append(all["behind"].([]app.Follower), behind...)
+		all["counts"], all["unknown"] = append(all["counts"].([]wire.CountLine), counts...), append(all["unknown"].([]wire.AskedLine), unknown...)
+		all["units"], all["behind"] = append(all["units"].([]wire.UnitLine), units...), append(all["behind"].([]wire.Follower), behind...)
 	}
 }
 
@@ -163,7 +164,7 @@ func TestLongOutagesGoInPortions(t *testing.T) {
 	l, _ := clocked(t)
 	for f := range 60 {
 		for i := range int64(maxApplied) {
-			l.take(app.Incoming{Report: &app.Report{Status: said(fmt.Sprint("instance-", f), i+1, i+1)}})
+			l.take(app.Incoming{Report: &wire.Report{Status: said(fmt.Sprint("instance-", f), i+1, i+1)}})
 		}
 	}
 	var rows []app.UnitRow
@@ -173,11 +174,11 @@ func TestLongOutagesGoInPortions(t *testing.T) {
 	l.sampled("targetingKey", rows)
 	r := drained(t, l)
 	applied := 0
-	for _, f := range r["behind"].([]app.Follower) {
+	for _, f := range r["behind"].([]wire.Follower) {
 		applied += len(f.Applied)
 	}
-	if applied != 60*maxApplied || len(r["units"].([]app.UnitLine)) != 1_000 {
-		t.Errorf("%d applied, %d units", applied, len(r["units"].([]app.UnitLine)))
+	if applied != 60*maxApplied || len(r["units"].([]wire.UnitLine)) != 1_000 {
+		t.Errorf("%d applied, %d units", applied, len(r["units"].([]wire.UnitLine)))
 	}
 }
 

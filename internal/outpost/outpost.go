@@ -24,6 +24,7 @@ import (
 	"greenlever.example/client/relay"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/guard"
@@ -408,10 +409,10 @@ func (r records) Take(_ context.Context, environment int64, report app.Incoming,
 	if !taken {
 		return false, nil
 	}
-	return true, r.o.edge.Population.Take(context.Background(), environment, []*app.Report{report.Report})
+	return true, r.o.edge.Population.Take(context.Background(), environment, []*wire.Report{report.Report})
 }
 
-func (r records) AddCounts(_ context.Context, environment, _ int64, lines []app.CountLine, unknown []app.AskedLine) error {
+func (r records) AddCounts(_ context.Context, environment, _ int64, lines []wire.CountLine, unknown []wire.AskedLine) error {
 	r.o.of(environment).count(lines, unknown)
 	return nil
 }

@@ -12,6 +12,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	greenlever "greenlever.example/client"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -38,7 +39,7 @@ type place struct {
 
 // behind is one follower on the page.
 type behind struct {
-	app.Status
+	wire.Status
 	Ago    string
 	Silent bool
 	Late   bool // it decides by an older revision than the outpost

@@ -3,18 +3,19 @@ package store
 import (
 	"context"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
 // Applied lists when instances of an environment began to decide by revisions of an epoch,
 // from one on, by instance. Those of another history are left out.
-func (s *Store) Applied(ctx context.Context, environment, epoch, from int64) (map[string][]app.Applied, error) {
+func (s *Store) Applied(ctx context.Context, environment, epoch, from int64) (map[string][]wire.Applied, error) {
 	rows, err := list[struct {
 		Instance string `db:"instance"`
-		app.Applied
+		wire.Applied
 	}](ctx, s.pages, "SELECT a.instance, a.epoch, a.revision, a.at, a.digest FROM applied a JOIN revisions r ON r.environment_id = a.environment_id AND r.revision = a.revision "+
 		"WHERE a.environment_id = ? AND a.epoch = ? AND a.revision >= ? AND (a.digest = '' OR r.digest = '' OR a.digest = r.digest) ORDER BY a.revision", environment, epoch, from)
-	out := map[string][]app.Applied{}
+	out := map[string][]wire.Applied{}
 	for _, r := range rows {
 		out[r.Instance] = append(out[r.Instance], r.Applied)
 	}
@@ -24,7 +25,7 @@ func (s *Store) Applied(ctx context.Context, environment, epoch, from int64) (ma
 // CommitTimes gives when an environment's revisions were committed, from one on, at most
 // limit of them.
 func (s *Store) CommitTimes(ctx context.Context, environment, from int64, limit int) (map[int64]int64, error) {
-	rows, err := list[app.Applied](ctx, s.pages, "SELECT 0 epoch, revision, at, '' digest FROM revisions WHERE environment_id = ? AND revision >= ? ORDER BY revision LIMIT ?", environment, from, limit)
+	rows, err := list[wire.Applied](ctx, s.pages, "SELECT 0 epoch, revision, at, '' digest FROM revisions WHERE environment_id = ? AND revision >= ? ORDER BY revision LIMIT ?", environment, from, limit)
 	out := make(map[int64]int64, len(rows))
 	for _, r := range rows {
 		out[r.Revision] = r.At

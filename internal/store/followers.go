@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -60,7 +61,7 @@ func (t *Tx) AccountFor(r *app.GoneRecord) error {
 func (s *Store) Uses(ctx context.Context, environment int64, flag string, from, to, step int64) ([]app.UseRow, error) {
 	switch {
 	case flag != "":
-		return list[app.UseRow](ctx, s.pages, "SELECT u.minute DIV ? * ? minute, k.flag, k.variant, k.reason, k.rule, k.flag_version, k.application, k.version, CAST(SUM(u.count) AS UNSIGNED) count "+
+		return list[app.UseRow](ctx, s.pages, "SELECT u.minute DIV ? * ? minute, k.flag, k.variant, k.reason, k.rule, k.flag_version flagversion, k.application, k.version, CAST(SUM(u.count) AS UNSIGNED) count "+
 			"FROM use_kinds k JOIN uses u ON u.environment_id = k.environment_id AND u.kind = k.kind WHERE k.environment_id = ? AND k.flag = ? AND u.minute >= ? AND u.minute < ? "+
 			"GROUP BY 1, k.variant, k.reason, k.rule, k.flag_version, k.application, k.version ORDER BY 1, k.variant", step, step, environment, flag, from, to)
 	case step >= 1440:
@@ -104,9 +105,9 @@ func (s *Store) usesOfAll(ctx context.Context, environment, from, to, step int64
 		Flag    string `db:"flag"`
 		Variant string `db:"variant"`
 	}](ctx, s.pages, "SELECT kind, flag, variant FROM use_kinds WHERE environment_id = ? AND last >= ?", environment, from-longestSpan-keptToADay)
-	of := make(map[string]app.CountLine, len(kinds))
+	of := make(map[string]wire.CountLine, len(kinds))
 	for _, k := range kinds {
-		of[k.Kind] = app.CountLine{Flag: k.Flag, Variant: k.Variant}
+		of[k.Kind] = wire.CountLine{Flag: k.Flag, Variant: k.Variant}
 	}
 	sums := map[app.UseRow]uint64{}
 	for _, r := range rows {

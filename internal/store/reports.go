@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -52,7 +53,7 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 }
 
 // AddCounts records what was decided in the service itself.
-func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []app.CountLine, unknown []app.AskedLine) error {
+func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine, unknown []wire.AskedLine) error {
 	return s.background(ctx, func(t *Tx) error {
 		b := &batch{t: t, store: s, environment: environment, now: now, unknown: unknown}
 		for _, l := range lines {
@@ -72,13 +73,13 @@ type batch struct {
 	introduced  map[string]int // by access key
 	instances   int
 	applied     []appliedRow
-	counts      map[app.CountLine]uint64
-	unknown     []app.AskedLine
+	counts      map[wire.CountLine]uint64
+	unknown     []wire.AskedLine
 }
 
 // known is an instance as the records and this batch know it.
 type known struct {
-	app.Status
+	wire.Status
 	via     string
 	seen    int64
 	key     string
@@ -87,7 +88,7 @@ type known struct {
 
 type appliedRow struct {
 	instance string
-	app.Applied
+	wire.Applied
 }
 
 // meet reads what is known of the instances that reports speak of, and holds their rows.
@@ -117,7 +118,7 @@ func (b *batch) meet(all []app.Incoming) error {
 			return err
 		}
 		for _, r := range rows {
-			b.known[r.ID] = &known{Status: app.Status{Sequence: r.Sequence}, seen: r.Seen, via: r.Via, key: r.Key}
+			b.known[r.ID] = &known{Status: wire.Status{Sequence: r.Sequence}, seen: r.Seen, via: r.Via, key: r.Key}
 		}
 	}
 	if len(b.known) == len(ids) {
@@ -139,7 +140,7 @@ func (b *batch) meet(all []app.Incoming) error {
 
 // status takes what an instance says of itself, unless something newer is known, or the key
 // has no say in it.
-func (b *batch) status(s *app.Status, via, key string, seen int64) bool {
+func (b *batch) status(s *wire.Status, via, key string, seen int64) bool {
 	k := b.known[s.Instance]
 	if k == nil {
 		if b.instances >= maxInstances || b.introduced[key] >= maxIntroduced {
@@ -169,9 +170,9 @@ func (b *batch) status(s *app.Status, via, key string, seen int64) bool {
 	return true
 }
 
-func (b *batch) count(l app.CountLine) {
+func (b *batch) count(l wire.CountLine) {
 	if b.counts == nil {
-		b.counts = map[app.CountLine]uint64{}
+		b.counts = map[wire.CountLine]uint64{}
 	}
 	n := l.Count
 	l.Count = 0
@@ -216,7 +217,7 @@ func (b *batch) writeInstances() error {
 		var about, keys []any
 		for _, id := range some {
 			k := b.known[id]
-			var busy app.Busy
+			var busy wire.Busy
 			if k.Busy != nil {
 				busy = *k.Busy
 			}
@@ -244,7 +245,7 @@ func (b *batch) writeInstances() error {
 
 // counted is a line under the version of its flag, with the digest that it is found by.
 type counted struct {
-	app.CountLine
+	wire.CountLine
 	kind []byte
 }
 
@@ -264,7 +265,7 @@ func (b *batch) countLines() ([]counted, error) {
 			return nil, err
 		}
 	}
-	sums := map[app.CountLine]uint64{}
+	sums := map[wire.CountLine]uint64{}
 	for l, n := range b.counts {
 		if l.FlagVersion == 0 {
 			l.FlagVersion = versions[flagAt{l.Flag, l.Revision}]
@@ -348,10 +349,10 @@ const maxAsked = 5_000
 
 // writeAsked records which flags code asks for, and how it asked in vain.
 func (b *batch) writeAsked(lines []counted) error {
-	asked := map[string]app.AskedLine{}
+	asked := map[string]wire.AskedLine{}
 	for _, l := range lines {
-		if l.Application != app.BulkUse { // who fetches all answers says nothing of which are used
-			asked[l.Flag] = app.AskedLine{Flag: l.Flag, Application: l.Application}
+		if l.Application != wire.BulkUse { // who fetches all answers says nothing of which are used
+			asked[l.Flag] = wire.AskedLine{Flag: l.Flag, Application: l.Application}
 		}
 	}
 	for _, l := range b.unknown {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/delivery"
@@ -35,7 +36,7 @@ func (p *Past) report(ctx context.Context) error {
 	for _, e := range p.envs {
 		var all []app.Incoming
 		for i := range e.followed {
-			all = append(all, app.Incoming{Report: &app.Report{Status: app.Status{Instance: fmt.Sprintf("instance-%s-%04d", e.Key, i), Sequence: 1, Application: []string{"door", "rounds"}[i%2],
+			all = append(all, app.Incoming{Report: &wire.Report{Status: wire.Status{Instance: fmt.Sprintf("instance-%s-%04d", e.Key, i), Sequence: 1, Application: []string{"door", "rounds"}[i%2],
 				Version: fmt.Sprintf("4.%d.0", i%7), Epoch: e.epoch, Revision: e.Revision, Source: "feed", Started: now - 86_400_000}}})
 		}
 		if len(all) == 0 {
@@ -67,7 +68,7 @@ func (p *Past) count(ctx context.Context) error {
 			case left <= 35*24*time.Hour:
 				step = time.Hour
 			}
-			if err := p.Store.AddCounts(ctx, e.ID, at.UnixMilli(), counts(e, flags, uint64(step/time.Minute)), []app.AskedLine{{Flag: fmt.Sprintf("gone-%d", at.YearDay()), Count: 1, Application: "door"}}); err != nil {
+			if err := p.Store.AddCounts(ctx, e.ID, at.UnixMilli(), counts(e, flags, uint64(step/time.Minute)), []wire.AskedLine{{Flag: fmt.Sprintf("gone-%d", at.YearDay()), Count: 1, Application: "door"}}); err != nil {
 				return err
 			}
 			if added++; added%50 == 0 { // as it goes on meanwhile
@@ -81,12 +82,12 @@ func (p *Past) count(ctx context.Context) error {
 	return nil
 }
 
-func counts(e *place, flags int, minutes uint64) []app.CountLine {
-	var lines []app.CountLine
+func counts(e *place, flags int, minutes uint64) []wire.CountLine {
+	var lines []wire.CountLine
 	for i := range flags {
 		at := &e.flags[i]
 		for j, variant := range at.doc.VariantNames()[:2] {
-			lines = append(lines, app.CountLine{Flag: at.doc.Key, Variant: variant, Reason: "SPLIT", FlagVersion: at.version, Application: "door", Version: "4.2.0", Count: minutes * uint64(40+i+j)})
+			lines = append(lines, wire.CountLine{Flag: at.doc.Key, Variant: variant, Reason: "SPLIT", FlagVersion: at.version, Application: "door", Version: "4.2.0", Count: minutes * uint64(40+i+j)})
 		}
 	}
 	return lines

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/work"
@@ -25,11 +26,11 @@ import (
 // committed: started, heard of lately, and not gone. One that left since, without the
 // revision, is expected no more; one that fell silent still is, by name. newest is the last
 // revision that the records know: a higher one is of a history that they lost.
-func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]app.Applied, now int64) app.Delivery {
+func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]wire.Applied, now int64) app.Delivery {
 	d := app.Delivery{Epoch: epoch, Revision: revision, At: at, Half: -1, Most: -1, All: -1, Waiting: []app.Instance{}, Lost: []app.Instance{}}
 	var took []int64
 	for _, i := range instances {
-		if i.Kind == app.ANode || i.Started > at || i.Seen < at-app.SilentAfter || i.Left && i.LeftAt <= at {
+		if i.Kind == wire.ANode || i.Started > at || i.Seen < at-app.SilentAfter || i.Left && i.LeftAt <= at {
 			continue
 		}
 		reached := int64(-1)
@@ -71,7 +72,7 @@ func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map
 type Records interface {
 	AllEnvironments(ctx context.Context) ([]app.Environment, int64, error)
 	Instances(ctx context.Context, environment, since int64) ([]app.Instance, error)
-	Applied(ctx context.Context, environment, epoch, from int64) (map[string][]app.Applied, error)
+	Applied(ctx context.Context, environment, epoch, from int64) (map[string][]wire.Applied, error)
 	CommitTimes(ctx context.Context, environment, from int64, limit int) (map[int64]int64, error)
 	DeliveredUpTo(ctx context.Context, environment, epoch int64) (int64, error)
 }

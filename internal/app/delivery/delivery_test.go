@@ -4,6 +4,7 @@ import (
 	"strings"
 	"testing"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -28,13 +29,13 @@ func TestOf(t *testing.T) {
 		{ID: "left-before", Revision: 6, Left: true, LeftAt: at - 1, Seen: at - 1},
 		{ID: "began-later", Revision: 7, Started: at + 1},
 		{ID: "lost-long-before", Revision: 5, Seen: at - app.SilentAfter - 1},
-		{ID: "node", Revision: 6, Kind: app.ANode},
-		{ID: "outpost", Revision: 7, Kind: app.AnOutpost},
+		{ID: "node", Revision: 6, Kind: wire.ANode},
+		{ID: "outpost", Revision: 7, Kind: wire.AnOutpost},
 	}
 	for i := range all {
 		all[i] = fresh(all[i])
 	}
-	applied := map[string][]app.Applied{
+	applied := map[string][]wire.Applied{
 		"has-it":                 {{Epoch: 1, Revision: 7, At: at - 9}, {Epoch: 2, Revision: 7, At: at + 100}},
 		"has-more":               {{Epoch: 2, Revision: 9, At: at + 400}, {Epoch: 2, Revision: 7, At: at + 50}},
 		"has-it-and-fell-silent": {{Epoch: 2, Revision: 8, At: at + 200}}, // which came in one with 7
@@ -55,7 +56,7 @@ func TestOf(t *testing.T) {
 	for i := range all {
 		all[i].Revision = 7
 	}
-	if d = Of(2, 7, 1_000, at, all, map[string][]app.Applied{}, now); d.Reached != d.Expected || d.All < 0 || d.Expected != 8 {
+	if d = Of(2, 7, 1_000, at, all, map[string][]wire.Applied{}, now); d.Reached != d.Expected || d.All < 0 || d.Expected != 8 {
 		t.Errorf("all have it: %+v", d)
 	}
 	if d = Of(2, 7, 1_000, at, nil, nil, now); d.Expected != 0 || d.All != -1 || len(Words([]app.Delivery{d})) != 0 {

@@ -15,6 +15,7 @@ import (
 
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -206,19 +207,15 @@ func (p *Place) Snapshot() (*Packed, error) {
 func (p *Place) Beat(now time.Time, spread time.Duration, contact int64, other bool) Frame {
 	p.ask()
 	src := p.Rules().Source
-	data := fmt.Appendf(nil, `{"now":%d,"spread":%d`, now.UnixMilli(), spread.Milliseconds())
-	if other {
-		data = append(data, `,"otherHistory":true`...)
-	} else {
-		data = fmt.Appendf(data, `,"epoch":%d,"revision":%d`, src.Epoch, src.Revision)
-		if src.Digest != "" {
-			data = fmt.Appendf(data, `,"digest":%q`, src.Digest)
-		}
+	b := wire.Beat{Now: now.UnixMilli(), Spread: spread.Milliseconds(), OtherHistory: other, Contact: contact}
+	if !other {
+		b.Epoch, b.Revision, b.Digest = src.Epoch, src.Revision, src.Digest
 	}
-	if contact > 0 {
-		data = fmt.Appendf(data, `,"contact":%d`, contact)
+	data, err := json.Marshal(b)
+	if err != nil {
+		panic(err) // numbers and a digest
 	}
-	return Frame{src.Epoch, src.Revision, src.Digest, event("beat", "", append(data, '}'))}
+	return Frame{src.Epoch, src.Revision, src.Digest, event("beat", "", data)}
 }
 
 // event writes a server-sent event; JSON has no line breaks, so one data line will do.

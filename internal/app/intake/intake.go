@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/work"
 )
@@ -40,7 +41,7 @@ const (
 type Intake struct {
 	Records Records
 	// Sampled takes what new reports say of units, all of one environment together.
-	Sampled func(ctx context.Context, environment int64, all []*app.Report) error
+	Sampled func(ctx context.Context, environment int64, all []*wire.Report) error
 	Now     func() time.Time
 	Log     *slog.Logger
 
@@ -161,7 +162,7 @@ func (in *Intake) take(ctx context.Context, environment int64, batch []*waiting)
 	if err != nil || in.Sampled == nil {
 		return taken, err
 	}
-	var fresh []*app.Report
+	var fresh []*wire.Report
 	for i, is := range taken {
 		if is {
 			fresh = append(fresh, all[i].Report)

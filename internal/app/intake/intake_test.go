@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/work"
 )
@@ -66,7 +67,7 @@ func begin(t *testing.T, r *table) *Intake {
 }
 
 func report(instance string, sequence int64) app.Incoming {
-	return app.Incoming{Report: &app.Report{Status: app.Status{Instance: instance, Sequence: sequence}}}
+	return app.Incoming{Report: &wire.Report{Status: wire.Status{Instance: instance, Sequence: sequence}}}
 }
 
 // Many reports are few transactions, and one that cannot be written hurts no other.

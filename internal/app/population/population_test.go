@@ -12,6 +12,7 @@ import (
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -95,14 +96,14 @@ func TestKnownOutlivesAnOutage(t *testing.T) {
 func TestTakeTrustsNobody(t *testing.T) {
 	r := &records{attributes: []app.Attribute{{Name: "email", Type: "string", Personal: true, Derive: sample.Domain}}}
 	s := newService(r)
-	report := &app.Report{Contexts: 3, Seen: []sample.Seen{{Name: "email", Kinds: map[string]uint64{"string": 3}, Values: []sample.ValueCount{{Value: "a@b", Count: 3}}}, {Name: "", Kinds: map[string]uint64{"string": 1}}},
-		Units: []app.UnitLine{
+	report := &wire.Report{Contexts: 3, Seen: []sample.Seen{{Name: "email", Kinds: map[string]uint64{"string": 3}, Values: []sample.ValueCount{{Value: "a@b", Count: 3}}}, {Name: "", Kinds: map[string]uint64{"string": 1}}},
+		Units: []wire.UnitLine{
 			{Of: "targetingKey", Hash: "0", Unit: "recipient-1", Attributes: json.RawMessage(`{"email":"ida@pinecrest.example","site":{"id":"site-1"}}`), Seen: 1 << 60},
 			{Of: "targetingKey", Hash: "0", Unit: "", Attributes: json.RawMessage(`{}`)},
 			{Of: "targetingKey", Hash: "0", Unit: "broken", Attributes: json.RawMessage(`[1]`)},
 			{Of: "email", Hash: "0", Unit: "ida@pinecrest.example", Attributes: json.RawMessage(`{}`)},
 		}}
-	if err := s.Take(ctx, 1, []*app.Report{report}); err != nil {
+	if err := s.Take(ctx, 1, []*wire.Report{report}); err != nil {
 		t.Fatal(err)
 	}
 	rows := r.merged["targetingKey"]
@@ -118,7 +119,7 @@ func TestTakeTrustsNobody(t *testing.T) {
 	}
 	r.off = true
 	s.Forget()
-	if err := s.Take(ctx, 1, []*app.Report{report}); err != nil || len(r.merged["targetingKey"]) != 1 {
+	if err := s.Take(ctx, 1, []*wire.Report{report}); err != nil || len(r.merged["targetingKey"]) != 1 {
 		t.Errorf("switched off: %+v %v", r.merged, err)
 	}
 }

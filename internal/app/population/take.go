@@ -14,24 +14,17 @@ import (
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
-// Order is what a client is told of sampling, in the answer to its report.
-type Order struct {
-	Off      bool                         `json:"off"`
-	Seed     string                       `json:"seed"`     // 64 bits in hexadecimal
-	Personal map[string]sample.Derivation `json:"personal"` // what may leave of attributes that do not leave themselves
-	Limits   map[string]string            `json:"limits"`   // hashes below which units are wanted, by attribute
-}
-
 // Order gives what clients of an environment are told.
-func (s *Service) Order(ctx context.Context, environment int64) (*Order, error) {
+func (s *Service) Order(ctx context.Context, environment int64) (*wire.Order, error) {
 	k, err := s.Fresh(ctx, environment)
 	if err != nil {
 		return nil, err
 	}
-	o := &Order{Off: k.Sampling.Off, Seed: strconv.FormatUint(k.Sampling.Seed, 16), Personal: k.Personal, Limits: map[string]string{}}
+	o := &wire.Order{Off: k.Sampling.Off, Seed: strconv.FormatUint(k.Sampling.Seed, 16), Personal: k.Personal, Limits: map[string]string{}}
 	for name, c := range k.Covers {
 		o.Limits[name] = strconv.FormatUint(c.Collect, 16)
 	}
@@ -48,8 +41,8 @@ const (
 
 // Take takes what clients of an environment report of units and attributes, all together.
 // What does not fit is left out: it is a sample.
-func (s *Service) Take(ctx context.Context, environment int64, all []*app.Report) error {
-	all = slices.DeleteFunc(slices.Clone(all), func(r *app.Report) bool { return len(r.Units) == 0 && r.Contexts == 0 })
+func (s *Service) Take(ctx context.Context, environment int64, all []*wire.Report) error {
+	all = slices.DeleteFunc(slices.Clone(all), func(r *wire.Report) bool { return len(r.Units) == 0 && r.Contexts == 0 })
 	if len(all) == 0 {
 		return nil
 	}
@@ -84,7 +77,7 @@ func (s *Service) Take(ctx context.Context, environment int64, all []*app.Report
 }
 
 // row is a reported unit as it is kept; false where it does not fit.
-func (k *Known) row(u *app.UnitLine, now int64) (app.UnitRow, bool) {
+func (k *Known) row(u *wire.UnitLine, now int64) (app.UnitRow, bool) {
 	if u.Unit == "" || len(u.Unit) > maxUnitText || !utf8.ValidString(u.Unit) || len(u.Attributes) > maxAttrs || condition.CheckAttribute(u.Of) != "" {
 		return app.UnitRow{}, false
 	}

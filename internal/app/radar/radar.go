@@ -16,6 +16,7 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -118,7 +119,7 @@ func old(i *app.Instance, s Subject) string {
 	add(i.Source == "disk", "decides by the copy on its disk")
 	add(i.Source == "file", "decides by the file that came with it")
 	add(i.Source == "fallback", "has no ruleset: its callers get their fallbacks")
-	behind := i.Epoch != s.Epoch || i.Revision < s.Revision && i.Seen > s.Now-settled && i.Kind != app.ANode
+	behind := i.Epoch != s.Epoch || i.Revision < s.Revision && i.Seen > s.Now-settled && i.Kind != wire.ANode
 	add(behind && len(says) == 0, "has not applied the newest revision")
 	add(len(i.TooOld) > 0, "is too old for "+strings.Join(i.TooOld, ", ")+", and gives the resting variant")
 	add(max(i.SkewMillis, -i.SkewMillis) > skewed, "has a clock that is wrong; it corrects what it decides by")

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/store"
 )
@@ -78,18 +79,18 @@ func (s *suite) leases(t *testing.T) {
 func (s *suite) reports(t *testing.T) {
 	const now = int64(1_800_000_000_000)
 	env := s.env.ID
-	report := func(sequence, revision int64, behind ...app.Follower) *app.Report {
-		return &app.Report{Status: app.Status{Instance: "x1", Sequence: sequence, Application: "door", Version: "1", Epoch: 1, Revision: revision, Source: "service", Applied: []app.Applied{{Epoch: 1, Revision: revision, At: now + revision}}},
-			Counts: []app.CountLine{{Flag: "reported", Variant: "on", Reason: "STATIC", Count: 10}}, Behind: behind}
+	report := func(sequence, revision int64, behind ...wire.Follower) *wire.Report {
+		return &wire.Report{Status: wire.Status{Instance: "x1", Sequence: sequence, Application: "door", Version: "1", Epoch: 1, Revision: revision, Source: "service", Applied: []wire.Applied{{Epoch: 1, Revision: revision, At: now + revision}}},
+			Counts: []wire.CountLine{{Flag: "reported", Variant: "on", Reason: "STATIC", Count: 10}}, Behind: behind}
 	}
-	take := func(r *app.Report, at int64, want bool) {
+	take := func(r *wire.Report, at int64, want bool) {
 		t.Helper()
 		all, err := s.st.TakeReports(s.ctx, env, []app.Incoming{{Report: r, Key: "key"}}, at)
 		if taken := len(all) == 1 && all[0]; err != nil || taken != want {
 			t.Errorf("report %d: taken %v, %v", r.Sequence, all, err)
 		}
 	}
-	behind := app.Follower{Status: app.Status{Instance: "x2", Sequence: 4, Application: "rounds", Epoch: 1, Revision: 2}, Age: 9_000}
+	behind := wire.Follower{Status: wire.Status{Instance: "x2", Sequence: 4, Application: "rounds", Epoch: 1, Revision: 2}, Age: 9_000}
 	take(report(1, 1), now, true)
 	take(report(1, 1), now+5, false)
 	take(report(3, 3, behind), now+10_000, true)

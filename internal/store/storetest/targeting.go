@@ -13,6 +13,7 @@ import (
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/store"
 )
@@ -251,7 +252,7 @@ func (s *suite) catalogue(t *testing.T) {
 		return err
 	})
 	for _, at := range []int64{60_000, 120_000} {
-		report := &app.Report{Status: app.Status{Instance: "i", Sequence: at, Application: "door"}, Counts: []app.CountLine{{Flag: "f", Variant: "on", Count: 1}}, Unknown: []app.AskedLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
+		report := &wire.Report{Status: wire.Status{Instance: "i", Sequence: at, Application: "door"}, Counts: []wire.CountLine{{Flag: "f", Variant: "on", Count: 1}}, Unknown: []wire.AskedLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
 		if _, err := s.st.TakeReports(s.ctx, s.env.ID, []app.Incoming{{Report: report, Key: "key"}}, at); err != nil {
 			t.Fatal(err)
 		}
