@@ -236,6 +236,16 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/stops":             object{"flags": []string{"one-touch-open"}},
 		"POST /projects/{project}/environments/{environment}/lifts":             object{"stops": []string{stop.Stop}},
 	}
+	// Environments that end are others than the one that all else is asked of.
+	elsewhere := map[string]string{}
+	for verb, before := range map[string]string{"archive": "", "bring-back": "archive", "remove": "archive"} {
+		name := "POST /projects/{project}/environments/{environment}/" + verb
+		elsewhere[name], bodies[name] = "over-"+verb, object{"reason": "the trial is over"}
+		s.Environment(t, "over-"+verb, false)
+		if before != "" {
+			s.Keeper.Do(t, "POST", "/projects/pinecrest/environments/over-"+verb+"/"+before, object{}, 200, nil)
+		}
+	}
 	parameter := regexp.MustCompile(`\{([a-z]+)\}`)
 	asked := 0
 	// Reading first: some of the changes end sessions or the like.
@@ -248,6 +258,9 @@ func broad(t *testing.T, s *gltest.Service) {
 					continue
 				}
 				address := parameter.ReplaceAllStringFunc(strings.TrimPrefix(path, api), func(p string) string { return values[strings.Trim(p, "{}")] })
+				if other := elsewhere[name]; other != "" {
+					address = strings.Replace(address, "/environments/production/", "/environments/"+other+"/", 1)
+				}
 				if hers[name] {
 					address = strings.Replace(address, me.Account.ID, noor, 1)
 				}

@@ -36,6 +36,7 @@ type Instances struct {
 type NodeView struct {
 	app.Node
 	app.NodePlace
+	Idle bool `json:"idle,omitempty"` // it holds nothing of this environment, and reads it as it stands once somebody asks
 }
 
 // summary is the delivery as a page of many flags needs it.
@@ -58,7 +59,7 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 			continue
 		case i.Kind == wire.ANode: // of the release before, beside this one
 			if !lost {
-				d.Nodes = append(d.Nodes, NodeView{app.Node{ID: i.ID, Version: i.Version, Started: i.Started}, app.NodePlace{Epoch: i.Epoch, Revision: i.Revision}})
+				d.Nodes = append(d.Nodes, NodeView{app.Node{ID: i.ID, Version: i.Version, Started: i.Started}, app.NodePlace{Epoch: i.Epoch, Revision: i.Revision}, false})
 			}
 			continue
 		case lost:
@@ -82,11 +83,11 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 func (c *call) nodes(e *app.Environment, d *Instances) error {
 	all, err := c.api.Records.Nodes(c.ctx)
 	for _, n := range all {
-		at, has := n.Places[e.ID]
-		if !has { // it decides nothing here
-			continue
+		at, holds := n.Places[e.ID]
+		if !holds {
+			at = app.NodePlace{Epoch: d.Epoch, Revision: d.Revision}
 		}
-		d.Nodes = append(d.Nodes, NodeView{n, at})
+		d.Nodes = append(d.Nodes, NodeView{n, at, !holds})
 		if n.Silent == 0 {
 			d.Streams, d.Pollers = d.Streams+at.Streams, d.Pollers+at.Pollers
 		}

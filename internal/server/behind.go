@@ -102,6 +102,11 @@ func (s *Server) committed(ctx context.Context, m commit.Moved) {
 	if m.Keys {
 		s.edge.Keys.Nudge()
 	}
+	if len(m.Steps) == 1 { // who edits one environment cares for it, and what is decided there is decided soon
+		for id := range m.Steps {
+			_, _ = s.edge.Hub.Place(ctx, id) // where that fails it is read once somebody asks
+		}
+	}
 	look := func() error { return s.edge.Hub.Follow(ctx, m.Steps) }
 	if m.All {
 		look = func() error { return s.edge.Hub.Look(ctx) }

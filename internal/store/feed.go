@@ -93,14 +93,16 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, digest 
 	return out[:min(len(out), limit)], nil
 }
 
-// Followed lists the environments that some process follows, or decided by of late, since a time.
+// Followed lists the environments that some process follows, or decided by, or that were made, since a
+// time.
 func (s *Store) Followed(ctx context.Context, since int64) ([]int64, error) {
 	return list[int64](ctx, s.feed, `
 		SELECT id FROM environments e
 		WHERE (EXISTS (SELECT 1 FROM instances i WHERE i.environment_id = e.id AND i.seen >= ? AND i.kind <> 'service')
-			OR EXISTS (SELECT 1 FROM use_days d WHERE d.environment_id = e.id AND d.day >= ?))
+			OR EXISTS (SELECT 1 FROM use_days d WHERE d.environment_id = e.id AND d.day >= ?)
+			OR e.created >= ?)
 			AND NOT EXISTS (SELECT 1 FROM environment_states s WHERE s.environment_id = e.id)
-		ORDER BY id`, since, since/(24*60*60*1000))
+		ORDER BY id`, since, since/(24*60*60*1000), since)
 }
 
 // Heads says where some environments stand, by id. What it costs hangs on how many they are, and

@@ -67,6 +67,8 @@ type Entry struct {
 type Judge struct {
 	Before, After *flag.Document
 	Units         *int64
+	// Noted is told the lines that the gate has the entry take besides, for the result.
+	Noted func(lines []diff.Line)
 }
 
 // Said makes an entry of lines.

@@ -85,6 +85,7 @@ type transaction struct {
 	unsaid  []audit.Record // of rows that were written, and that no entry speaks of yet
 	moved   Moved
 	raised  int64 // the epoch that began in it
+	stood   map[int64]app.Environment
 }
 
 // pending is what one chain gets at the end of the transaction.
@@ -203,8 +204,14 @@ func (t *transaction) open(ctx context.Context, c task, m *Moment) (err error) {
 	case c.kind.Span != Installation:
 		err = t.tx.LockProject(c.In.Project.ID)
 	}
-	if err != nil || c.kind.Inner {
+	if err != nil {
 		return err
+	}
+	if m.Environment != nil {
+		t.stand(*m.Environment)
+	}
+	if c.kind.Inner {
+		return nil
 	}
 	a := t.asks(c, m.Environment)
 	if c.kind.takes != nil {
@@ -225,6 +232,15 @@ func (t *transaction) open(ctx context.Context, c task, m *Moment) (err error) {
 	return admit.Pass(ctx, a)
 }
 
+// stand keeps how an environment stands before a change, which is what the gate looks at: a change
+// may be of the environment itself.
+func (t *transaction) stand(env app.Environment) {
+	if t.stood == nil {
+		t.stood = map[int64]app.Environment{}
+	}
+	t.stood[env.ID] = env
+}
+
 // asks is the gate's case of a change.
 func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
 	a := &admit.Case{Actor: &t.request.Actor, Action: c.kind.Action, Environment: env, Reason: t.request.Reason,
@@ -243,17 +259,24 @@ func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
 	if c.kind.Inner || e.Environment == nil || e.Environment.ID == 0 { // it was asked of the project as a whole
 		return nil
 	}
-	a := t.asks(c, e.Environment)
+	env := e.Environment
+	if stood, is := t.stood[env.ID]; is {
+		env = &stood
+	}
+	a := t.asks(c, env)
 	a.Action = cmp.Or(e.Action, a.Action)
 	a.Before, a.After, a.Units = e.Judge.Before, e.Judge.After, e.Judge.Units
 	if a.After != nil && t.service.Shift != nil {
-		a.Shift = func(ctx context.Context) (*shift.Shift, error) { return t.service.Shift(ctx, e.Environment, a.After) }
+		a.Shift = func(ctx context.Context) (*shift.Shift, error) { return t.service.Shift(ctx, env, a.After) }
 	}
 	if err := admit.Pass(ctx, a); err != nil {
 		return err
 	}
 	if len(a.Notes) > 0 && len(e.Entries) > 0 {
 		e.Entries[0].Lines = append(e.Entries[0].Lines, a.Notes...)
+		if e.Judge.Noted != nil {
+			e.Judge.Noted(a.Notes)
+		}
 	}
 	return nil
 }

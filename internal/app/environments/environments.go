@@ -139,7 +139,7 @@ type Edit struct {
 }
 
 func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error) {
-	env := m.Environment
+	env := *m.Environment
 	var lines []diff.Line
 	if in.Title != nil && *in.Title != env.Title {
 		lines = append(lines, diff.Text(fmt.Sprintf("title %q → %q", env.Title, *in.Title)))
@@ -154,8 +154,8 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 		env.AskFirst = *in.AskFirst
 	}
 	if len(lines) == 0 {
-		return commit.Nothing(env), nil
+		return commit.Nothing(&env), nil
 	}
-	return &commit.Effects{Result: env, In: []commit.Effect{{Environment: env, Records: []commit.Record{env},
+	return &commit.Effects{Result: &env, In: []commit.Effect{{Environment: m.Environment, Records: []commit.Record{&env},
 		Entries: []commit.Entry{commit.Said("environment.changed", env.Key, lines...)}}}}, nil
 }

@@ -91,7 +91,8 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	saved.Version++
 	saved.Revision++
 	e, err := commit.FlagPut(env, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now}, "flag.changed", lines)
-	e.Judge = commit.Judge{Before: old.Document, After: &now, Units: in.Units}
+	e.Judge = commit.Judge{Before: old.Document, After: &now, Units: in.Units,
+		Noted: func(lines []diff.Line) { saved.Difference = append(saved.Difference, diff.Said(lines)...) }}
 	return &commit.Effects{Result: saved, In: []commit.Effect{e}}, err
 }
 
