@@ -17,7 +17,8 @@ func (c *Client) elsewhere(err error) bool {
 	next := (at + 1) % int32(len(c.addresses))
 	c.address.Store(next)
 	if state, _ := c.watch(); next != 0 && state.Connected { // while all are away it is said once
-		c.log.Warn("greenlever: not connected, another address is tried", "from", c.addresses[at], "to", c.addresses[next], "error", err)
+		c.log.Warn("greenlever: not connected, another address is tried", "from", c.addresses[at], "to",
+			c.addresses[next], "error", err)
 	}
 	return next != 0
 }

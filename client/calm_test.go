@@ -83,7 +83,9 @@ func TestTheSampleHoldsOnToNoRequest(t *testing.T) {
 	s.sampling = `{"seed":"2a","personal":{},"limits":{}}`
 	c := s.open(t, func(o *Options) {
 		o.Report = time.Hour
-		o.Resolvers = []Resolver{{Name: Named("crew_size"), Find: func(context.Context, Context) (Attribute, error) { return Number("crew_size", 2), nil }}}
+		o.Resolvers = []Resolver{{Name: Named("crew_size"), Find: func(context.Context, Context) (Attribute, error) {
+			return Number("crew_size", 2), nil
+		}}}
 	})
 	c.reportSoon()
 	eventually(t, "the service's order", func() bool { return c.people.order.Load() != nil })
@@ -107,7 +109,8 @@ func TestTheSampleHoldsOnToNoRequest(t *testing.T) {
 	}
 	c.people.mu.Lock()
 	defer c.people.mu.Unlock()
-	if n := len(c.people.samples[condition.KeyName].All()); n < 800 { // who comes while a report is made is noted the next time
+	// who comes while a report is made is noted the next time
+	if n := len(c.people.samples[condition.KeyName].All()); n < 800 {
 		t.Errorf("%d units were sampled", n)
 	}
 }
@@ -148,7 +151,8 @@ func TestASlowSnapshotArrives(t *testing.T) {
 	defer srv.Close()
 	defer srv.CloseClientConnections()
 	defer close(hang)
-	c, err := Open(t.Context(), Options{URL: srv.URL, Key: "gls_test", Dir: t.TempDir(), Wait: -1, Logger: quiet, silence: still})
+	c, err := Open(t.Context(), Options{URL: srv.URL, Key: "gls_test", Dir: t.TempDir(), Wait: -1, Logger: quiet,
+		silence: still})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -164,10 +168,13 @@ func TestASlowSnapshotArrives(t *testing.T) {
 func usual(i int) string {
 	rules := []string{}
 	for j, a := range []string{"site.region", "role", "app.version"} {
-		rules = append(rules, fmt.Sprintf(`{"id":"r%d-%d","name":"Rule %d","when":{"test":"string.one-of","attribute":%q,"text":["north","south-%d"]},"gives":{"variant":"on"}}`, i, j, j, a, i%9))
+		rules = append(rules,
+			fmt.Sprintf(
+				`{"id":"r%d-%d","name":"Rule %d","when":{"test":"string.one-of","attribute":%q,"text":["north","south-%d"]},"gives":{"variant":"on"}}`, i, j, j, a, i%9))
 	}
-	return fmt.Sprintf(`{"key":"some-flag-of-a-team-%d","type":"boolean","variants":{"on":true,"off":false},"visible":false,"lever":"on","resting":"off","rules":[%s],"end":{"shares":{"by":["targetingKey"],`+
-		`"salt":"5f1c0e9ab3d24c%02d","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`, i, strings.Join(rules, ","), i%100)
+	return fmt.Sprintf(
+		`{"key":"some-flag-of-a-team-%d","type":"boolean","variants":{"on":true,"off":false},"visible":false,"lever":"on","resting":"off","rules":[%s],"end":{"shares":{"by":["targetingKey"],`+
+			`"salt":"5f1c0e9ab3d24c%02d","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`, i, strings.Join(rules, ","), i%100)
 }
 
 // Ten thousand usual flags, 7 MB as they come, take 25 MB at most.
@@ -202,7 +209,9 @@ func TestTenThousandFlagsAreSmall(t *testing.T) {
 func TestSlotsAreUsedAgain(t *testing.T) {
 	var c counts
 	doc := func(i int) *flag.Document {
-		return &flag.Document{Key: "a", Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "off"}, Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")},
+		return &flag.Document{Key: "a", Type: flag.Boolean, Lever: flag.On, Resting: "off",
+			End: flag.Gives{Variant: "off"}, Variants: map[string]json.RawMessage{"on": json.RawMessage("true"),
+				"off": json.RawMessage("false")},
 			Rules: []flag.Rule{{ID: fmt.Sprint("rule-", i), Name: "R", Gives: flag.Gives{Variant: "on"}}}}
 	}
 	rs := decide.Compile(emptyRuleset, nil)
@@ -238,7 +247,8 @@ func TestSlotsAreUsedAgain(t *testing.T) {
 
 // The disk is written once a second at most, and half a megabyte a second.
 func TestDiskWritesAreBounded(t *testing.T) {
-	for size, want := range map[int]time.Duration{0: time.Second, 100_000: time.Second, 5 << 20: 10 * time.Second, 1 << 30: time.Minute} {
+	for size, want := range map[int]time.Duration{0: time.Second, 100_000: time.Second, 5 << 20: 10 * time.Second,
+		1 << 30: time.Minute} {
 		if got := pauseAfter(size); got != want {
 			t.Errorf("after %d bytes: %v", size, got)
 		}
@@ -248,13 +258,16 @@ func TestDiskWritesAreBounded(t *testing.T) {
 // Of several addresses the first is followed while it can be, else the next at once; it is left for the
 // first one when that is ready again, and not before.
 func TestSeveralAddresses(t *testing.T) {
-	first, second := newService(t, ruleset(1, 1, boolean("a", "on"))), newService(t, ruleset(1, 2, boolean("a", "off")))
-	for _, bad := range []string{"http://a.example,", "http://a.example;http://b.example", "http://a.example, b.example", "http://a.example http://b.example"} {
+	first, second := newService(t, ruleset(1, 1, boolean("a", "on"))),
+		newService(t, ruleset(1, 2, boolean("a", "off")))
+	for _, bad := range []string{"http://a.example,", "http://a.example;http://b.example",
+		"http://a.example, b.example", "http://a.example http://b.example"} {
 		if _, err := Open(t.Context(), Options{URL: bad, Key: "gls_test", Wait: -1}); err == nil {
 			t.Errorf("%q is taken", bad)
 		}
 	}
-	c, err := Open(t.Context(), Options{URL: first.URL + " , " + second.URL + "/", Key: "gls_test", Dir: t.TempDir(), Logger: quiet, homeward: 50 * time.Millisecond})
+	c, err := Open(t.Context(), Options{URL: first.URL + " , " + second.URL + "/", Key: "gls_test", Dir: t.TempDir(),
+		Logger: quiet, homeward: 50 * time.Millisecond})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -264,12 +277,20 @@ func TestSeveralAddresses(t *testing.T) {
 	}
 	first.down.Store(true)
 	first.CloseClientConnections()
-	eventually(t, "nobody follows the first", func() bool { first.mu.Lock(); defer first.mu.Unlock(); return len(first.feeds) == 0 })
+	eventually(t, "nobody follows the first", func() bool {
+		first.mu.Lock()
+		defer first.mu.Unlock()
+		return len(first.feeds) == 0
+	})
 	tell := func(s *service) {
 		eventually(t, "somebody follows", func() bool { s.mu.Lock(); defer s.mu.Unlock(); return len(s.feeds) > 0 })
 		s.send("event: snapshot\ndata: {}\n\n")
 	}
-	eventually(t, "nobody follows the first", func() bool { first.mu.Lock(); defer first.mu.Unlock(); return len(first.feeds) == 0 })
+	eventually(t, "nobody follows the first", func() bool {
+		first.mu.Lock()
+		defer first.mu.Unlock()
+		return len(first.feeds) == 0
+	})
 	tell(second)
 	until(t, c, "the second", func(s State) bool { return s.Revision == 2 && s.Connected })
 	first.set(ruleset(1, 3, boolean("a", "on")))
@@ -306,7 +327,8 @@ func TestWhatIsNoText(t *testing.T) {
 	if n := strings.Count(log.String(), "not valid UTF-8"); n != 3 {
 		t.Errorf("said %d times: %s", n, log.String())
 	}
-	for text, good := range map[string]bool{`{"a":"\ud83d\ude00"}`: true, `{"a":"\\\\ud800"}`: true, `{"a":"\ud800"}`: false, `{"a":"\ude00\ud83d"}`: false, `{"a":"\ud800\u0041"}`: false, `{"a":"x\`: false} {
+	for text, good := range map[string]bool{`{"a":"\ud83d\ude00"}`: true, `{"a":"\\\\ud800"}`: true,
+		`{"a":"\ud800"}`: false, `{"a":"\ude00\ud83d"}`: false, `{"a":"\ud800\u0041"}`: false, `{"a":"x\`: false} {
 		if _, err := ReadContext([]byte(text)); (err == nil) != good {
 			t.Errorf("%s: %v", text, err)
 		}
@@ -322,7 +344,8 @@ func TestLargeUnitsGoInPortions(t *testing.T) {
 	much, escaped := strings.Repeat("x", 15_000), strings.Repeat("\x01", 15_000)
 	eventually(t, "all units", func() bool {
 		for i := range 300 {
-			c.Bool(t.Context(), "by-site", Unit(fmt.Sprint("recipient-", i), String("site.id", "site-1"), String("much", much)), false)
+			c.Bool(t.Context(), "by-site", Unit(fmt.Sprint("recipient-", i), String("site.id", "site-1"),
+				String("much", much)), false)
 		}
 		c.Bool(t.Context(), "by-site", Unit("escaped", String("much", escaped)), false)
 		c.Bool(t.Context(), "by-site", Unit("too-much", String("much", much), String("more", much)), false)

@@ -181,7 +181,8 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 
 // refused is the error for an access key that the service does not take.
 func refused(s State) error {
-	return fmt.Errorf("greenlever: the service does not take the access key in GREENLEVER_KEY, which must be a live one of kind service for this installation: %s", s.LastError)
+	return fmt.Errorf("greenlever: the service does not take the access key in GREENLEVER_KEY, which must be a live "+
+		"one of kind service for this installation: %s", s.LastError)
 }
 
 var emptyRuleset = &flag.Ruleset{Flags: map[string]json.RawMessage{}, Segments: map[string]json.RawMessage{}}
@@ -193,15 +194,18 @@ func newClient(o Options) (*Client, error) {
 	o.Application = firstOf(o.Application, filepath.Base(os.Args[0]))
 	switch {
 	case o.URL == "" && o.File == "":
-		return nil, errors.New("greenlever: set GREENLEVER_URL to the service's address (and GREENLEVER_KEY), or GREENLEVER_FILE to a ruleset's path")
+		return nil, errors.New("greenlever: set GREENLEVER_URL to the service's address (and GREENLEVER_KEY), or " +
+			"GREENLEVER_FILE to a ruleset's path")
 	case o.URL != "" && o.Key == "":
 		return nil, errors.New("greenlever: set GREENLEVER_KEY to an access key of kind service")
 	}
 	var addresses []string
 	for address := range strings.SplitSeq(o.URL, ",") {
 		address = strings.TrimRight(strings.TrimSpace(address), "/")
-		if u, err := url.Parse(address); o.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" || strings.ContainsAny(u.Host, "; ")) {
-			return nil, fmt.Errorf("greenlever: GREENLEVER_URL holds %q, which is no address such as https://flags.pinecrest.example", address)
+		if u, err := url.Parse(address); o.URL != "" && (err != nil || u.Scheme != "http" && u.Scheme != "https" ||
+			u.Host == "" || strings.ContainsAny(u.Host, "; ")) {
+			return nil, fmt.Errorf("greenlever: GREENLEVER_URL holds %q, which is no address such as "+
+				"https://flags.pinecrest.example", address)
 		}
 		addresses = append(addresses, address)
 	}
@@ -223,7 +227,8 @@ func newClient(o Options) (*Client, error) {
 	if o.Logger == nil {
 		o.Logger = slog.Default()
 	}
-	c := &Client{options: o, decided: o.Decided, log: o.Logger, addresses: addresses, instance: newInstance(), started: time.Now(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
+	c := &Client{options: o, decided: o.Decided, log: o.Logger, addresses: addresses, instance: newInstance(),
+		started: time.Now(), changed: make(chan struct{}), nudge: make(chan struct{}, 1)}
 	for i := range o.Resolvers {
 		c.people.finds = append(c.people.finds, o.Resolvers[i].Name.text)
 	}
@@ -251,7 +256,8 @@ func (c *Client) startFromDiskOrFile() {
 	rs, contact, err := c.disk.read()
 	if err == nil {
 		if c.disk.damaged != nil {
-			c.log.Error("greenlever: who is on a list is unknown until the service is reached", "error", c.disk.damaged)
+			c.log.Error("greenlever: who is on a list is unknown until the service is reached", "error",
+				c.disk.damaged)
 			c.link.LastError = c.disk.damaged.Error()
 		}
 		c.link.Contact = contact
@@ -305,7 +311,8 @@ func (c *Client) Ready(ctx context.Context) error {
 		select {
 		case <-changed:
 		case <-ctx.Done():
-			return fmt.Errorf("greenlever: not ready, decisions are by %s: %s: %w", state.Source, firstOf(state.LastError, "the service has not answered yet"), ctx.Err())
+			return fmt.Errorf("greenlever: not ready, decisions are by %s: %s: %w", state.Source,
+				firstOf(state.LastError, "the service has not answered yet"), ctx.Err())
 		}
 	}
 }
@@ -389,7 +396,8 @@ func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
 	rs, blocks := c.counts.grow(rs, time.Now())
 	next := &state{rules: rs, base: rs, blocks: blocks, source: from, handles: lookUpHandles(rs)}
 	c.state.Store(next)
-	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch || c.link.Revision != rs.Source.Revision) {
+	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch ||
+		c.link.Revision != rs.Source.Revision) {
 		c.note(rs.Source.Epoch, rs.Source.Revision, rs.Source.Digest)
 	}
 	level := slog.LevelDebug // each revision
@@ -402,7 +410,8 @@ func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
 		t.Applied(rs.Source, e)
 	}
 	if from != FromNowhere {
-		c.log.Log(context.Background(), level, "greenlever: ruleset in use", "from", from, "epoch", rs.Source.Epoch, "revision", rs.Source.Revision)
+		c.log.Log(context.Background(), level, "greenlever: ruleset in use", "from", from, "epoch", rs.Source.Epoch,
+			"revision", rs.Source.Revision)
 	}
 	if from == FromService {
 		c.disk.mark()

@@ -38,11 +38,13 @@ type service struct {
 }
 
 func boolean(key, lever string) string {
-	return fmt.Sprintf(`{"key":%q,"type":"boolean","variants":{"on":true,"off":false},"lever":%q,"resting":"off","end":{"variant":"on"}}`, key, lever)
+	return fmt.Sprintf(
+		`{"key":%q,"type":"boolean","variants":{"on":true,"off":false},"lever":%q,"resting":"off","end":{"variant":"on"}}`, key, lever)
 }
 
 func ruleset(epoch, revision int, flags ...string) string {
-	return fmt.Sprintf(`{"format":1,"epoch":%d,"revision":%d,"at":0,"flags":[%s],"segments":[],"stops":[]}`, epoch, revision, strings.Join(flags, ","))
+	return fmt.Sprintf(`{"format":1,"epoch":%d,"revision":%d,"at":0,"flags":[%s],"segments":[],"stops":[]}`, epoch,
+		revision, strings.Join(flags, ","))
 }
 
 func newService(t *testing.T, snapshot string) *service {
@@ -139,7 +141,8 @@ func (s *service) set(snapshot string) {
 
 func (s *service) open(t *testing.T, change ...func(*Options)) *Client {
 	t.Helper()
-	o := Options{URL: s.URL, Key: "gls_test", Dir: t.TempDir(), Application: "test", Logger: quiet, Wait: 10 * time.Second}
+	o := Options{URL: s.URL, Key: "gls_test", Dir: t.TempDir(), Application: "test", Logger: quiet,
+		Wait: 10 * time.Second}
 	for _, f := range change {
 		f(&o)
 	}
@@ -173,7 +176,8 @@ func TestEventsApplyInOrderAndGapsFetch(t *testing.T) {
 	s := newService(t, ruleset(1, 1, boolean("a", "off")))
 	c := s.open(t)
 	event := func(r int, lever string) string {
-		return fmt.Sprintf("event: revision\nid: 1.%d\ndata: {\"format\":1,\"epoch\":1,\"revision\":%d,\"flags\":[%s]}\n\n", r, r, boolean("a", lever))
+		return fmt.Sprintf("event: revision\nid: 1.%d\ndata: "+
+			"{\"format\":1,\"epoch\":1,\"revision\":%d,\"flags\":[%s]}\n\n", r, r, boolean("a", lever))
 	}
 	unit := Unit("x")
 	s.send(event(2, "on"))
@@ -192,13 +196,16 @@ func TestEventsApplyInOrderAndGapsFetch(t *testing.T) {
 	}
 	s.set(ruleset(1, 5, boolean("a", "on")))
 	s.send("event: snapshot\ndata: {}\n\n")
-	until(t, c, "that an older revision is refused", func(st State) bool { return strings.Contains(st.LastError, "epoch new") })
+	until(t, c, "that an older revision is refused", func(st State) bool {
+		return strings.Contains(st.LastError, "epoch new")
+	})
 	if c.State().Revision != 7 || c.Bool(context.Background(), "a", unit, true) {
 		t.Error("the client went back in its epoch")
 	}
 	s.set(ruleset(2, 1, boolean("a", "on")))
 	until(t, c, "that it connects again", func(st State) bool { return st.Connected })
-	s.send(`event: beat` + "\n" + fmt.Sprintf(`data: {"now":%d,"epoch":2,"revision":1}`, time.Now().UnixMilli()) + "\n\n")
+	s.send(`event: beat` + "\n" + fmt.Sprintf(`data: {"now":%d,"epoch":2,"revision":1}`, time.Now().UnixMilli()) +
+		"\n\n")
 	until(t, c, "the new epoch", func(st State) bool { return st.Epoch == 2 && st.Revision == 1 })
 }
 
@@ -216,7 +223,8 @@ func TestNewerFormatIsRefused(t *testing.T) {
 func TestClockSkewIsKnown(t *testing.T) {
 	s := newService(t, ruleset(1, 1))
 	c := s.open(t)
-	s.send("event: beat\n" + fmt.Sprintf(`data: {"now":%d,"epoch":1,"revision":1}`, time.Now().Add(40*time.Second).UnixMilli()) + "\n\n")
+	s.send("event: beat\n" + fmt.Sprintf(`data: {"now":%d,"epoch":1,"revision":1}`,
+		time.Now().Add(40*time.Second).UnixMilli()) + "\n\n")
 	deadline := time.After(10 * time.Second)
 	for c.State().Skew < 39*time.Second {
 		select {
@@ -230,7 +238,9 @@ func TestClockSkewIsKnown(t *testing.T) {
 func TestWrongKeyIsNamed(t *testing.T) {
 	s := newService(t, ruleset(1, 1))
 	c := s.open(t, func(o *Options) { o.Key = "gls_wrong"; o.Wait = -1 })
-	until(t, c, "the refusal", func(st State) bool { return strings.Contains(st.LastError, "the access key is not known") })
+	until(t, c, "the refusal", func(st State) bool {
+		return strings.Contains(st.LastError, "the access key is not known")
+	})
 	if a := c.Answer(context.Background(), "a", Unit("x")); a.Code != "PROVIDER_NOT_READY" {
 		t.Errorf("%+v", a)
 	}
@@ -258,7 +268,8 @@ func TestCountsAddUp(t *testing.T) {
 		if r%2 == 0 {
 			variants = `{"on":true,"off":false,"new":true}` // other slots
 		}
-		s.send(fmt.Sprintf("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":%d,\"flags\":[{\"key\":\"a\",\"type\":\"boolean\",\"variants\":%s,\"lever\":\"on\",\"resting\":\"off\",\"end\":{\"variant\":\"on\"}}]}\n\n", r, variants))
+		s.send(fmt.Sprintf("event: revision\ndata: "+
+			"{\"format\":1,\"epoch\":1,\"revision\":%d,\"flags\":[{\"key\":\"a\",\"type\":\"boolean\",\"variants\":%s,\"lever\":\"on\",\"resting\":\"off\",\"end\":{\"variant\":\"on\"}}]}\n\n", r, variants))
 	}
 	all.Wait()
 	until(t, c, "the last revision", revision(30))
@@ -295,7 +306,8 @@ func TestCountsAddUp(t *testing.T) {
 			t.Errorf("report %d of %d: leaving %t", i+1, len(s.reports), r.Leaving)
 		}
 	}
-	if sum["a on"] != workers*each || sum["b "] != workers*each || sum["b as string"] != workers*each || unknown != workers {
+	if sum["a on"] != workers*each || sum["b "] != workers*each || sum["b as string"] != workers*each ||
+		unknown != workers {
 		t.Errorf("counted %v and %d unknown, decided %d of each", sum, unknown, workers*each)
 	}
 	if len(s.reports) == len(seen) {
@@ -305,12 +317,16 @@ func TestCountsAddUp(t *testing.T) {
 
 func TestValues(t *testing.T) {
 	doc := func(key, kind, a, b string) string {
-		return fmt.Sprintf(`{"key":%q,"type":%q,"variants":{"a":%s,"b":%s},"lever":"on","resting":"b","end":{"variant":"a"}}`, key, kind, a, b)
+		return fmt.Sprintf(
+			`{"key":%q,"type":%q,"variants":{"a":%s,"b":%s},"lever":"on","resting":"b","end":{"variant":"a"}}`, key,
+			kind, a, b)
 	}
-	s := newService(t, ruleset(1, 1, doc("text", "string", `"x"`, `"y"`), doc("number", "number", "2.5", "1"), doc("object", "object", `{"attempts":5}`, "{}"), doc("broken", "string", "1", "2"), boolean("flag", "on")))
+	s := newService(t, ruleset(1, 1, doc("text", "string", `"x"`, `"y"`), doc("number", "number", "2.5", "1"),
+		doc("object", "object", `{"attempts":5}`, "{}"), doc("broken", "string", "1", "2"), boolean("flag", "on")))
 	c := s.open(t)
 	u := Unit("x", String("a", "b"), Bool("c", true), List("d", "e", "f"), Number("g", 1.5), Int("h", 3))
-	if u.Key() != "x" || c.String(context.Background(), "text", u, "") != "x" || c.Number(context.Background(), "number", u, 0) != 2.5 || !c.Bool(context.Background(), "flag", u, false) {
+	if u.Key() != "x" || c.String(context.Background(), "text", u, "") != "x" || c.Number(context.Background(),
+		"number", u, 0) != 2.5 || !c.Bool(context.Background(), "flag", u, false) {
 		t.Error("values")
 	}
 	type retries struct{ Attempts int }
@@ -351,7 +367,8 @@ func TestTypedCallsAllocateNothing(t *testing.T) {
 	s := newService(t, ruleset(1, 1, boolean("a", "on")))
 	c := s.open(t)
 	u := Unit("recipient-17", String("site.id", "site-1"))
-	for name, call := range map[string]func(){"Bool": func() { c.Bool(context.Background(), "a", u, false) }, "Answer": func() { c.Answer(context.Background(), "a", u) }} {
+	for name, call := range map[string]func(){"Bool": func() { c.Bool(context.Background(), "a", u, false) },
+		"Answer": func() { c.Answer(context.Background(), "a", u) }} {
 		if n := testing.AllocsPerRun(200, call); n != 0 {
 			t.Errorf("%s: %v allocations", name, n)
 		}
@@ -360,7 +377,8 @@ func TestTypedCallsAllocateNothing(t *testing.T) {
 
 // Event streams as the standard has them: comments, several data lines, unknown fields.
 func TestReadEvents(t *testing.T) {
-	in := ": comment\n\nevent: a\ndata: 1\ndata:2\nid: 7\nretry: 5\nodd\n\ndata: only\n\nevent: none\n\nevent: cut\ndata: x\n"
+	in := ": comment\n\nevent: a\ndata: 1\ndata:2\nid: 7\nretry: 5\nodd\n\ndata: only\n\nevent: none\n\nevent: " +
+		"cut\ndata: x\n"
 	var got []string
 	err := readEvents(strings.NewReader(in), func(event string, data []byte) error {
 		got = append(got, event+"="+string(data))

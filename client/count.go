@@ -87,7 +87,9 @@ func (c *counts) grow(rs *decide.Ruleset, now time.Time) (*decide.Ruleset, []*bl
 	}
 	had := c.runs // new ones stand behind them until they are sorted
 	for f := range rs.Flags {
-		if _, known := slices.BinarySearchFunc(had, f.Slot, func(r cellRun, at int32) int { return cmp.Compare(r.at, at) }); !known {
+		if _, known := slices.BinarySearchFunc(had, f.Slot, func(r cellRun, at int32) int {
+			return cmp.Compare(r.at, at)
+		}); !known {
 			c.runs = append(c.runs, cellRun{at: f.Slot, of: f})
 		}
 	}

@@ -196,7 +196,8 @@ func (c *Client) inVain(ctx context.Context, s *state, f *decide.Flag, a *ask, f
 		return answer
 	}
 	s.count(f.Slot + int32(f.ErrorCell()))
-	answer := Answer{Flag: f.Key, Reason: "ERROR", Code: "PARSE_ERROR", Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
+	answer := Answer{Flag: f.Key, Reason: "ERROR", Code: "PARSE_ERROR", Epoch: s.rules.Source.Epoch,
+		Revision: s.rules.Source.Revision}
 	if f.Kind != decide.NoKind {
 		answer.Code = "TYPE_MISMATCH"
 		c.counts.inVain(f.Key, a.kind, fallback, true, true)
@@ -272,7 +273,8 @@ func (c *Client) answer(ctx context.Context, s *state, a ask) Answer {
 }
 
 func (s *state) missing(key string) Answer {
-	a := Answer{Flag: key, Reason: "ERROR", Code: "FLAG_NOT_FOUND", Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision}
+	a := Answer{Flag: key, Reason: "ERROR", Code: "FLAG_NOT_FOUND", Epoch: s.rules.Source.Epoch,
+		Revision: s.rules.Source.Revision}
 	if !s.ready() {
 		a.Code = "PROVIDER_NOT_READY"
 	}
@@ -280,7 +282,8 @@ func (s *state) missing(key string) Answer {
 }
 
 func (s *state) answer(f *decide.Flag, o decide.Outcome) Answer {
-	a := Answer{Flag: f.Key, Reason: o.Reason.String(), Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision, kind: f.Type}
+	a := Answer{Flag: f.Key, Reason: o.Reason.String(), Epoch: s.rules.Source.Epoch, Revision: s.rules.Source.Revision,
+		kind: f.Type}
 	if a.value = f.Variant(o.Variant); a.value == nil {
 		a.Code = "PARSE_ERROR"
 		return a

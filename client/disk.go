@@ -224,7 +224,8 @@ func (c *Client) watchFile(ctx context.Context) {
 			continue
 		}
 		if err := c.loadFile(); err != nil {
-			c.log.Warn("greenlever: the ruleset's file was saved with an error, so the one before stays in use", "error", err)
+			c.log.Warn("greenlever: the ruleset's file was saved with an error, so the one before stays in use",
+				"error", err)
 		}
 	}
 }

@@ -45,7 +45,8 @@ type DoubleFlag struct {
 func NewDouble(t TB, values map[string]any) *Double {
 	t.Helper()
 	d := &Double{t: t, values: map[string]any{}, asked: map[string]int{}}
-	d.Client = &Client{log: slog.New(slog.DiscardHandler), changed: make(chan struct{}), nudge: make(chan struct{}, 1), disk: &disk{}}
+	d.Client = &Client{log: slog.New(slog.DiscardHandler), changed: make(chan struct{}), nudge: make(chan struct{}, 1),
+		disk: &disk{}}
 	d.Client.options.File = "double"
 	d.Client.cancel = func() {}
 	d.Client.decided = d.decided
@@ -105,7 +106,8 @@ func (d *Double) put() error {
 }
 
 func (of *DoubleFlag) document(key string) (*flag.Document, error) {
-	doc := &flag.Document{Key: key, Variants: map[string]json.RawMessage{}, Visible: true, Lever: flag.On, Resting: of.Gives, End: flag.Gives{Variant: of.Gives}}
+	doc := &flag.Document{Key: key, Variants: map[string]json.RawMessage{}, Visible: true, Lever: flag.On,
+		Resting: of.Gives, End: flag.Gives{Variant: of.Gives}}
 	for name, v := range of.Variants {
 		raw, err := json.Marshal(v)
 		if err != nil {
@@ -114,7 +116,8 @@ func (of *DoubleFlag) document(key string) (*flag.Document, error) {
 		kind := slices.IndexFunc(flag.Types(), func(t flag.Type) bool { return flag.CheckValue(t, raw) == "" })
 		switch {
 		case kind < 0:
-			return nil, fmt.Errorf("the value is %s: use a boolean, a string, a number, or what is written as a JSON object", raw)
+			return nil, fmt.Errorf("the value is %s: use a boolean, a string, a number, or what is written as a "+
+				"JSON object", raw)
 		case doc.Type != "" && doc.Type != flag.Types()[kind]:
 			return nil, errors.New("its values are of several types")
 		}

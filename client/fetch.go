@@ -13,7 +13,8 @@ import (
 
 // fetch sends a request and reads the answer whole. It takes as long as it must, over however slow a
 // line, and ends where nothing moves for as long as still.
-func (c *Client) fetch(ctx context.Context, still time.Duration, method, path string, body []byte, most int64) (status int, answer []byte, err error) {
+func (c *Client) fetch(ctx context.Context, still time.Duration, method, path string, body []byte,
+	most int64) (status int, answer []byte, err error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	end := func() { cancel(errStill) }

@@ -84,7 +84,8 @@ func (c *Client) disconnected(err error) {
 	}
 	c.link.Connected, c.link.LastError = false, err.Error()
 	var answered *answerError
-	c.link.Refused = errors.As(err, &answered) && (answered.status == http.StatusUnauthorized || answered.status == http.StatusForbidden)
+	c.link.Refused = errors.As(err, &answered) && (answered.status == http.StatusUnauthorized ||
+		answered.status == http.StatusForbidden)
 	c.tell()
 }
 
@@ -231,7 +232,8 @@ func (c *Client) strand(is bool) {
 	}
 	c.link.Stranded = is
 	if is {
-		c.link.LastError = "the service does not know the revision in use here: its records were restored from a backup, and it needs `greenlever epoch new`"
+		c.link.LastError = "the service does not know the revision in use here: its records were restored from a " +
+			"backup, and it needs `greenlever epoch new`"
 		c.log.Error("greenlever: " + c.link.LastError)
 	} else {
 		c.link.LastError = ""
@@ -285,7 +287,8 @@ func (c *Client) fetchSnapshot(ctx context.Context) error {
 	mine := have.base.Source
 	local := have.source == FromNowhere || have.source == FromFile
 	if !local && (rs.Epoch < mine.Epoch || rs.Epoch == mine.Epoch && rs.Revision < mine.Revision) {
-		return fmt.Errorf("the service is at %d.%d, behind %d.%d that this client has had: it was restored from a backup and needs `greenlever epoch new`",
+		return fmt.Errorf("the service is at %d.%d, behind %d.%d that this client has had: it was restored from a "+
+			"backup and needs `greenlever epoch new`",
 			rs.Epoch, rs.Revision, mine.Epoch, mine.Revision)
 	}
 	if err := c.holding(ctx, rs); err != nil {

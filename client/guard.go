@@ -31,7 +31,8 @@ func (c *Client) guard(what string, fn func()) (ok bool) {
 	defer func() {
 		if p := recover(); p != nil {
 			if _, said := c.panics.LoadOrStore(fmt.Sprint(what, p), true); !said {
-				c.log.Error("greenlever: a part of the client panicked and goes on; please report it", "while", what, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
+				c.log.Error("greenlever: a part of the client panicked and goes on; please report it", "while", what,
+					"panic", fmt.Sprint(p), "stack", string(debug.Stack()))
 			}
 		}
 	}()

@@ -32,7 +32,8 @@ func (c *Client) fetchLists(ctx context.Context, digests []string) (map[string]f
 				c.log.Error("greenlever: a list kept on disk is of no use and is fetched again", "error", err)
 			}
 			h, err = c.fetchList(ctx, digest, nearest(have))
-			if errors.Is(err, errNoList) { // the service cannot read it either: who is on it is unknown, and all else goes on
+			// the service cannot read it either: who is on it is unknown, and all else goes on
+			if errors.Is(err, errNoList) {
 				c.log.Error("greenlever: the service does not have a list; who is on it is unknown", "list", digest)
 				continue
 			}
@@ -61,7 +62,8 @@ func nearest(have *flag.Ruleset) string {
 }
 
 func (c *Client) fetchList(ctx context.Context, digest, from string) (flag.Hashes, error) {
-	status, raw, err := c.fetch(ctx, c.options.silence, http.MethodGet, "/follow/v1/lists/"+digest+"?from="+from, nil, maxList)
+	status, raw, err := c.fetch(ctx, c.options.silence, http.MethodGet, "/follow/v1/lists/"+digest+"?from="+from, nil,
+		maxList)
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("read list: %w", err)
@@ -115,7 +117,8 @@ func (d *disk) readList(digest string) (flag.Hashes, error) {
 		err = errors.New("its hashes are not the ones that were kept")
 	}
 	if err != nil { // it is fetched again, and must not stay in the way of the whole one
-		return nil, errors.Join(fmt.Errorf("the list %s is damaged: %w", d.listPath(digest), err), os.Remove(d.listPath(digest)))
+		return nil, errors.Join(fmt.Errorf("the list %s is damaged: %w", d.listPath(digest), err),
+			os.Remove(d.listPath(digest)))
 	}
 	return h, nil
 }

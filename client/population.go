@@ -125,7 +125,10 @@ func (p *population) look(f *decide.Flag, c *condition.Context, often bool) {
 		if _, personal := o.personal[condition.KeyAttribute]; !personal && c.Key() != "" {
 			p.often.note(strings.Clone(c.Key()))
 		}
-		p.seen.Note(c, time.Now().UnixMilli(), func(name string) bool { _, personal := o.personal[name]; return !personal })
+		p.seen.Note(c, time.Now().UnixMilli(), func(name string) bool {
+			_, personal := o.personal[name]
+			return !personal
+		})
 		p.mu.Unlock()
 	}
 }
@@ -243,13 +246,16 @@ func (p *population) take() (lines []wire.UnitLine, contexts uint64, seen []samp
 				continue
 			}
 			bytes += len(raw)
-			lines = append(lines, wire.UnitLine{Of: name.Value(), Hash: strconv.FormatUint(one.Hash, 16), Unit: one.Key, Attributes: raw, Seen: one.Seen})
+			lines = append(lines, wire.UnitLine{Of: name.Value(), Hash: strconv.FormatUint(one.Hash, 16),
+				Unit: one.Key, Attributes: raw, Seen: one.Seen})
 		}
 		if len(u.sent) > 4*sample.K { // those that fell out of the sample
 			u.sent = map[uint64]sentUnit{}
 		}
 	}
-	slices.SortFunc(lines, func(a, b wire.UnitLine) int { return cmp.Or(cmp.Compare(a.Of, b.Of), cmp.Compare(a.Hash, b.Hash)) })
+	slices.SortFunc(lines, func(a, b wire.UnitLine) int {
+		return cmp.Or(cmp.Compare(a.Of, b.Of), cmp.Compare(a.Hash, b.Hash))
+	})
 	for _, name := range p.finds {
 		p.seen.Resolved(name)
 	}

@@ -51,7 +51,9 @@ func TestUnitsAreReported(t *testing.T) {
 	c := s.open(t, func(o *Options) { o.Report = 20 * time.Millisecond })
 	ask := func() {
 		for i := range 300 {
-			c.Bool(context.Background(), "by-site", Unit(fmt.Sprint("recipient-", i), String("site.id", fmt.Sprint("site-", i%7)), String("email", "ida@pinecrest.example"), String("phone", "1"), String("badge", "B-7"), List("languages", "nb")), false)
+			c.Bool(context.Background(), "by-site", Unit(fmt.Sprint("recipient-", i),
+				String("site.id", fmt.Sprint("site-", i%7)), String("email", "ida@pinecrest.example"),
+				String("phone", "1"), String("badge", "B-7"), List("languages", "nb")), false)
 		}
 	}
 	eventually(t, "all units", func() bool {
@@ -64,7 +66,8 @@ func TestUnitsAreReported(t *testing.T) {
 		if err := json.Unmarshal(u.Attributes, &attributes); err != nil {
 			t.Fatal(err)
 		}
-		if attributes["email"] != "@pinecrest.example" || attributes["phone"] != nil || fmt.Sprint(attributes["badge"]) != "map[]" || fmt.Sprint(attributes["languages"]) != "[nb]" {
+		if attributes["email"] != "@pinecrest.example" || attributes["phone"] != nil ||
+			fmt.Sprint(attributes["badge"]) != "map[]" || fmt.Sprint(attributes["languages"]) != "[nb]" {
 			t.Fatalf("%s", u.Attributes)
 		}
 		if u.Hash != fmt.Sprintf("%x", sample.Hash(0x2a, u.Unit)) || u.Seen == 0 {
@@ -133,8 +136,10 @@ func TestPlainFlagsAreThinned(t *testing.T) {
 }
 
 func segmented(digest string, count int, secret [16]byte) string {
-	list := fmt.Sprintf(`{"key":"many","in":{"digest":%q,"count":%d,"secret":%q}}`, digest, count, base64.StdEncoding.EncodeToString(secret[:]))
-	return fmt.Sprintf(`{"format":1,"epoch":1,"revision":1,"at":0,"flags":[{"key":"f","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"listed","when":{"test":"segment","segment":"many"},"gives":{"variant":"on"}}],"end":{"variant":"off"}}],"segments":[%s],"stops":[]}`, list)
+	list := fmt.Sprintf(`{"key":"many","in":{"digest":%q,"count":%d,"secret":%q}}`, digest, count,
+		base64.StdEncoding.EncodeToString(secret[:]))
+	return fmt.Sprintf(
+		`{"format":1,"epoch":1,"revision":1,"at":0,"flags":[{"key":"f","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"listed","when":{"test":"segment","segment":"many"},"gives":{"variant":"on"}}],"end":{"variant":"off"}}],"segments":[%s],"stops":[]}`, list)
 }
 
 // Long lists are fetched before a revision applies, as a difference where one is at hand,
@@ -161,7 +166,8 @@ func TestLongLists(t *testing.T) {
 		list, _, _ := strings.Cut(rest, `,"stops"`)
 		return list
 	}
-	s.send(`event: revision` + "\n" + `data: {"format":1,"epoch":1,"revision":2,"at":0,"segments":` + segment(second) + "}\n\n")
+	s.send(`event: revision` + "\n" + `data: {"format":1,"epoch":1,"revision":2,"at":0,"segments":` + segment(second) +
+		"}\n\n")
 	until(t, c, "the second list", revision(2))
 	if is(c, "recipient-0") || !is(c, "courier-1") || !is(c, "recipient-7") {
 		t.Error("by the second list")
@@ -177,8 +183,12 @@ func TestLongLists(t *testing.T) {
 	s.mu.Lock()
 	s.lists[string(wrong)] = first.Bytes()
 	s.mu.Unlock()
-	s.send(`event: revision` + "\n" + `data: {"format":1,"epoch":1,"revision":3,"at":0,"segments":[{"key":"many","in":{"digest":"` + string(wrong) + `","count":5000,"secret":"AAAA"}}]}` + "\n\n")
-	until(t, c, "the refusal", func(s State) bool { return strings.Contains(s.LastError, "not the one that was asked for") })
+	s.send(`event: revision` + "\n" +
+		`data: {"format":1,"epoch":1,"revision":3,"at":0,"segments":[{"key":"many","in":{"digest":"` + string(wrong) +
+		`","count":5000,"secret":"AAAA"}}]}` + "\n\n")
+	until(t, c, "the refusal", func(s State) bool {
+		return strings.Contains(s.LastError, "not the one that was asked for")
+	})
 	if c.State().Revision != 2 || !is(c, "courier-1") {
 		t.Errorf("%+v", c.State())
 	}
@@ -197,13 +207,17 @@ func TestLongLists(t *testing.T) {
 // The clock of a rule is the service's, not that of this machine.
 func TestRulesWithAClock(t *testing.T) {
 	at := time.Now().Add(time.Hour).UTC().Format(time.RFC3339)
-	s := newService(t, ruleset(1, 1, `{"key":"later","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"later","when":{"test":"clock.at-or-after","text":["`+at+`"]},"gives":{"variant":"on"}}],"end":{"variant":"off"}}`,
-		`{"key":"always","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"week","when":{"test":"clock.weekly","weekly":{"days":["mon","tue","wed","thu","fri","sat","sun"],"from":"00:00","to":"24:00","zone":"Europe/Oslo"}},"gives":{"variant":"on"}}],"end":{"variant":"off"}}`))
+	s := newService(t,
+		ruleset(1, 1,
+			`{"key":"later","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"later","when":{"test":"clock.at-or-after","text":["`+at+`"]},"gives":{"variant":"on"}}],"end":{"variant":"off"}}`,
+			`{"key":"always","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"1","name":"week","when":{"test":"clock.weekly","weekly":{"days":["mon","tue","wed","thu","fri","sat","sun"],"from":"00:00","to":"24:00","zone":"Europe/Oslo"}},"gives":{"variant":"on"}}],"end":{"variant":"off"}}`))
 	c := s.open(t)
-	if c.Bool(context.Background(), "later", Unit("x"), true) || !c.Bool(context.Background(), "always", Unit("x"), false) {
+	if c.Bool(context.Background(), "later", Unit("x"), true) || !c.Bool(context.Background(), "always", Unit("x"),
+		false) {
 		t.Error("before the hour")
 	}
-	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1}\n\n", time.Now().Add(2*time.Hour).UnixMilli()))
+	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1}\n\n",
+		time.Now().Add(2*time.Hour).UnixMilli()))
 	eventually(t, "the clock", func() bool { return c.State().Skew > time.Hour })
 	if !c.Bool(context.Background(), "later", Unit("x"), false) {
 		t.Error("the service's clock is two hours on, and the rule does not hold")
@@ -212,17 +226,22 @@ func TestRulesWithAClock(t *testing.T) {
 
 func TestSeeAs(t *testing.T) {
 	seed := bytes.Repeat([]byte{3}, 32)
-	snapshot := strings.Replace(ruleset(1, 1, boolean("f", "on")), `"stops":[]`, `"stops":[],"seeAs":"`+flag.SeeAsKey(seed)+`"`, 1)
+	snapshot := strings.Replace(ruleset(1, 1, boolean("f", "on")), `"stops":[]`,
+		`"stops":[],"seeAs":"`+flag.SeeAsKey(seed)+`"`, 1)
 	s := newService(t, snapshot)
 	c := s.open(t)
-	token, err := (&flag.SeeAs{Variants: map[string]string{"f": "off"}, Until: time.Now().Add(time.Hour).UnixMilli()}).Sign(seed)
+	token, err := (&flag.SeeAs{Variants: map[string]string{"f": "off"},
+		Until: time.Now().Add(time.Hour).UnixMilli()}).Sign(seed)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if unit := Unit("me"); c.Bool(context.Background(), "f", c.SeeAs(unit, token), true) || !c.Bool(context.Background(), "f", unit, false) || !c.Bool(context.Background(), "f", c.SeeAs(unit, token+"x"), false) || !c.Bool(context.Background(), "f", c.SeeAs(unit, ""), false) {
+	if unit := Unit("me"); c.Bool(context.Background(), "f", c.SeeAs(unit, token), true) ||
+		!c.Bool(context.Background(), "f", unit, false) || !c.Bool(context.Background(), "f", c.SeeAs(unit, token+"x"),
+		false) || !c.Bool(context.Background(), "f", c.SeeAs(unit, ""), false) {
 		t.Error("the override does not hold, or holds elsewhere")
 	}
-	if a := c.Answer(context.Background(), "f", c.SeeAs(Unit("me"), token)); a.Reason != "TARGETING_MATCH" || a.Rule != "" {
+	if a := c.Answer(context.Background(), "f", c.SeeAs(Unit("me"), token)); a.Reason != "TARGETING_MATCH" ||
+		a.Rule != "" {
 		t.Errorf("%+v", a)
 	}
 }

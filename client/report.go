@@ -82,20 +82,24 @@ func (r *reporter) build(leaving bool) {
 	r.sequence++
 	r.leaving = leaving
 	now := time.Now()
-	body := wire.Report{Status: wire.Status{Instance: r.c.instance, Sequence: r.sequence, Application: r.c.options.Application, Version: r.c.options.Version,
-		Epoch: state.Epoch, Revision: state.Revision, Digest: r.c.digestOf(state), Source: string(state.Source), SkewMillis: state.Skew.Milliseconds(),
-		Leaving: leaving, Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied},
+	body := wire.Report{Status: wire.Status{Instance: r.c.instance, Sequence: r.sequence,
+		Application: r.c.options.Application, Version: r.c.options.Version,
+		Epoch: state.Epoch, Revision: state.Revision, Digest: r.c.digestOf(state), Source: string(state.Source),
+		SkewMillis: state.Skew.Milliseconds(),
+		Leaving:    leaving, Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied},
 		From: r.from.UnixMilli(), To: now.UnixMilli(), Counts: []wire.CountLine{}, Unknown: []wire.AskedLine{}}
 	r.from = now
 	for what, n := range used {
-		body.Counts = append(body.Counts, wire.CountLine{Flag: what.flag, Variant: what.Variant, Reason: what.Reason.String(), Rule: what.Rule, Revision: what.revision, Count: n})
+		body.Counts = append(body.Counts, wire.CountLine{Flag: what.flag, Variant: what.Variant,
+			Reason: what.Reason.String(), Rule: what.Rule, Revision: what.revision, Count: n})
 	}
 	for what, m := range misses {
 		line := wire.AskedLine{Flag: what.flag, Mistyped: m.mistyped, Count: m.count}
 		if what.kind != decide.NoKind {
 			line.Type = string(flag.Types()[what.kind-1])
 		}
-		if raw, err := json.Marshal(m.fallback); err == nil && m.fallback != nil { // it may be of the caller's own type
+		// it may be of the caller's own type
+		if raw, err := json.Marshal(m.fallback); err == nil && m.fallback != nil {
 			line.Fallback = raw
 		}
 		body.Unknown = append(body.Unknown, line)
@@ -103,7 +107,9 @@ func (r *reporter) build(leaving bool) {
 	slices.SortFunc(body.Counts, func(a, b wire.CountLine) int {
 		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule))
 	})
-	slices.SortFunc(body.Unknown, func(a, b wire.AskedLine) int { return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Type, b.Type)) })
+	slices.SortFunc(body.Unknown, func(a, b wire.AskedLine) int {
+		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Type, b.Type))
+	})
 	for f := range r.c.state.Load().rules.Flags {
 		if f.TooOld() && len(body.TooOld) < maxTooOld {
 			body.TooOld = append(body.TooOld, f.Key)
@@ -159,7 +165,8 @@ func (r *reporter) post(ctx context.Context) error {
 		return fmt.Errorf("the service answers %d", status)
 	}
 	if status >= 400 {
-		r.c.log.Error("greenlever: the service refuses a report, and what was counted in it is lost", "status", status, "bytes", len(r.pending))
+		r.c.log.Error("greenlever: the service refuses a report, and what was counted in it is lost", "status", status,
+			"bytes", len(r.pending))
 	}
 	r.pending = nil // taken, or refused for good
 	var answer wire.Answer

@@ -131,7 +131,8 @@ func (s *Scope) find(r *Resolver) *condition.Value {
 	case <-ctx.Done():
 		err = ctx.Err()
 	}
-	s.client.log.Warn("greenlever: an attribute could not be found out and is absent", "attribute", r.Name.text, "error", err)
+	s.client.log.Warn("greenlever: an attribute could not be found out and is absent", "attribute", r.Name.text,
+		"error", err)
 	return nil
 }
 
@@ -197,7 +198,8 @@ func object[T any](ctx context.Context, c *Client, s *state, f *decide.Flag, a a
 	}
 	var into T
 	if err := json.Unmarshal(v.Raw, &into); err != nil {
-		c.log.Warn("greenlever: the flag's value does not fit the type asked for, so the fallback is used", "flag", a.key, "variant", v.Name, "error", err)
+		c.log.Warn("greenlever: the flag's value does not fit the type asked for, so the fallback is used", "flag",
+			a.key, "variant", v.Name, "error", err)
 		return fallback
 	}
 	return into

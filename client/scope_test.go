@@ -27,10 +27,13 @@ func TestScopeHoldsOneRuleset(t *testing.T) {
 	scope := c.Scope(context.Background(), Unit("x"))
 	handle := NewBoolFlag("a", false)
 	s.set(ruleset(1, 2, boolean("a", "on")))
-	s.send("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":2,\"at\":0,\"flags\":[" + boolean("a", "on") + "]}\n\n")
+	s.send("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":2,\"at\":0,\"flags\":[" + boolean("a",
+		"on") + "]}\n\n")
 	until(t, c, "the revision", revision(2))
-	if !c.Bool(context.Background(), "a", Unit("x"), false) || scope.Bool("a", true) || handle.In(scope) || scope.Answer("a").Revision != 1 {
-		t.Errorf("the client says %v, the scope %v by revision %d", c.Bool(context.Background(), "a", Unit("x"), false), scope.Bool("a", true), scope.Answer("a").Revision)
+	if !c.Bool(context.Background(), "a", Unit("x"), false) || scope.Bool("a", true) || handle.In(scope) ||
+		scope.Answer("a").Revision != 1 {
+		t.Errorf("the client says %v, the scope %v by revision %d", c.Bool(context.Background(), "a", Unit("x"),
+			false), scope.Bool("a", true), scope.Answer("a").Revision)
 	}
 	if again := c.Scope(context.Background(), Unit("x")); !again.Bool("a", false) || !handle.In(again) {
 		t.Error("a new scope decides by the old ruleset")
@@ -40,7 +43,8 @@ func TestScopeHoldsOneRuleset(t *testing.T) {
 		t.Error("a scope of a long job misses revisions")
 	}
 	var none *Scope
-	if !none.Bool("a", true) || none.String("a", "f") != "f" || none.Number("a", 3) != 3 || ObjectIn(none, "a", 7) != 7 || none.Answer("a").Code != "PROVIDER_NOT_READY" || none.Unit().Key() != "" {
+	if !none.Bool("a", true) || none.String("a", "f") != "f" || none.Number("a", 3) != 3 || ObjectIn(none, "a",
+		7) != 7 || none.Answer("a").Code != "PROVIDER_NOT_READY" || none.Unit().Key() != "" {
 		t.Error("without a scope there is something else than fallbacks")
 	}
 	if ScopeOf(context.Background()) != nil || ScopeOf(WithScope(context.Background(), scope)) != scope {
@@ -57,18 +61,19 @@ func TestResolvers(t *testing.T) {
 	answer, fails := 3.0, error(nil)
 	hang := false
 	c := s.open(t, func(o *Options) {
-		o.Resolvers = []Resolver{{Name: Named("crew_size"), Limit: 20 * time.Millisecond, Find: func(ctx context.Context, unit Context) (Attribute, error) {
-			mu.Lock()
-			defer mu.Unlock()
-			asked++
-			if hang {
-				<-ctx.Done()
-			}
-			if unit.Key() != "site-1" {
-				return Attribute{}, fmt.Errorf("asked about %q", unit.Key())
-			}
-			return Number("crew_size", answer), fails
-		}}}
+		o.Resolvers = []Resolver{{Name: Named("crew_size"), Limit: 20 * time.Millisecond,
+			Find: func(ctx context.Context, unit Context) (Attribute, error) {
+				mu.Lock()
+				defer mu.Unlock()
+				asked++
+				if hang {
+					<-ctx.Done()
+				}
+				if unit.Key() != "site-1" {
+					return Attribute{}, fmt.Errorf("asked about %q", unit.Key())
+				}
+				return Number("crew_size", answer), fails
+			}}}
 	})
 	scope := c.Scope(context.Background(), Unit("site-1"))
 	if !scope.Bool("plain", false) || asked != 0 {
@@ -82,7 +87,8 @@ func TestResolvers(t *testing.T) {
 	if asked != 1 {
 		t.Errorf("asked %d times in one scope", asked)
 	}
-	if own := c.Scope(context.Background(), Unit("site-1", Number("crew_size", 1))); own.Bool("night-batching", true) || asked != 1 {
+	if own := c.Scope(context.Background(), Unit("site-1", Number("crew_size", 1))); own.Bool("night-batching",
+		true) || asked != 1 {
 		t.Errorf("what the context has was asked for, %d", asked)
 	}
 	fails = errors.New("the yard's office is closed")
@@ -107,9 +113,12 @@ func TestGuard(t *testing.T) {
 	c := s.open(t)
 	mux := http.NewServeMux()
 	for _, pattern := range []string{"GET /desk/photos", "/desk/photos/{id}", "/rounds/", "GET /open"} {
-		mux.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, "a guarded page") })
+		mux.HandleFunc(pattern, func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = io.WriteString(w, "a guarded page")
+		})
 	}
-	routes := []Route{{Pattern: "/desk/photos", Flag: "photos"}, {Pattern: "/desk/photos/{id}", Flag: "photos", Variant: "on"}, {Pattern: "/rounds/", Flag: "photos"}}
+	routes := []Route{{Pattern: "/desk/photos", Flag: "photos"}, {Pattern: "/desk/photos/{id}", Flag: "photos",
+		Variant: "on"}, {Pattern: "/rounds/", Flag: "photos"}}
 	unit := func(r *http.Request) Context {
 		if r.Header.Get("Crew") == "" {
 			return Unit("site-1")
@@ -129,7 +138,9 @@ func TestGuard(t *testing.T) {
 		if crew != "" {
 			req.Header.Set("Crew", crew)
 		}
-		client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error {
+			return http.ErrUseLastResponse
+		}}
 		res, err := client.Do(req)
 		if err != nil {
 			t.Fatal(err)
@@ -144,7 +155,8 @@ func TestGuard(t *testing.T) {
 	}
 	for _, method := range []string{"GET", "HEAD", "POST", "PUT", "DELETE", "OPTIONS", "PATCH"} {
 		unknown := ask(app.URL, method, "/nothing/here", "")
-		for _, path := range []string{"/desk/photos", "/desk/photos/7", "/rounds/", "/rounds/night", "/rounds", "/desk/../desk/photos"} {
+		for _, path := range []string{"/desk/photos", "/desk/photos/7", "/rounds/", "/rounds/night", "/rounds",
+			"/desk/../desk/photos"} {
 			if got := ask(app.URL, method, path, ""); got != unknown {
 				t.Errorf("%s %s: %s\nan unknown address: %s", method, path, got, unknown)
 			}
@@ -183,11 +195,16 @@ func TestHandles(t *testing.T) {
 		if !on {
 			wantText, wantN, wantO = "f", 9, order{7}
 		}
-		for _, same := range []bool{before.For(context.Background(), c, unit) == on, before.In(scope) == on, text.For(context.Background(), c, unit) == wantText, text.In(scope) == wantText,
-			n.For(context.Background(), c, unit) == wantN, n.In(scope) == wantN, o.For(context.Background(), c, unit) == wantO, o.In(scope) == wantO, ObjectIn(scope, "o", order{7}) == wantO,
-			unknown.For(context.Background(), c, unit), unknown.In(scope), wrong.For(context.Background(), c, unit), wrong.In(scope)} {
+		for _, same := range []bool{before.For(context.Background(), c, unit) == on, before.In(scope) == on,
+			text.For(context.Background(), c, unit) == wantText, text.In(scope) == wantText,
+			n.For(context.Background(), c, unit) == wantN, n.In(scope) == wantN, o.For(context.Background(), c,
+				unit) == wantO, o.In(scope) == wantO, ObjectIn(scope, "o", order{7}) == wantO,
+			unknown.For(context.Background(), c, unit), unknown.In(scope), wrong.For(context.Background(), c, unit),
+			wrong.In(scope)} {
 			if !same {
-				t.Errorf("%s: %v %v %v %v %v", when, before.For(context.Background(), c, unit), text.For(context.Background(), c, unit), n.For(context.Background(), c, unit), o.For(context.Background(), c, unit), unknown.For(context.Background(), c, unit))
+				t.Errorf("%s: %v %v %v %v %v", when, before.For(context.Background(), c, unit),
+					text.For(context.Background(), c, unit), n.For(context.Background(), c, unit),
+					o.For(context.Background(), c, unit), unknown.For(context.Background(), c, unit))
 			}
 		}
 	}
@@ -212,9 +229,11 @@ func (f *failing) Fatalf(format string, args ...any) { f.said = fmt.Sprintf(form
 
 // A double gives units variants of their own, as a flag would.
 func TestDoubleByUnit(t *testing.T) {
-	greeting := DoubleFlag{Variants: map[string]any{"plain": "Hello", "warm": "Good to see you"}, Gives: "plain", To: map[string]string{"recipient-17": "warm"}}
+	greeting := DoubleFlag{Variants: map[string]any{"plain": "Hello", "warm": "Good to see you"}, Gives: "plain",
+		To: map[string]string{"recipient-17": "warm"}}
 	d := NewDouble(t, map[string]any{"greeting": greeting})
-	if a := d.Answer(t.Context(), "greeting", Unit("recipient-17")); a.Variant != "warm" || a.Reason != "TARGETING_MATCH" {
+	if a := d.Answer(t.Context(), "greeting", Unit("recipient-17")); a.Variant != "warm" ||
+		a.Reason != "TARGETING_MATCH" {
 		t.Errorf("%+v", a)
 	}
 	if got := d.String(t.Context(), "greeting", Unit("recipient-18"), ""); got != "Hello" {
@@ -222,8 +241,10 @@ func TestDoubleByUnit(t *testing.T) {
 	}
 	failed := &failing{TB: t}
 	for said, bad := range map[string]DoubleFlag{
-		`no variant "x"`: {Variants: greeting.Variants, Gives: "x"}, "no variant cold": {Variants: greeting.Variants, Gives: "warm", To: map[string]string{"a": "cold"}},
-		"several types": {Variants: map[string]any{"a": 1, "b": "2"}, Gives: "a"}, "is null": {Variants: map[string]any{"a": nil}, Gives: "a"},
+		`no variant "x"`: {Variants: greeting.Variants, Gives: "x"}, "no variant cold": {Variants: greeting.Variants,
+			Gives: "warm", To: map[string]string{"a": "cold"}},
+		"several types": {Variants: map[string]any{"a": 1, "b": "2"}, Gives: "a"},
+		"is null":       {Variants: map[string]any{"a": nil}, Gives: "a"},
 	} {
 		if NewDouble(failed, map[string]any{"greeting": bad}); !strings.Contains(failed.said, said) {
 			t.Errorf("%q is not said: %q", said, failed.said)
@@ -238,7 +259,8 @@ func TestDoubleByUnit(t *testing.T) {
 		t.Errorf("2.5 as a whole number: %d", n)
 	}
 	scope := numbers.Scope(t.Context(), Unit("x"))
-	if three := NewIntFlag("n", whole); three.For(t.Context(), numbers.Client, Unit("x")) != 3 || three.In(scope) != 3 || scope.Int("n", whole) != 3 || three.In(nil) != 9 {
+	if three := NewIntFlag("n", whole); three.For(t.Context(), numbers.Client, Unit("x")) != 3 ||
+		three.In(scope) != 3 || scope.Int("n", whole) != 3 || three.In(nil) != 9 {
 		t.Error("a handle of whole numbers gives something else")
 	}
 }
@@ -248,7 +270,9 @@ func TestDouble(t *testing.T) {
 	failed := &failing{TB: t}
 	d := NewDouble(failed, map[string]any{"a": true, "text": "X", "n": 2, "o": map[string]int{"boxes": 4}})
 	handle := NewBoolFlag("a", false)
-	if !d.Bool(context.Background(), "a", Unit("x"), false) || d.String(context.Background(), "text", Unit("x"), "") != "X" || d.Number(context.Background(), "n", Unit("x"), 0) != 2 || !handle.For(context.Background(), d.Client, Unit("y")) {
+	if !d.Bool(context.Background(), "a", Unit("x"), false) || d.String(context.Background(), "text", Unit("x"),
+		"") != "X" || d.Number(context.Background(), "n", Unit("x"), 0) != 2 || !handle.For(context.Background(),
+		d.Client, Unit("y")) {
 		t.Error("a double does not give what it was told")
 	}
 	if o := ObjectIn(d.Scope(context.Background(), Unit("x")), "o", map[string]int{}); o["boxes"] != 4 {
@@ -260,7 +284,8 @@ func TestDouble(t *testing.T) {
 	if d.Set("bad", nil); !strings.Contains(failed.said, "bad") {
 		t.Errorf("nothing as a value: %q", failed.said)
 	}
-	if d.Set("a", make(chan int)); !strings.Contains(failed.said, "chan int") || d.Bool(context.Background(), "a", Unit("x"), true) {
+	if d.Set("a", make(chan int)); !strings.Contains(failed.said, "chan int") || d.Bool(context.Background(), "a",
+		Unit("x"), true) {
 		t.Errorf("a channel as a value: %q", failed.said)
 	}
 	if n := d.Asked("a"); n != 4 || d.Asked("nobody-asked") != 0 {
@@ -292,15 +317,19 @@ func TestRestsAfterSilence(t *testing.T) {
 		minutes int
 	}{{9 * time.Minute, true, 0}, {10 * time.Minute, false, 10}, {time.Hour, false, 10}, {time.Minute, true, 0}} {
 		c.rest(contact.Add(step.after))
-		if got := c.Bool(context.Background(), "rests", unit, true); got != step.on || handle.For(context.Background(), c, unit) != step.on || !c.Bool(context.Background(), "stays", unit, false) || c.State().Silent != step.minutes {
-			t.Errorf("after %v: rests gives %v, stays %v, %+v", step.after, got, c.Bool(context.Background(), "stays", unit, false), c.State())
+		if got := c.Bool(context.Background(), "rests", unit, true); got != step.on || handle.For(context.Background(),
+			c, unit) != step.on || !c.Bool(context.Background(), "stays", unit, false) ||
+			c.State().Silent != step.minutes {
+			t.Errorf("after %v: rests gives %v, stays %v, %+v", step.after, got, c.Bool(context.Background(), "stays",
+				unit, false), c.State())
 		}
 	}
 	c.rest(contact.Add(time.Hour))
 	if a := c.Answer(context.Background(), "rests", unit); a.Variant != "off" || a.Reason != "DISABLED" {
 		t.Errorf("resting: %+v", a)
 	}
-	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":0}\n\n", time.Now().UnixMilli()))
+	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":0}\n\n",
+		time.Now().UnixMilli()))
 	until(t, c, "the service was heard of", func(st State) bool { return st.Silent == 0 })
 	if !c.Bool(context.Background(), "rests", unit, false) {
 		t.Error("after contact the flag still rests")
@@ -320,7 +349,8 @@ func TestRestsAfterSilence(t *testing.T) {
 func TestComingBackIsSpread(t *testing.T) {
 	s := newService(t, ruleset(1, 1))
 	c := s.open(t)
-	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":7000}\n\n", time.Now().UnixMilli()))
+	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":7000}\n\n",
+		time.Now().UnixMilli()))
 	eventually(t, "the beat", func() bool {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -329,7 +359,8 @@ func TestComingBackIsSpread(t *testing.T) {
 	if first, second := c.takeSpread(), c.takeSpread(); first != 7*time.Second || second != 0 {
 		t.Errorf("%v, then %v", first, second)
 	}
-	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":9000000}\n\n", time.Now().UnixMilli()))
+	s.send(fmt.Sprintf("event: beat\ndata: {\"now\":%d,\"epoch\":1,\"revision\":1,\"spread\":9000000}\n\n",
+		time.Now().UnixMilli()))
 	eventually(t, "a beat that asks for too much", func() bool {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -354,7 +385,8 @@ func TestDecidedIsTold(t *testing.T) {
 	scope.Bool("night-batching", false)
 	scope.String("night-batching", "f")
 	c.Bool(context.Background(), "nowhere", Unit("y"), false)
-	want := []told{{"request", "site-1", "night-batching", "on", "TARGETING_MATCH", "crews"}, {"request", "site-1", "night-batching", "", "ERROR", ""}, {"", "y", "nowhere", "", "ERROR", ""}}
+	want := []told{{"request", "site-1", "night-batching", "on", "TARGETING_MATCH", "crews"},
+		{"request", "site-1", "night-batching", "", "ERROR", ""}, {"", "y", "nowhere", "", "ERROR", ""}}
 	if fmt.Sprint(all) != fmt.Sprint(want) {
 		t.Errorf("%v\nwant %v", all, want)
 	}
@@ -363,7 +395,8 @@ func TestDecidedIsTold(t *testing.T) {
 // What stands in a page holds answers of visible flags and nothing else, and cannot end the
 // element that it stands in.
 func TestForPage(t *testing.T) {
-	visible := strings.Replace(strings.Replace(crews, `"lever"`, `"visible":true,"lever"`, 1), "night-batching", "photos", 1)
+	visible := strings.Replace(strings.Replace(crews, `"lever"`, `"visible":true,"lever"`, 1), "night-batching",
+		"photos", 1)
 	text := `{"key":"greeting","type":"string","variants":{"x":"</script><b>","y":""},"visible":true,"lever":"on","resting":"y","end":{"variant":"x"}}`
 	s := newService(t, ruleset(1, 1, visible, text, boolean("secret", "on")))
 	c := s.open(t)
@@ -376,7 +409,8 @@ func TestForPage(t *testing.T) {
 	var page struct {
 		Flags []struct{ Key, Variant, Reason string }
 	}
-	if err := json.Unmarshal(raw, &page); err != nil || len(page.Flags) != 2 || page.Flags[1].Key != "photos" || page.Flags[1].Variant != "on" {
+	if err := json.Unmarshal(raw, &page); err != nil || len(page.Flags) != 2 || page.Flags[1].Key != "photos" ||
+		page.Flags[1].Variant != "on" {
 		t.Errorf("%v %s", err, raw)
 	}
 }
@@ -394,7 +428,8 @@ func TestReady(t *testing.T) {
 	until(t, refused, "the refusal", func(st State) bool { return st.LastError != "" })
 	short, stop := context.WithTimeout(context.Background(), time.Millisecond)
 	defer stop()
-	if err := refused.Ready(short); err == nil || !strings.Contains(err.Error(), "GREENLEVER_KEY") || !strings.Contains(err.Error(), "not known") {
+	if err := refused.Ready(short); err == nil || !strings.Contains(err.Error(), "GREENLEVER_KEY") ||
+		!strings.Contains(err.Error(), "not known") {
 		t.Errorf("%v", err)
 	}
 }
@@ -405,7 +440,8 @@ func TestReportsSayHow(t *testing.T) {
 	s := newService(t, ruleset(1, 4, crews))
 	s.sampling = `{"off":false,"seed":"1","personal":{},"limits":{}}`
 	c := s.open(t, func(o *Options) { o.Report = 10 * time.Millisecond })
-	gather := func() (counts map[wire.CountLine]uint64, unknown map[string]wire.AskedLine, busy *wire.Busy, applied int) {
+	gather := func() (counts map[wire.CountLine]uint64, unknown map[string]wire.AskedLine, busy *wire.Busy,
+		applied int) {
 		counts, unknown = map[wire.CountLine]uint64{}, map[string]wire.AskedLine{}
 		s.mu.Lock()
 		defer s.mu.Unlock()
@@ -434,10 +470,12 @@ func TestReportsSayHow(t *testing.T) {
 	c.Number(context.Background(), "night-batching", Unit("x"), 1)
 	eventually(t, "what was decided is reported", func() bool {
 		counts, unknown, _, applied := gather()
-		on := counts[wire.CountLine{Flag: "night-batching", Variant: "on", Reason: "TARGETING_MATCH", Rule: "crews", Revision: 4}]
+		on := counts[wire.CountLine{Flag: "night-batching", Variant: "on", Reason: "TARGETING_MATCH", Rule: "crews",
+			Revision: 4}]
 		off := counts[wire.CountLine{Flag: "night-batching", Variant: "off", Reason: "DEFAULT", Revision: 4}]
 		g, wrong := unknown["greting"], unknown["night-batching"]
-		return on == 5 && off >= 1 && g.Type == "string" && string(g.Fallback) == `"hello"` && !g.Mistyped && wrong.Mistyped && wrong.Type == "number" && applied >= 1
+		return on == 5 && off >= 1 && g.Type == "string" && string(g.Fallback) == `"hello"` && !g.Mistyped &&
+			wrong.Mistyped && wrong.Type == "number" && applied >= 1
 	})
 	eventually(t, "how to sample", func() bool { return c.people.order.Load() != nil })
 	for i := range 20_000 {

@@ -15,7 +15,8 @@ func (c *Client) note(epoch, revision int64, digest string) {
 	if len(c.applied) >= maxApplied {
 		c.applied = c.applied[1:]
 	}
-	c.applied = append(c.applied, wire.Applied{Epoch: epoch, Revision: revision, At: time.Now().UnixMilli() + c.skew.Load(), Digest: digest})
+	c.applied = append(c.applied, wire.Applied{Epoch: epoch, Revision: revision,
+		At: time.Now().UnixMilli() + c.skew.Load(), Digest: digest})
 }
 
 // heard notes that the service was heard of, through an outpost where at is not zero: Unix

@@ -38,7 +38,10 @@ func TestResolversThatPanic(t *testing.T) {
 	s := newService(t, ruleset(1, 1, crews, boolean("plain", "on")))
 	var log memory
 	c := s.open(t, log.to, func(o *Options) {
-		o.Resolvers = []Resolver{{Name: Named("crew_size"), Find: func(context.Context, Context) (Attribute, error) { panic("no crew at all") }}}
+		o.Resolvers = []Resolver{{Name: Named("crew_size"), Find: func(context.Context, Context) (Attribute,
+			error) {
+			panic("no crew at all")
+		}}}
 	})
 	for range 3 {
 		scope := c.Scope(context.Background(), Unit("site-1"))
@@ -66,7 +69,8 @@ func TestListsThatAreNotThere(t *testing.T) {
 	if st := c.State(); st.Source != FromService {
 		t.Errorf("%+v", st)
 	}
-	s.send("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":2,\"at\":0,\"flags\":[" + boolean("g", "on") + "]}\n\n")
+	s.send("event: revision\ndata: {\"format\":1,\"epoch\":1,\"revision\":2,\"at\":0,\"flags\":[" + boolean("g",
+		"on") + "]}\n\n")
 	until(t, c, "the next revision", revision(2))
 	if !c.Bool(context.Background(), "g", Unit("recipient-1"), false) {
 		t.Error("another flag suffers")
@@ -105,7 +109,9 @@ func TestDamagedListsAreNoticed(t *testing.T) {
 		t.Fatalf("%d files damaged, %v", damaged, err)
 	}
 	fetched := s.open(t, func(o *Options) { o.Dir = dir })
-	until(t, fetched, "the list from the service", func(State) bool { return fetched.Bool(context.Background(), "f", Unit("recipient-0"), false) })
+	until(t, fetched, "the list from the service", func(State) bool {
+		return fetched.Bool(context.Background(), "f", Unit("recipient-0"), false)
+	})
 	for _, unit := range []string{"recipient-0", "recipient-999", "recipient-1999"} {
 		if !fetched.Bool(context.Background(), "f", Unit(unit), false) {
 			t.Errorf("%s is not in any more", unit)
@@ -127,7 +133,9 @@ func TestStranded(t *testing.T) {
 		s.send(fmt.Sprintf("event: beat\ndata: {\"now\":1,\"epoch\":1,\"revision\":5,\"otherHistory\":%v}\n\n", other))
 	}
 	beat(true)
-	until(t, c, "it is stranded", func(s State) bool { return s.Stranded && strings.Contains(s.LastError, "restored from a backup") })
+	until(t, c, "it is stranded", func(s State) bool {
+		return s.Stranded && strings.Contains(s.LastError, "restored from a backup")
+	})
 	if !c.Bool(context.Background(), "f", Unit("x"), false) {
 		t.Error("it does not decide on")
 	}

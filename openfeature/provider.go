@@ -3,7 +3,8 @@
 //
 //	provider, err := openfeature.NewProvider(greenlever.Options{Application: "door"})
 //	err = of.SetProviderAndWait(provider)
-//	on, err := of.NewClient("door").BooleanValue(ctx, "one-touch-open", false, of.NewEvaluationContext("recipient-17", nil))
+//	unit := of.NewEvaluationContext("recipient-17", nil)
+//	on, err := of.NewClient("door").BooleanValue(ctx, "one-touch-open", false, unit)
 package openfeature
 
 import (
@@ -101,7 +102,8 @@ func (p *Provider) first(ctx context.Context) error {
 		case state.Source != greenlever.FromNowhere:
 			return nil
 		case state.Refused:
-			return &of.ProviderInitError{ErrorCode: of.ProviderFatalCode, Message: "the service does not take the access key in GREENLEVER_KEY: " + state.LastError}
+			return &of.ProviderInitError{ErrorCode: of.ProviderFatalCode, Message: "the service does not take the " +
+				"access key in GREENLEVER_KEY: " + state.LastError}
 		}
 		select {
 		case <-changed:
@@ -126,7 +128,8 @@ func (p *Provider) follow(began bool) {
 	for {
 		changed := p.client.Changed()
 		now := p.client.State()
-		behind := now.Source != greenlever.FromService && now.Source != greenlever.FromFile || !now.Connected && now.LastError != "" || now.Refused
+		behind := now.Source != greenlever.FromService && now.Source != greenlever.FromFile || !now.Connected &&
+			now.LastError != "" || now.Refused
 		if p.client.FileAlone() {
 			behind = now.Source == greenlever.FromNowhere
 		}
@@ -159,8 +162,10 @@ func (p *Provider) follow(began bool) {
 
 func (p *Provider) tell(kind of.EventType, message string, flags []string) {
 	state := p.client.State()
-	e := of.Event{ProviderName: "greenlever", EventType: kind, ProviderEventDetails: of.ProviderEventDetails{Message: message, FlagChanges: flags,
-		EventMetadata: map[string]any{"epoch": state.Epoch, "revision": state.Revision, "source": string(state.Source)}}}
+	e := of.Event{ProviderName: "greenlever", EventType: kind,
+		ProviderEventDetails: of.ProviderEventDetails{Message: message, FlagChanges: flags,
+			EventMetadata: map[string]any{"epoch": state.Epoch, "revision": state.Revision,
+				"source": string(state.Source)}}}
 	select {
 	case p.events <- e:
 	case <-p.stop:
@@ -213,7 +218,8 @@ func (p *Provider) unitOf(ctx context.Context, flat of.FlattenedContext) greenle
 			continue
 		}
 		if _, again := p.odd.LoadOrStore(name, true); !again {
-			p.client.Logger().Warn("greenlever: an attribute is left out, since it cannot be read", "attribute", name, "error", err)
+			p.client.Logger().Warn("greenlever: an attribute is left out, since it cannot be read", "attribute", name,
+				"error", err)
 		}
 	}
 	unit, err := greenlever.ReadContext(mustJSON(good))
@@ -254,7 +260,8 @@ func mustJSON(v any) []byte {
 }
 
 // resolve decides, and turns errors into the SDK's.
-func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, asked any, flat of.FlattenedContext, value func(greenlever.Answer) (T, bool)) of.GenericResolutionDetail[T] {
+func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, asked any, flat of.FlattenedContext,
+	value func(greenlever.Answer) (T, bool)) of.GenericResolutionDetail[T] {
 	out := of.GenericResolutionDetail[T]{Value: fallback}
 	a := p.client.Ask(ctx, key, p.unitOf(ctx, flat), asked)
 	out.Reason, out.Variant = of.Reason(a.Reason), a.Variant
@@ -264,7 +271,8 @@ func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, as
 	if a.Epoch > 0 {
 		version = fmt.Sprintf("%d.%d", a.Epoch, a.Revision)
 	}
-	for name, v := range map[string]string{"rule": a.Rule, "missing": a.Missing, "version": version, "flagSetId": p.FlagSet} {
+	for name, v := range map[string]string{"rule": a.Rule, "missing": a.Missing, "version": version,
+		"flagSetId": p.FlagSet} {
 		if v != "" {
 			out.FlagMetadata[name] = v
 		}
@@ -277,33 +285,39 @@ func resolve[T any](p *Provider, ctx context.Context, key string, fallback T, as
 	case a.Code == "FLAG_NOT_FOUND":
 		out.ResolutionError = of.NewFlagNotFoundResolutionError("there is no flag " + key)
 	case a.Code == "PROVIDER_NOT_READY":
-		out.ResolutionError = of.NewProviderNotReadyResolutionError("there is no ruleset yet: " + p.client.State().LastError)
+		out.ResolutionError = of.NewProviderNotReadyResolutionError("there is no ruleset yet: " +
+			p.client.State().LastError)
 	case a.Code == "PARSE_ERROR":
 		out.ResolutionError = of.NewParseErrorResolutionError("the flag's document cannot be read")
 	default:
-		out.ResolutionError = of.NewTypeMismatchResolutionError(fmt.Sprintf("flag %s has another type than %T", key, fallback))
+		out.ResolutionError = of.NewTypeMismatchResolutionError(fmt.Sprintf("flag %s has another type than %T", key,
+			fallback))
 	}
 	out.Reason, out.Variant = of.ErrorReason, ""
 	return out
 }
 
 // BooleanEvaluation decides a boolean flag.
-func (p *Provider) BooleanEvaluation(ctx context.Context, key string, fallback bool, flat of.FlattenedContext) of.BoolResolutionDetail {
+func (p *Provider) BooleanEvaluation(ctx context.Context, key string, fallback bool,
+	flat of.FlattenedContext) of.BoolResolutionDetail {
 	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Value[bool])
 }
 
 // StringEvaluation decides a string flag.
-func (p *Provider) StringEvaluation(ctx context.Context, key string, fallback string, flat of.FlattenedContext) of.StringResolutionDetail {
+func (p *Provider) StringEvaluation(ctx context.Context, key string, fallback string,
+	flat of.FlattenedContext) of.StringResolutionDetail {
 	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Value[string])
 }
 
 // FloatEvaluation decides a number flag.
-func (p *Provider) FloatEvaluation(ctx context.Context, key string, fallback float64, flat of.FlattenedContext) of.FloatResolutionDetail {
+func (p *Provider) FloatEvaluation(ctx context.Context, key string, fallback float64,
+	flat of.FlattenedContext) of.FloatResolutionDetail {
 	return resolve(p, ctx, key, fallback, fallback, flat, greenlever.Value[float64])
 }
 
 // IntEvaluation decides a number flag; a value that is no whole number is of another type.
-func (p *Provider) IntEvaluation(ctx context.Context, key string, fallback int64, flat of.FlattenedContext) of.IntResolutionDetail {
+func (p *Provider) IntEvaluation(ctx context.Context, key string, fallback int64,
+	flat of.FlattenedContext) of.IntResolutionDetail {
 	return resolve(p, ctx, key, fallback, float64(fallback), flat, func(a greenlever.Answer) (int64, bool) {
 		return greenlever.Value[int64](a)
 	})
@@ -316,7 +330,8 @@ type object struct{ any }
 func (o object) MarshalJSON() ([]byte, error) { return json.Marshal(o.any) }
 
 // ObjectEvaluation decides an object flag; the value is what encoding/json makes of it.
-func (p *Provider) ObjectEvaluation(ctx context.Context, key string, fallback any, flat of.FlattenedContext) of.InterfaceResolutionDetail {
+func (p *Provider) ObjectEvaluation(ctx context.Context, key string, fallback any,
+	flat of.FlattenedContext) of.InterfaceResolutionDetail {
 	return resolve(p, ctx, key, fallback, object{fallback}, flat, func(a greenlever.Answer) (any, bool) {
 		var v any
 		if a.Variant == "" || json.Unmarshal(a.JSON(), &v) != nil {

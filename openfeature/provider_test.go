@@ -153,7 +153,8 @@ func (h *hook) Error(context.Context, of.HookContext, error, of.HookHints) { h.f
 func TestTypes(t *testing.T) {
 	h := &hook{}
 	client := use(t, fromFile(t, []byte(`{"format":1,"epoch":1,"revision":4,"at":0,`+flags), h))
-	ctx, unit := context.Background(), of.NewEvaluationContext("recipient-17", map[string]any{"since": time.Now(), "crew": map[string]any{"size": 3}})
+	ctx, unit := context.Background(), of.NewEvaluationContext("recipient-17", map[string]any{"since": time.Now(),
+		"crew": map[string]any{"size": 3}})
 	if n, err := client.IntValue(ctx, "three", 0, unit); n != 3 || err != nil {
 		t.Errorf("%d %v", n, err)
 	}
@@ -200,18 +201,22 @@ func TestTypes(t *testing.T) {
 // values, details, a context that bears on the answer, a flag that is not there, one of another type.
 func TestTheStandardsScenarios(t *testing.T) {
 	document := func(key, kind, variants, end string, more ...string) string {
-		return fmt.Sprintf(`{"key":%q,"type":%q,"variants":%s,"lever":"on","resting":%q,"end":{"variant":%q}%s}`, key, kind, variants, end, end, strings.Join(more, ""))
+		return fmt.Sprintf(`{"key":%q,"type":%q,"variants":%s,"lever":"on","resting":%q,"end":{"variant":%q}%s}`, key,
+			kind, variants, end, end, strings.Join(more, ""))
 	}
-	client := use(t, fromFile(t, []byte(`{"format":1,"epoch":1,"revision":1,"at":0,"segments":[],"stops":[],"flags":[`+strings.Join([]string{
-		document("boolean-flag", "boolean", `{"on":true,"off":false}`, "on"),
-		document("string-flag", "string", `{"greeting":"hi","parting":"bye"}`, "greeting"),
-		document("integer-flag", "number", `{"one":1,"ten":10}`, "ten"),
-		document("float-flag", "number", `{"tenth":0.1,"half":0.5}`, "half"),
-		document("object-flag", "object", `{"empty":{},"template":{"showImages":true,"title":"Lockers","imagesPerPage":100}}`, "template"),
-		document("wrong-flag", "string", `{"one":"uno","two":"dos"}`, "one"),
-		document("context-aware", "string", `{"internal":"INTERNAL","external":"EXTERNAL"}`, "external", `,"rules":[{"id":"r","name":"R","gives":{"variant":"internal"},"when":{"all":[`+
-			`{"test":"string.equals","attribute":"fn","text":["Ida"]},{"test":"string.equals","attribute":"ln","text":["Holm"]},{"test":"number.equals","attribute":"age","numbers":[29]},{"test":"boolean.false","attribute":"customer"}]}}]`),
-	}, ",")+`]}`)))
+	client := use(t, fromFile(t, []byte(`{"format":1,"epoch":1,"revision":1,"at":0,"segments":[],"stops":[],"flags":[`+
+		strings.Join([]string{
+			document("boolean-flag", "boolean", `{"on":true,"off":false}`, "on"),
+			document("string-flag", "string", `{"greeting":"hi","parting":"bye"}`, "greeting"),
+			document("integer-flag", "number", `{"one":1,"ten":10}`, "ten"),
+			document("float-flag", "number", `{"tenth":0.1,"half":0.5}`, "half"),
+			document("object-flag", "object",
+				`{"empty":{},"template":{"showImages":true,"title":"Lockers","imagesPerPage":100}}`, "template"),
+			document("wrong-flag", "string", `{"one":"uno","two":"dos"}`, "one"),
+			document("context-aware", "string", `{"internal":"INTERNAL","external":"EXTERNAL"}`, "external",
+				`,"rules":[{"id":"r","name":"R","gives":{"variant":"internal"},"when":{"all":[`+
+					`{"test":"string.equals","attribute":"fn","text":["Ida"]},{"test":"string.equals","attribute":"ln","text":["Holm"]},{"test":"number.equals","attribute":"age","numbers":[29]},{"test":"boolean.false","attribute":"customer"}]}}]`),
+		}, ",")+`]}`)))
 	ctx, nobody := t.Context(), of.EvaluationContext{}
 	ida := of.NewTargetlessEvaluationContext(map[string]any{"fn": "Ida", "ln": "Holm", "age": 29, "customer": false})
 	for name, c := range map[string]struct {
@@ -234,10 +239,11 @@ func TestTheStandardsScenarios(t *testing.T) {
 			d, err := client.FloatValueDetails(ctx, "float-flag", 0.1, nobody)
 			return d.Value, d.EvaluationDetails, err
 		}},
-		"object": {`{"imagesPerPage":100,"showImages":true,"title":"Lockers"} template STATIC `, func() (any, of.EvaluationDetails, error) {
-			d, err := client.ObjectValueDetails(ctx, "object-flag", nil, nobody)
-			return d.Value, d.EvaluationDetails, err
-		}},
+		"object": {`{"imagesPerPage":100,"showImages":true,"title":"Lockers"} template STATIC `,
+			func() (any, of.EvaluationDetails, error) {
+				d, err := client.ObjectValueDetails(ctx, "object-flag", nil, nobody)
+				return d.Value, d.EvaluationDetails, err
+			}},
 		"with a context": {`"INTERNAL" internal TARGETING_MATCH `, func() (any, of.EvaluationDetails, error) {
 			d, err := client.StringValueDetails(ctx, "context-aware", "EXTERNAL", ida)
 			return d.Value, d.EvaluationDetails, err
@@ -257,7 +263,8 @@ func TestTheStandardsScenarios(t *testing.T) {
 	} {
 		v, d, err := c.ask()
 		raw, _ := json.Marshal(v)
-		if got := fmt.Sprintf("%s %s %s %s", raw, d.Variant, d.Reason, d.ErrorCode); got != c.want || (err != nil) != (d.ErrorCode != "") {
+		if got := fmt.Sprintf("%s %s %s %s", raw, d.Variant, d.Reason, d.ErrorCode); got != c.want ||
+			(err != nil) != (d.ErrorCode != "") {
 			t.Errorf("%s: %s (%v), want %s", name, got, err, c.want)
 		}
 	}
@@ -325,7 +332,8 @@ func TestEvents(t *testing.T) {
 	lost.Store(true)
 	close(lose)
 	wait("PROVIDER_STALE")
-	if on, err := of.NewClient(t.Name()).BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", nil)); !on || err != nil {
+	if on, err := of.NewClient(t.Name()).BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x",
+		nil)); !on || err != nil {
 		t.Errorf("while stale: %v %v", on, err)
 	}
 	lost.Store(false)
@@ -341,10 +349,12 @@ func TestNotReady(t *testing.T) {
 	defer p.Shutdown()
 	ctx, cancel := context.WithTimeout(context.Background(), 50*time.Millisecond)
 	defer cancel()
-	if err := p.InitWithContext(ctx, of.EvaluationContext{}); err == nil || !strings.Contains(err.Error(), "PROVIDER_NOT_READY") {
+	if err := p.InitWithContext(ctx, of.EvaluationContext{}); err == nil || !strings.Contains(err.Error(),
+		"PROVIDER_NOT_READY") {
 		t.Errorf("%v", err)
 	}
-	if d := p.BooleanEvaluation(context.Background(), "a", true, nil); d.ResolutionDetail().ErrorCode != of.ProviderNotReadyCode || !d.Value {
+	if d := p.BooleanEvaluation(context.Background(), "a", true,
+		nil); d.ResolutionDetail().ErrorCode != of.ProviderNotReadyCode || !d.Value {
 		t.Errorf("%+v", d)
 	}
 }
@@ -378,10 +388,13 @@ func TestOneOddAttributeSpoilsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	client := use(t, p)
-	for name, odd := range map[string]any{"nan": math.NaN(), "channel": make(chan int), "large": int64(9007199254740993), "huge": 1e300, "": "nameless", "function": func() {}, "text": strings.Repeat("x", 70_000), "latin": "caf\xe9",
+	for name, odd := range map[string]any{"nan": math.NaN(), "channel": make(chan int),
+		"large": int64(9007199254740993), "huge": 1e300, "": "nameless", "function": func() {},
+		"text": strings.Repeat("x", 70_000), "latin": "caf\xe9",
 		"list": []string{"a", "\xff"}, "nested": map[string]any{"a": []any{"\xff"}}} {
 		for range 3 {
-			on, err := client.BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", map[string]any{"role": "staff", name: odd}))
+			on, err := client.BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x",
+				map[string]any{"role": "staff", name: odd}))
 			if !on || err != nil {
 				t.Errorf("%s: %t %v", name, on, err)
 			}
@@ -394,7 +407,10 @@ func TestOneOddAttributeSpoilsNothing(t *testing.T) {
 
 // A key that the service refuses is fatal at once; the wait does not last for ever.
 func TestARefusedKeyIsFatal(t *testing.T) {
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.WriteHeader(http.StatusUnauthorized) }))
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
+		w.WriteHeader(http.StatusUnauthorized)
+	}))
 	defer s.Close()
 	p, err := NewProvider(greenlever.Options{URL: s.URL, Key: "gls_wrong", Dir: t.TempDir(), Logger: quiet})
 	if err != nil {
@@ -402,14 +418,16 @@ func TestARefusedKeyIsFatal(t *testing.T) {
 	}
 	defer p.Shutdown()
 	var fatal *of.ProviderInitError
-	if err := of.SetNamedProviderAndWait(t.Name(), p); !errors.As(err, &fatal) || fatal.ErrorCode != of.ProviderFatalCode || !strings.Contains(fatal.Message, "GREENLEVER_KEY") {
+	if err := of.SetNamedProviderAndWait(t.Name(), p); !errors.As(err, &fatal) ||
+		fatal.ErrorCode != of.ProviderFatalCode || !strings.Contains(fatal.Message, "GREENLEVER_KEY") {
 		t.Errorf("%v", err)
 	}
 	if client := of.NewClient(t.Name()); client.State() != of.FatalState {
 		t.Errorf("state %s", client.State())
 	}
 	// The client of its own says so from Open.
-	if _, err := greenlever.Open(context.Background(), greenlever.Options{URL: s.URL, Key: "gls_wrong", Dir: t.TempDir(), Logger: quiet}); err == nil || !strings.Contains(err.Error(), "GREENLEVER_KEY") {
+	if _, err := greenlever.Open(context.Background(), greenlever.Options{URL: s.URL, Key: "gls_wrong",
+		Dir: t.TempDir(), Logger: quiet}); err == nil || !strings.Contains(err.Error(), "GREENLEVER_KEY") {
 		t.Errorf("Open: %v", err)
 	}
 }
@@ -428,7 +446,8 @@ func TestReadyFromDiskAndLater(t *testing.T) {
 		case r.URL.Path == "/follow/v1/snapshot":
 			body := flags
 			if revision.Load() > 1 {
-				body = strings.Replace(flags, `"key":"a","type":"boolean","variants":{"on":true`, `"key":"a","type":"boolean","title":"x","variants":{"on":true`, 1)
+				body = strings.Replace(flags, `"key":"a","type":"boolean","variants":{"on":true`,
+					`"key":"a","type":"boolean","title":"x","variants":{"on":true`, 1)
 			}
 			fmt.Fprintf(w, `{"format":1,"epoch":1,"revision":%d,"at":0,%s`, revision.Load(), body)
 		case r.URL.Path == "/follow/v1/feed":
@@ -501,7 +520,8 @@ func TestReadyFromDiskAndLater(t *testing.T) {
 	if state := of.NewClient("disk").State(); state != of.StaleState {
 		t.Errorf("state %s", state)
 	}
-	if on, err := of.NewClient("disk").BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", nil)); !on || err != nil {
+	if on, err := of.NewClient("disk").BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x",
+		nil)); !on || err != nil {
 		t.Errorf("%t %v", on, err)
 	}
 }
@@ -519,7 +539,8 @@ func TestTelemetryOfTheStandard(t *testing.T) {
 	if _, err := client.BooleanValue(context.Background(), "a", false, of.NewEvaluationContext("x", nil)); err != nil {
 		t.Fatal(err)
 	}
-	if seen[telemetry.VersionKey] != "3.7" || seen[telemetry.FlagSetIDKey] != "pinecrest/production" || seen[telemetry.ProviderNameKey] != "greenlever" {
+	if seen[telemetry.VersionKey] != "3.7" || seen[telemetry.FlagSetIDKey] != "pinecrest/production" ||
+		seen[telemetry.ProviderNameKey] != "greenlever" {
 		t.Errorf("%v", seen)
 	}
 }

@@ -62,9 +62,13 @@ func TestDecided(t *testing.T) {
 	const shared = "feature_flag.context.id=recipient-17 "
 	const tail = "feature_flag.set.id=pinecrest/production feature_flag.version=3.7"
 	want := []string{
-		shared + "feature_flag.key=handover-photo feature_flag.provider.name=greenlever feature_flag.result.reason=targeting_match feature_flag.result.variant=on " + tail,
-		"error.type=flag_not_found " + shared + "feature_flag.error.message=there is no flag nowhere feature_flag.key=nowhere feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
-		"error.type=type_mismatch " + shared + "feature_flag.error.message=flag handover-photo has another type than was asked for feature_flag.key=handover-photo feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
+		shared + "feature_flag.key=handover-photo feature_flag.provider.name=greenlever " +
+			"feature_flag.result.reason=targeting_match feature_flag.result.variant=on " + tail,
+		"error.type=flag_not_found " + shared + "feature_flag.error.message=there is no flag nowhere " +
+			"feature_flag.key=nowhere feature_flag.provider.name=greenlever feature_flag.result.reason=error " + tail,
+		"error.type=type_mismatch " + shared + "feature_flag.error.message=flag handover-photo has another type " +
+			"than was asked for feature_flag.key=handover-photo feature_flag.provider.name=greenlever " +
+			"feature_flag.result.reason=error " + tail,
 	}
 	if len(events.all) != len(want) {
 		t.Fatalf("%d events", len(events.all))
@@ -81,13 +85,15 @@ func TestDecided(t *testing.T) {
 	for _, kv := range spans.Ended()[0].Attributes() {
 		on[string(kv.Key)] = kv.Value.AsString()
 	}
-	if on["greenlever.flag.nowhere"] != "error: flag_not_found" || on["greenlever.flag.handover-photo"] != "error: type_mismatch" {
+	if on["greenlever.flag.nowhere"] != "error: flag_not_found" ||
+		on["greenlever.flag.handover-photo"] != "error: type_mismatch" {
 		t.Errorf("%v", on)
 	}
 	// Nothing of the unit without being told to, and no event where they are off.
 	events.all = nil
 	client(Options{}).Bool(context.Background(), "handover-photo", greenlever.Unit("recipient-17"), false)
-	if len(events.all) != 1 || strings.Contains(words(events.all[0]), "recipient-17") || strings.Contains(words(events.all[0]), "set.id") {
+	if len(events.all) != 1 || strings.Contains(words(events.all[0]), "recipient-17") ||
+		strings.Contains(words(events.all[0]), "set.id") {
 		t.Errorf("%v", events.all)
 	}
 	events.all = nil
@@ -100,7 +106,8 @@ func TestDecided(t *testing.T) {
 	client(Options{Quiet: true}).Bool(ctx, "handover-photo", greenlever.Unit("recipient-17"), false)
 	alone.End()
 	ended := spans.Ended()
-	if got := ended[len(ended)-1].Attributes(); len(got) != 1 || got[0].Key != "greenlever.flag.handover-photo" || got[0].Value.AsString() != "off" {
+	if got := ended[len(ended)-1].Attributes(); len(got) != 1 || got[0].Key != "greenlever.flag.handover-photo" ||
+		got[0].Value.AsString() != "off" {
 		t.Errorf("%v", got)
 	}
 }

@@ -106,7 +106,8 @@ func Check(parts []Part) error {
 		seen[p.Name] = true
 		for i, r := range p.Ranges {
 			if r.From >= r.To || r.To > Buckets || i > 0 && r.From < p.Ranges[i-1].To {
-				return fmt.Errorf("%w: range %d to %d of %q is empty, out of order or too high", ErrParts, r.From, r.To, p.Name)
+				return fmt.Errorf("%w: range %d to %d of %q is empty, out of order or too high", ErrParts, r.From,
+					r.To, p.Name)
 			}
 		}
 		all = append(all, p.Ranges...)

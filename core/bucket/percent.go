@@ -21,7 +21,8 @@ func Percent[N ~uint32 | ~uint64 | ~int](ppm N) string {
 func ParsePercent(s string) (uint32, error) {
 	text := strings.TrimSpace(strings.TrimSuffix(strings.TrimSpace(s), "%"))
 	whole, part, _ := strings.Cut(text, ".")
-	bad := fmt.Errorf("%q is no percentage: write a number from 0 to 100 with at most four digits behind the point, such as 8 or 0.0125", s)
+	bad := fmt.Errorf("%q is no percentage: write a number from 0 to 100 with at most four digits behind the point, "+
+		"such as 8 or 0.0125", s)
 	if len(part) > 4 || whole == "" {
 		return 0, bad
 	}

@@ -30,13 +30,15 @@ func (n *Node) Check(place string, report Report) {
 	leaves := 0
 	n.check(place, 0, &leaves, report)
 	if leaves > MaxLeaves {
-		report(place, fmt.Sprintf("has %d comparisons, at most %d are taken: move some into a segment", leaves, MaxLeaves))
+		report(place, fmt.Sprintf("has %d comparisons, at most %d are taken: move some into a segment", leaves,
+			MaxLeaves))
 	}
 }
 
 func (n *Node) check(place string, depth int, leaves *int, report Report) {
 	if depth > MaxDepth {
-		report(place, fmt.Sprintf("is nested deeper than %d groups: flatten it, or move a part into a segment", MaxDepth))
+		report(place, fmt.Sprintf("is nested deeper than %d groups: flatten it, or move a part into a segment",
+			MaxDepth))
 		return
 	}
 	set := 0
@@ -50,7 +52,8 @@ func (n *Node) check(place string, depth int, leaves *int, report Report) {
 		return
 	}
 	if n.Test == "" {
-		if n.Attribute != "" || n.Text != nil || n.Numbers != nil || n.Segment != "" || n.IgnoreCase || n.Loose || n.Flag != "" || n.Weekly != nil || n.Part != nil {
+		if n.Attribute != "" || n.Text != nil || n.Numbers != nil || n.Segment != "" || n.IgnoreCase || n.Loose ||
+			n.Flag != "" || n.Weekly != nil || n.Part != nil {
 			report(place, `a group takes no attribute or constants: they belong to a comparison with a "test"`)
 		}
 		n.checkGroup(place, depth, leaves, report)
@@ -97,8 +100,10 @@ func (n *Node) checkLeaf(place string, report Report) {
 		report(place, fmt.Sprintf("%s %s", n.Test, mend))
 		return
 	}
-	if (n.Test == "string.begins" || n.Test == "string.ends" || n.Test == "string.contains") && len(n.Text) > MaxPieces {
-		report(place+".text", fmt.Sprintf("has %d texts, of which each is tried one by one: at most %d are taken; list whole values, or move them into a segment", len(n.Text), MaxPieces))
+	if (n.Test == "string.begins" || n.Test == "string.ends" || n.Test == "string.contains") &&
+		len(n.Text) > MaxPieces {
+		report(place+".text", fmt.Sprintf("has %d texts, of which each is tried one by one: at most %d are taken; "+
+			"list whole values, or move them into a segment", len(n.Text), MaxPieces))
 	}
 	if n.IgnoreCase && !strings.HasPrefix(n.Test, "string.") {
 		report(place+".ignoreCase", "only string tests can ignore case: remove it")
@@ -111,7 +116,8 @@ func (n *Node) checkLeaf(place string, report Report) {
 	}
 	for i, s := range n.Text {
 		if len(s) > MaxText || !utf8.ValidString(s) {
-			report(fmt.Sprintf("%s.text[%d]", place, i), fmt.Sprintf("must be valid UTF-8 of at most %d bytes", MaxText))
+			report(fmt.Sprintf("%s.text[%d]", place, i), fmt.Sprintf("must be valid UTF-8 of at most %d bytes",
+				MaxText))
 		}
 	}
 	for i, f := range n.Numbers {
@@ -147,7 +153,8 @@ func (n *Node) checkForm(place string, t takes, report Report) {
 		}
 	case oneVersion:
 		if _, ok := parseVersion(n.Text[0], n.Loose); !ok {
-			report(at(0), fmt.Sprintf("%q is no version: write one of Semantic Versioning 2.0.0, such as 4.2.0 or 4.2.0-rc.1", n.Text[0]))
+			report(at(0), fmt.Sprintf("%q is no version: write one of Semantic Versioning 2.0.0, such as 4.2.0 or "+
+				"4.2.0-rc.1", n.Text[0]))
 		}
 	case oneRange:
 		if _, err := versionRange(n); err != nil {
@@ -158,7 +165,8 @@ func (n *Node) checkForm(place string, t takes, report Report) {
 		for i, s := range n.Text {
 			ms, ok := ParseTime(s)
 			if !ok {
-				report(at(i), fmt.Sprintf("%q is no time: write it as RFC 3339 does, with its zone, such as 2027-03-01T06:00:00Z or 2027-03-01T07:00:00+01:00", s))
+				report(at(i), fmt.Sprintf("%q is no time: write it as RFC 3339 does, with its zone, such as "+
+					"2027-03-01T06:00:00Z or 2027-03-01T07:00:00+01:00", s))
 			}
 			times = append(times, ms)
 		}
@@ -168,7 +176,8 @@ func (n *Node) checkForm(place string, t takes, report Report) {
 	case someBlocks:
 		for i, s := range n.Text {
 			if _, ok := parseBlock(s); !ok {
-				report(at(i), fmt.Sprintf("%q is no address block: write an address, or a block such as 10.20.0.0/16 or fd00::/8", s))
+				report(at(i), fmt.Sprintf("%q is no address block: write an address, or a block such as "+
+					"10.20.0.0/16 or fd00::/8", s))
 			}
 		}
 	case oneWeekly:
@@ -184,7 +193,8 @@ func (w *Weekly) check(place string, report Report) {
 	}
 	for i, d := range w.Days {
 		if indexOf(days, d) < 0 || indexOf(w.Days[:i], d) >= 0 {
-			report(fmt.Sprintf("%s.days[%d]", place, i), fmt.Sprintf("%q is no day or stands twice: use mon, tue, wed, thu, fri, sat, sun", d))
+			report(fmt.Sprintf("%s.days[%d]", place, i),
+				fmt.Sprintf("%q is no day or stands twice: use mon, tue, wed, thu, fri, sat, sun", d))
 		}
 	}
 	for _, t := range []struct{ name, text string }{{"from", w.From}, {"to", w.To}} {
@@ -193,7 +203,8 @@ func (w *Weekly) check(place string, report Report) {
 		}
 	}
 	if !zoneName(w.Zone) {
-		report(place+".zone", fmt.Sprintf("%q is no time zone: use a name of the IANA database, such as Europe/Oslo or UTC", w.Zone))
+		report(place+".zone", fmt.Sprintf("%q is no time zone: use a name of the IANA database, such as Europe/Oslo "+
+			"or UTC", w.Zone))
 	}
 }
 
@@ -209,7 +220,9 @@ func (p *Within) check(place string, report Report) {
 	if p.Share > bucket.Buckets {
 		report(place+".share", "is over 100 % (1000000)")
 	}
-	if p.Salt == "" || len(p.Salt) > 64 || strings.ContainsFunc(p.Salt, func(r rune) bool { return r <= ' ' || r == utf8.RuneError || strings.ContainsRune("():;,", r) }) {
+	if p.Salt == "" || len(p.Salt) > 64 || strings.ContainsFunc(p.Salt, func(r rune) bool {
+		return r <= ' ' || r == utf8.RuneError || strings.ContainsRune("():;,", r)
+	}) {
 		report(place+".salt", "must be 1 to 64 bytes of text without spaces, brackets, commas and colons")
 	}
 	if p.Hash != bucket.Scheme {

@@ -141,7 +141,8 @@ func (n *Node) cost() int {
 		return 30
 	case k.takes == someText && len(n.Text) > linear:
 		return 12
-	case k.takes == someText, k.takes == oneVersion, k.takes == oneTime, k.takes == twoTimes, k.takes == someBlocks, k.takes == onePart:
+	case k.takes == someText, k.takes == oneVersion, k.takes == oneTime, k.takes == twoTimes, k.takes == someBlocks,
+		k.takes == onePart:
 		return 5
 	}
 	return 1

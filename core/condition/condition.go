@@ -6,7 +6,8 @@
 // logic) and a [Code] (trees compiled to one flat array of instructions). The smallest use:
 //
 //	n := condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}
-//	c := condition.NewContext("courier-7", condition.Attribute{condition.Intern("role"), condition.TextValue("courier")})
+//	c := condition.NewContext("courier-7",
+//		condition.Attribute{condition.Intern("role"), condition.TextValue("courier")})
 //	n.Match(c, condition.Around{}) // True
 //
 // A comparison on an attribute that is absent or of another type is unknown, never an error.
@@ -176,7 +177,8 @@ type Around struct {
 	Zones    Zones
 	Now      int64                                       // Unix milliseconds
 	Gives    func(flag string) (variant string, ok bool) // what another flag gives the unit; not ok for an error
-	UsedUp   func(flag string) bool                      // whether it was not decided any more, for explanations; may be nil
+	// whether it was not decided any more, for explanations; may be nil
+	UsedUp func(flag string) bool
 }
 
 // Match evaluates the condition and is the plain meaning of it: compiled code must agree.
@@ -190,8 +192,10 @@ func (n *Node) Equal(o *Node) bool {
 		return n == o
 	}
 	alike := func(a, b Node) bool { return a.Equal(&b) }
-	return n.Test == o.Test && n.Attribute == o.Attribute && n.IgnoreCase == o.IgnoreCase && n.Loose == o.Loose && n.Segment == o.Segment && n.Flag == o.Flag &&
-		slices.Equal(n.Text, o.Text) && slices.Equal(n.Numbers, o.Numbers) && n.Weekly.equal(o.Weekly) && n.Part.equal(o.Part) &&
+	return n.Test == o.Test && n.Attribute == o.Attribute && n.IgnoreCase == o.IgnoreCase && n.Loose == o.Loose &&
+		n.Segment == o.Segment && n.Flag == o.Flag &&
+		slices.Equal(n.Text, o.Text) && slices.Equal(n.Numbers, o.Numbers) && n.Weekly.equal(o.Weekly) &&
+		n.Part.equal(o.Part) &&
 		slices.EqualFunc(n.All, o.All, alike) && slices.EqualFunc(n.Any, o.Any, alike) && n.Not.Equal(o.Not)
 }
 
@@ -264,9 +268,13 @@ func (n *Node) Canonical() *Node {
 		}
 		return &Node{Not: inner}
 	case len(n.All) > 0:
-		return joined(n.All, func(p *Node) []Node { return p.All }, func(parts []Node) *Node { return &Node{All: parts} })
+		return joined(n.All, func(p *Node) []Node { return p.All }, func(parts []Node) *Node {
+			return &Node{All: parts}
+		})
 	case len(n.Any) > 0:
-		return joined(n.Any, func(p *Node) []Node { return p.Any }, func(parts []Node) *Node { return &Node{Any: parts} })
+		return joined(n.Any, func(p *Node) []Node { return p.Any }, func(parts []Node) *Node {
+			return &Node{Any: parts}
+		})
 	}
 	return n
 }

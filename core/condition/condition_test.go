@@ -68,9 +68,12 @@ func TestEachComparison(t *testing.T) {
 		{`"test":"version.more","text":["4.2.0-alpha.beta"]`, `"4.2.0-beta"`, `"4.2.0-alpha.1"`, `"04.2.0"`},
 		{`"test":"version.at-least","text":["4.2.0"]`, `"4.10.0"`, `"4.1.99"`, `"4.2.0-"`},
 		{`"test":"version.at-least","text":["4.2"],"loose":true`, `"v4.2"`, `"4.1"`, `"4.2.x"`},
-		{`"test":"time.before","text":["2027-03-01T06:00:00Z"]`, `"2027-03-01T06:59:59+01:00"`, `"2027-03-01T06:00:00Z"`, `"2027-03-01"`},
-		{`"test":"time.at-or-after","text":["2027-03-01T06:00:00Z"]`, `"2027-03-01T06:00:00.001Z"`, `"2027-03-01T05:59:59.999Z"`, `1772344800`},
-		{`"test":"time.between","text":["2027-03-01T00:00:00Z","2027-03-02T00:00:00Z"]`, `"2027-03-01T00:00:00Z"`, `"2027-03-02T00:00:00Z"`, `"2027-02-29T00:00:00Z"`},
+		{`"test":"time.before","text":["2027-03-01T06:00:00Z"]`, `"2027-03-01T06:59:59+01:00"`,
+			`"2027-03-01T06:00:00Z"`, `"2027-03-01"`},
+		{`"test":"time.at-or-after","text":["2027-03-01T06:00:00Z"]`, `"2027-03-01T06:00:00.001Z"`,
+			`"2027-03-01T05:59:59.999Z"`, `1772344800`},
+		{`"test":"time.between","text":["2027-03-01T00:00:00Z","2027-03-02T00:00:00Z"]`, `"2027-03-01T00:00:00Z"`,
+			`"2027-03-02T00:00:00Z"`, `"2027-02-29T00:00:00Z"`},
 		{`"test":"address.in","text":["10.20.0.0/16","192.0.2.7"]`, `"10.20.255.255"`, `"10.21.0.0"`, `"10.20.0"`},
 		{`"test":"address.in","text":["fd00::/8","::ffff:10.0.0.0/104"]`, `"::ffff:10.1.2.3"`, `"fe80::1%eth0"`, `10`},
 		{`"test":"list.any","text":["de","en"]`, `["fr","en"]`, `[]`, `"de"`},
@@ -124,20 +127,32 @@ func TestLeavesWithoutAttribute(t *testing.T) {
 		{`"test":"clock.before","text":["2027-03-01T06:00:00Z"]`, "2027-03-01T05:59:59Z", True},
 		{`"test":"clock.before","text":["2027-03-01T06:00:00Z"]`, "2027-03-01T06:00:00Z", False},
 		{`"test":"clock.at-or-after","text":["2027-03-01T06:00:00Z"]`, "2027-03-01T06:00:00Z", True},
-		{`"test":"clock.between","text":["2027-03-01T06:00:00Z","2027-03-01T08:00:00Z"]`, "2027-03-01T08:00:00Z", False},
+		{`"test":"clock.between","text":["2027-03-01T06:00:00Z","2027-03-01T08:00:00Z"]`, "2027-03-01T08:00:00Z",
+			False},
 		// 1 March 2027 is a Monday; the zone is an hour ahead.
-		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"Here"}`, "2027-03-01T21:00:00Z", True},
-		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"Here"}`, "2027-03-02T04:59:59Z", True},
-		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"Here"}`, "2027-03-02T05:00:00Z", False},
-		{`"test":"clock.weekly","weekly":{"days":["tue"],"from":"22:00","to":"06:00","zone":"Here"}`, "2027-03-02T04:00:00Z", False},
-		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"08:00","to":"24:00","zone":"Here"}`, "2027-03-01T22:59:59Z", True},
-		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"08:00","to":"24:00","zone":"Here"}`, "2027-03-01T06:59:59Z", False},
-		{`"test":"clock.weekly","weekly":{"days":["thu"],"from":"00:00","to":"24:00","zone":"Here"}`, "1969-12-31T23:00:00Z", True},
-		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"08:00","to":"24:00","zone":"Nowhere"}`, "2027-03-01T12:00:00Z", Unknown},
-		{`"test":"part","part":{"by":["none","x"],"share":53003,"salt":"pinecrest","hash":1}`, "2027-03-01T12:00:00Z", True},
+		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"Here"}`,
+			"2027-03-01T21:00:00Z", True},
+		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"Here"}`,
+			"2027-03-02T04:59:59Z", True},
+		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"22:00","to":"06:00","zone":"Here"}`,
+			"2027-03-02T05:00:00Z", False},
+		{`"test":"clock.weekly","weekly":{"days":["tue"],"from":"22:00","to":"06:00","zone":"Here"}`,
+			"2027-03-02T04:00:00Z", False},
+		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"08:00","to":"24:00","zone":"Here"}`,
+			"2027-03-01T22:59:59Z", True},
+		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"08:00","to":"24:00","zone":"Here"}`,
+			"2027-03-01T06:59:59Z", False},
+		{`"test":"clock.weekly","weekly":{"days":["thu"],"from":"00:00","to":"24:00","zone":"Here"}`,
+			"1969-12-31T23:00:00Z", True},
+		{`"test":"clock.weekly","weekly":{"days":["mon"],"from":"08:00","to":"24:00","zone":"Nowhere"}`,
+			"2027-03-01T12:00:00Z", Unknown},
+		{`"test":"part","part":{"by":["none","x"],"share":53003,"salt":"pinecrest","hash":1}`, "2027-03-01T12:00:00Z",
+			True},
 		{`"test":"part","part":{"by":["x"],"share":53002,"salt":"pinecrest","hash":1}`, "2027-03-01T12:00:00Z", False},
-		{`"test":"part","part":{"by":["none"],"share":1000000,"salt":"pinecrest","hash":1}`, "2027-03-01T12:00:00Z", Unknown},
-		{`"test":"part","part":{"by":["x"],"share":1000000,"salt":"pinecrest","hash":2}`, "2027-03-01T12:00:00Z", Unknown},
+		{`"test":"part","part":{"by":["none"],"share":1000000,"salt":"pinecrest","hash":1}`, "2027-03-01T12:00:00Z",
+			Unknown},
+		{`"test":"part","part":{"by":["x"],"share":1000000,"salt":"pinecrest","hash":2}`, "2027-03-01T12:00:00Z",
+			Unknown},
 		{`"test":"flag.gives","flag":"a","text":["off","on"]`, "2027-03-01T12:00:00Z", True},
 		{`"test":"flag.gives","flag":"a","text":["off"]`, "2027-03-01T12:00:00Z", False},
 		{`"test":"flag.gives","flag":"b","text":["on"]`, "2027-03-01T12:00:00Z", Unknown},
@@ -166,7 +181,9 @@ func TestParseTime(t *testing.T) {
 			t.Fatalf("%s: %d %t, want %d", text, got, ok, want.UnixMilli())
 		}
 	}
-	for _, bad := range []string{"", "2027-03-01", "2027-03-01T06:00:00", "2027-02-29T06:00:00Z", "2027-13-01T06:00:00Z", "2027-03-01T24:00:00Z", "2027-03-01T06:00:00.Z", "2027-03-01T06:00:00+1:00", "2027-03-01 06:00:00Z", "2027-03-01T06:00:00Zx"} {
+	for _, bad := range []string{"", "2027-03-01", "2027-03-01T06:00:00", "2027-02-29T06:00:00Z",
+		"2027-13-01T06:00:00Z", "2027-03-01T24:00:00Z", "2027-03-01T06:00:00.Z", "2027-03-01T06:00:00+1:00",
+		"2027-03-01 06:00:00Z", "2027-03-01T06:00:00Zx"} {
 		if _, ok := ParseTime(bad); ok {
 			t.Errorf("%q is taken", bad)
 		}
@@ -175,7 +192,8 @@ func TestParseTime(t *testing.T) {
 
 // Precedence as section 11 of Semantic Versioning 2.0.0 lists it.
 func TestVersionPrecedence(t *testing.T) {
-	order := []string{"0.9.9", "1.0.0-0", "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta", "1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "2.0.0", "2.1.0", "2.1.1", "10.0.0"}
+	order := []string{"0.9.9", "1.0.0-0", "1.0.0-alpha", "1.0.0-alpha.1", "1.0.0-alpha.beta", "1.0.0-beta",
+		"1.0.0-beta.2", "1.0.0-beta.11", "1.0.0-rc.1", "1.0.0", "2.0.0", "2.1.0", "2.1.1", "10.0.0"}
 	for i, a := range order {
 		for j, b := range order {
 			x, ok1 := parseVersion(a, false)
@@ -185,7 +203,8 @@ func TestVersionPrecedence(t *testing.T) {
 			}
 		}
 	}
-	for _, bad := range []string{"1", "1.2", "v1.2.3", "1.2.3-", "1.2.3+", "1.2.3-01", "01.2.3", "1.2.3.4", "1.2.3-a..b", "1.2.3-ä", "1234567890123456789.0.0", " 1.2.3"} {
+	for _, bad := range []string{"1", "1.2", "v1.2.3", "1.2.3-", "1.2.3+", "1.2.3-01", "01.2.3", "1.2.3.4",
+		"1.2.3-a..b", "1.2.3-ä", "1234567890123456789.0.0", " 1.2.3"} {
 		if _, ok := parseVersion(bad, false); ok {
 			t.Errorf("%q is taken", bad)
 		}
@@ -195,7 +214,8 @@ func TestVersionPrecedence(t *testing.T) {
 // The quick ways agree with the whole ones.
 func TestQuickForms(t *testing.T) {
 	rng := rand.New(rand.NewPCG(4, 4))
-	texts := []string{"4.2.0", "0.0.0", "04.2.0", "4.2", "4.2.0.1", "4..0", "1000000.0.0", "999999.999999.999999", "4.2.0-a", "", ".", "10.0.0.1", "256.0.0.1", "1.2.3.04", "1.2.3", "1.2.3.4.5", "0.0.0.0", "255.255.255.255"}
+	texts := []string{"4.2.0", "0.0.0", "04.2.0", "4.2", "4.2.0.1", "4..0", "1000000.0.0", "999999.999999.999999",
+		"4.2.0-a", "", ".", "10.0.0.1", "256.0.0.1", "1.2.3.04", "1.2.3", "1.2.3.4.5", "0.0.0.0", "255.255.255.255"}
 	for range 5_000 {
 		b := make([]byte, rng.IntN(12))
 		for i := range b {
@@ -262,9 +282,11 @@ func TestVersionRanges(t *testing.T) {
 
 // Patterns that stand for a comparison of strings decide as the regular expression does.
 func TestLiteralPatterns(t *testing.T) {
-	texts := []string{"", "site-1", "site-12", "a site-1", "SITE-1", "site", "ſite-1", "4.2.0", "4x2x0", "k", "\u212a", "a\nsite-1"}
+	texts := []string{"", "site-1", "site-12", "a site-1", "SITE-1", "site", "ſite-1", "4.2.0", "4x2x0", "k", "\u212a",
+		"a\nsite-1"}
 	literals := 0
-	for _, p := range []string{"site-1", "^site-1", "site-1$", "^site-1$", `^4\.2\.0$`, `4.2.0`, "^$", "", "(site)-1", "^site|1$", "k", `\Asite-1\z`, "(?m)^site-1$", "(?i)SITE-1", "s+ite"} {
+	for _, p := range []string{"site-1", "^site-1", "site-1$", "^site-1$", `^4\.2\.0$`, `4.2.0`, "^$", "", "(site)-1",
+		"^site|1$", "k", `\Asite-1\z`, "(?m)^site-1$", "(?i)SITE-1", "s+ite"} {
 		for _, fold := range []bool{false, true} {
 			n := &Node{Test: "string.matches", Attribute: "x", Text: []string{p}, IgnoreCase: fold}
 			if _, _, _, ok := literal(p, fold); ok {
@@ -288,7 +310,8 @@ func TestLiteralPatterns(t *testing.T) {
 }
 
 func TestUnanchored(t *testing.T) {
-	for p, want := range map[string]bool{"^a$": false, "^(a|b)$": false, "^a|b$": true, "a": true, "^a": true, "^a.*": false, ".*a$": false, "^a$|^b$": false} {
+	for p, want := range map[string]bool{"^a$": false, "^(a|b)$": false, "^a|b$": true, "a": true, "^a": true,
+		"^a.*": false, ".*a$": false, "^a$|^b$": false} {
 		if got := (&Node{Test: "string.matches", Text: []string{p}}).Unanchored(); got != want {
 			t.Errorf("%s: %t", p, got)
 		}
@@ -327,7 +350,8 @@ func TestCanonical(t *testing.T) {
 }
 
 func TestKleene(t *testing.T) {
-	is := map[Truth]Node{True: {Test: "present", Attribute: "x"}, False: {Test: "absent", Attribute: "x"}, Unknown: {Test: "number.less", Attribute: "x", Numbers: []float64{1}}}
+	is := map[Truth]Node{True: {Test: "present", Attribute: "x"}, False: {Test: "absent", Attribute: "x"},
+		Unknown: {Test: "number.less", Attribute: "x", Numbers: []float64{1}}}
 	u := unit(t, `{"x":"text"}`)
 	for a, na := range is {
 		for b, nb := range is {
@@ -345,7 +369,8 @@ func TestKleene(t *testing.T) {
 // Compiled code agrees with the tree under both ways to take the unknown.
 func TestCodeAgreesWithMatch(t *testing.T) {
 	rng := rand.New(rand.NewPCG(9, 9))
-	leaves := []Node{{Test: "present", Attribute: "x"}, {Test: "absent", Attribute: "x"}, {Test: "number.less", Attribute: "x", Numbers: []float64{1}}, {Test: SegmentTest, Segment: "s"}, {Test: "odd"}}
+	leaves := []Node{{Test: "present", Attribute: "x"}, {Test: "absent", Attribute: "x"},
+		{Test: "number.less", Attribute: "x", Numbers: []float64{1}}, {Test: SegmentTest, Segment: "s"}, {Test: "odd"}}
 	var grow func(depth int) Node
 	grow = func(depth int) Node {
 		if depth == 0 || rng.IntN(3) == 0 {
@@ -394,18 +419,22 @@ func TestTooLarge(t *testing.T) {
 	}
 	var code Code
 	exit := code.Exit(0)
-	if err := code.Add(&Node{Test: SegmentTest, Segment: "40"}, Around{Segments: segments}, false, exit, exit); !errors.Is(err, ErrTooLarge) {
+	if err := code.Add(&Node{Test: SegmentTest, Segment: "40"}, Around{Segments: segments}, false, exit,
+		exit); !errors.Is(err, ErrTooLarge) {
 		t.Errorf("%v after %d instructions", err, code.Len())
 	}
 }
 
 func TestParseContext(t *testing.T) {
-	c := unit(t, `{"targetingKey":17,"site":{"id":"nested","plan":"plus","deep":{"er":1}},"site.id":"flat","list":["a","b"],"mixed":["a",1],"off":false,"nothing":null}`)
+	c := unit(t,
+		`{"targetingKey":17,"site":{"id":"nested","plan":"plus","deep":{"er":1}},"site.id":"flat","list":["a","b"],"mixed":["a",1],"off":false,"nothing":null}`)
 	if c.Key() != "17" {
 		t.Errorf("key %q", c.Key())
 	}
-	for name, want := range map[string]string{"site.id": `"flat"`, "site.plan": `"plus"`, "site.deep.er": "1", "list": `"a", "b"`, "mixed": "an object or a mixed list",
-		"site": "an object or a mixed list", "off": "false", "nothing": "absent", "nowhere": "absent", KeyAttribute: `"17"`} {
+	for name, want := range map[string]string{"site.id": `"flat"`, "site.plan": `"plus"`, "site.deep.er": "1",
+		"list": `"a", "b"`, "mixed": "an object or a mixed list",
+		"site": "an object or a mixed list", "off": "false", "nothing": "absent", "nowhere": "absent",
+		KeyAttribute: `"17"`} {
 		if got := c.Lookup(Intern(name)).String(); got != want {
 			t.Errorf("%s: %s, want %s", name, got, want)
 		}
@@ -416,8 +445,10 @@ func TestParseContext(t *testing.T) {
 			t.Errorf("%s: %s", raw, got)
 		}
 	}
-	for raw, place := range map[string]string{`[]`: "context", `5`: "context", `{"targetingKey":1.5}`: "context.targetingKey", `{"targetingKey":[]}`: "context.targetingKey",
-		`{"a":{"b":9007199254740992}}`: "context.a.b", `{"a":[1e300]}`: "context.a[0]", "{\"a\":\"\xff\"}": "context", `{`: "context"} {
+	for raw, place := range map[string]string{`[]`: "context", `5`: "context",
+		`{"targetingKey":1.5}`: "context.targetingKey", `{"targetingKey":[]}`: "context.targetingKey",
+		`{"a":{"b":9007199254740992}}`: "context.a.b", `{"a":[1e300]}`: "context.a[0]", "{\"a\":\"\xff\"}": "context",
+		`{`: "context"} {
 		var bad *ContextError
 		if _, err := ParseContext([]byte(raw)); !errors.As(err, &bad) || bad.Place != place || bad.Error() == "" {
 			t.Errorf("%s: %v, want place %s", raw, err, place)
@@ -429,9 +460,12 @@ func TestParseContext(t *testing.T) {
 }
 
 func TestShareKey(t *testing.T) {
-	c := NewContext("k", Attribute{Intern("text"), TextValue("a")}, Attribute{Intern("empty"), TextValue("")}, Attribute{Intern("bad"), TextValue("\xff")},
-		Attribute{Intern("n"), NumberValue(-5)}, Attribute{Intern("half"), NumberValue(.5)}, Attribute{Intern("flag"), BooleanValue(true)}, Attribute{Intern("zero"), NumberValue(math.Copysign(0, -1))})
-	for name, want := range map[string]string{KeyAttribute: "k", "text": "a", "empty": "", "bad": "", "n": "-5", "half": "", "flag": "", "zero": "0", "nowhere": ""} {
+	c := NewContext("k", Attribute{Intern("text"), TextValue("a")}, Attribute{Intern("empty"), TextValue("")},
+		Attribute{Intern("bad"), TextValue("\xff")},
+		Attribute{Intern("n"), NumberValue(-5)}, Attribute{Intern("half"), NumberValue(.5)}, Attribute{Intern("flag"),
+			BooleanValue(true)}, Attribute{Intern("zero"), NumberValue(math.Copysign(0, -1))})
+	for name, want := range map[string]string{KeyAttribute: "k", "text": "a", "empty": "", "bad": "", "n": "-5",
+		"half": "", "flag": "", "zero": "0", "nowhere": ""} {
 		if got, ok := c.ShareKey(Intern(name)); got != want && ok || ok != (want != "") {
 			t.Errorf("%s: %q %t, want %q", name, got, ok, want)
 		}
@@ -443,15 +477,26 @@ func TestShareKey(t *testing.T) {
 
 func TestCheckNamesThePlace(t *testing.T) {
 	for raw, place := range map[string]string{
-		`{}`: "w", `{"all":[]}`: "w.all", `{"test":"present","all":[]}`: "w", `{"all":[{"test":"odd"}]}`: "w.all[0].test", `{"not":{"test":"present"}}`: "w.not.attribute",
-		`{"test":"segment"}`: "w", `{"test":"segment","segment":"a","attribute":"b"}`: "w.attribute", `{"test":"string.matches","attribute":"a","text":["("]}`: "w.text[0]",
-		`{"test":"number.between","attribute":"a","numbers":[5,2]}`: "w", `{"test":"number.less","attribute":"a","numbers":[1e17]}`: "w.numbers[0]",
-		`{"test":"number.less","attribute":"a","numbers":[1],"ignoreCase":true}`: "w.ignoreCase", `{"any":[{"test":"present","attribute":"a"}],"attribute":"x"}`: "w",
-		`{"test":"version.less","attribute":"a","text":["4.2"]}`: "w.text[0]", `{"test":"clock.before","text":["2027-03-01"]}`: "w.text[0]", `{"test":"clock.before","attribute":"a","text":["2027-03-01T00:00:00Z"]}`: "w.attribute",
-		`{"test":"clock.between","text":["2027-03-01T00:00:00Z","2027-03-01T00:00:00Z"]}`: "w", `{"test":"address.in","attribute":"a","text":["10.0.0.0/33"]}`: "w.text[0]",
+		`{}`: "w", `{"all":[]}`: "w.all", `{"test":"present","all":[]}`: "w",
+		`{"all":[{"test":"odd"}]}`: "w.all[0].test", `{"not":{"test":"present"}}`: "w.not.attribute",
+		`{"test":"segment"}`: "w", `{"test":"segment","segment":"a","attribute":"b"}`: "w.attribute",
+		`{"test":"string.matches","attribute":"a","text":["("]}`:                                    "w.text[0]",
+		`{"test":"number.between","attribute":"a","numbers":[5,2]}`:                                 "w",
+		`{"test":"number.less","attribute":"a","numbers":[1e17]}`:                                   "w.numbers[0]",
+		`{"test":"number.less","attribute":"a","numbers":[1],"ignoreCase":true}`:                    "w.ignoreCase",
+		`{"any":[{"test":"present","attribute":"a"}],"attribute":"x"}`:                              "w",
+		`{"test":"version.less","attribute":"a","text":["4.2"]}`:                                    "w.text[0]",
+		`{"test":"clock.before","text":["2027-03-01"]}`:                                             "w.text[0]",
+		`{"test":"clock.before","attribute":"a","text":["2027-03-01T00:00:00Z"]}`:                   "w.attribute",
+		`{"test":"clock.between","text":["2027-03-01T00:00:00Z","2027-03-01T00:00:00Z"]}`:           "w",
+		`{"test":"address.in","attribute":"a","text":["10.0.0.0/33"]}`:                              "w.text[0]",
 		`{"test":"clock.weekly","weekly":{"days":["mo"],"from":"22:00","to":"06:00","zone":"UTC"}}`: "w.weekly.days[0]", `{"test":"clock.weekly","weekly":{"days":["mon"],"from":"24:00","to":"6:00","zone":"UTC"}}`: "w.weekly.from",
-		`{"test":"part","part":{"by":[],"share":1,"salt":"s","hash":1}}`: "w.part.by", `{"test":"part","part":{"by":["a"],"share":1,"salt":"","hash":1}}`: "w.part.salt", `{"test":"flag.gives","flag":"a"}`: "w", `{"test":"listed","attribute":"a"}`: "w.test",
-		`{"test":"present","attribute":"a","loose":true}`: "w.loose", `{"test":"present","attribute":"a","flag":"b"}`: "w.flag",
+		`{"test":"part","part":{"by":[],"share":1,"salt":"s","hash":1}}`:                             "w.part.by",
+		`{"test":"part","part":{"by":["a"],"share":1,"salt":"","hash":1}}`:                           "w.part.salt",
+		`{"test":"flag.gives","flag":"a"}`:                                                           "w",
+		`{"test":"listed","attribute":"a"}`:                                                          "w.test",
+		`{"test":"present","attribute":"a","loose":true}`:                                            "w.loose",
+		`{"test":"present","attribute":"a","flag":"b"}`:                                              "w.flag",
 		`{"test":"string.equals","attribute":"a","text":["` + strings.Repeat("x", MaxText+1) + `"]}`: "w.text[0]",
 	} {
 		var places []string
@@ -498,7 +543,9 @@ func FuzzParseContext(f *testing.F) {
 }
 
 func FuzzCheck(f *testing.F) {
-	f.Add([]byte(`{"all":[{"test":"string.matches","attribute":"a","text":["^x"]},{"not":{"test":"present","attribute":"b"}}]}`))
+	f.Add(
+		[]byte(
+			`{"all":[{"test":"string.matches","attribute":"a","text":["^x"]},{"not":{"test":"present","attribute":"b"}}]}`))
 	f.Fuzz(func(t *testing.T, raw []byte) {
 		n := &Node{}
 		if json.Unmarshal(raw, n) != nil {
@@ -521,10 +568,13 @@ func TestManyPieces(t *testing.T) {
 	for i := range many {
 		many[i] = fmt.Sprint("site-", i)
 	}
-	for test, most := range map[string]int{"string.begins": MaxPieces, "string.ends": MaxPieces, "string.contains": MaxPieces, "string.one-of": len(many)} {
+	for test, most := range map[string]int{"string.begins": MaxPieces, "string.ends": MaxPieces,
+		"string.contains": MaxPieces, "string.one-of": len(many)} {
 		for _, n := range []int{MaxPieces, len(many)} {
 			wrong := ""
-			(&Node{Test: test, Attribute: "site.id", Text: many[:n]}).Check("w", func(place, mend string) { wrong = place + " " + mend })
+			(&Node{Test: test, Attribute: "site.id", Text: many[:n]}).Check("w", func(place, mend string) {
+				wrong = place + " " + mend
+			})
 			if (wrong == "") != (n <= most) {
 				t.Errorf("%s of %d: %q", test, n, wrong)
 			}
@@ -565,9 +615,14 @@ func TestEqual(t *testing.T) {
 	if !node(t, one).Equal(node(t, one)) || !(*Node)(nil).Equal(nil) || node(t, one).Equal(nil) {
 		t.Error("a tree is not equal to itself")
 	}
-	for old, now := range map[string]string{`"string.one-of"`: `"string.begins"`, `"attribute":"a"`: `"attribute":"b"`, `["x","y"]`: `["x"]`, `"not":{"any"`: `"not":{"all"`, `["mon"]`: `["tue"]`, `"22:00"`: `"21:00"`, `"06:00"`: `"07:00"`,
-		`"UTC"`: `"Europe/Oslo"`, `"share":5`: `"share":6`, `"salt":"s"`: `"salt":"t"`, `"by":["a"]`: `"by":["b"]`, `[1,2]`: `[1,3]`, `"segment":"s"`: `"segment":"t"`, `"flag":"f"`: `"flag":"g"`, `"text":["on"]`: `"text":["on"],"ignoreCase":true`} {
-		if other := node(t, strings.Replace(one, old, now, 1)); node(t, one).Equal(other) || other.Equal(node(t, one)) {
+	for old, now := range map[string]string{`"string.one-of"`: `"string.begins"`, `"attribute":"a"`: `"attribute":"b"`,
+		`["x","y"]`: `["x"]`, `"not":{"any"`: `"not":{"all"`, `["mon"]`: `["tue"]`, `"22:00"`: `"21:00"`,
+		`"06:00"`: `"07:00"`,
+		`"UTC"`:   `"Europe/Oslo"`, `"share":5`: `"share":6`, `"salt":"s"`: `"salt":"t"`, `"by":["a"]`: `"by":["b"]`,
+		`[1,2]`: `[1,3]`, `"segment":"s"`: `"segment":"t"`, `"flag":"f"`: `"flag":"g"`,
+		`"text":["on"]`: `"text":["on"],"ignoreCase":true`} {
+		if other := node(t, strings.Replace(one, old, now, 1)); node(t, one).Equal(other) ||
+			other.Equal(node(t, one)) {
 			t.Errorf("%s in place of %s makes no difference", now, old)
 		}
 	}
@@ -575,23 +630,30 @@ func TestEqual(t *testing.T) {
 
 // No comparison allocates, whatever it compares and however long the text.
 func TestComparisonsAllocateNothing(t *testing.T) {
-	texts := []string{"courier", "Straße", "ÉTÉ ſK", "10.1.2.3", "2001:db8::1", "1.2.3-rc.1", "2027-03-01T06:00:00+01:00", strings.Repeat("aß", 100), strings.Repeat("Zürich ", 5_000)}
+	texts := []string{"courier", "Straße", "ÉTÉ ſK", "10.1.2.3", "2001:db8::1", "1.2.3-rc.1",
+		"2027-03-01T06:00:00+01:00", strings.Repeat("aß", 100), strings.Repeat("Zürich ", 5_000)}
 	values := []Value{NumberValue(2), BooleanValue(true), ListValue([]string{"nb", "de", "ß"}), OtherValue(), {}}
 	for _, s := range texts {
 		values = append(values, TextValue(s))
 	}
 	constants := map[takes]Node{
-		oneText: {Text: []string{"COURIER"}}, someText: {Text: []string{"straße", "x", "courier", "nb", "été", "zz", "de", "fr"}}, onePattern: {Text: []string{"^[a-zß]+$"}},
-		oneNumber: {Numbers: []float64{2}}, twoNumbers: {Numbers: []float64{1, 3}}, someNumbers: {Numbers: []float64{1, 2}}, oneVersion: {Text: []string{"1.2.3"}},
-		oneTime: {Text: []string{"2027-01-01T00:00:00Z"}}, twoTimes: {Text: []string{"2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z"}}, someBlocks: {Text: []string{"10.0.0.0/8", "2001:db8::/32"}},
-		onePart: {Part: &Within{By: []string{"a"}, Share: 500_000, Salt: "s", Hash: 1}}, oneWeekly: {Weekly: &Weekly{Days: []string{"mon"}, From: "22:00", To: "06:00", Zone: "UTC"}},
+		oneText: {Text: []string{"COURIER"}}, someText: {Text: []string{"straße", "x", "courier", "nb", "été", "zz",
+			"de", "fr"}}, onePattern: {Text: []string{"^[a-zß]+$"}},
+		oneNumber: {Numbers: []float64{2}}, twoNumbers: {Numbers: []float64{1, 3}},
+		someNumbers: {Numbers: []float64{1, 2}}, oneVersion: {Text: []string{"1.2.3"}},
+		oneTime:    {Text: []string{"2027-01-01T00:00:00Z"}},
+		twoTimes:   {Text: []string{"2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z"}},
+		someBlocks: {Text: []string{"10.0.0.0/8", "2001:db8::/32"}},
+		onePart:    {Part: &Within{By: []string{"a"}, Share: 500_000, Salt: "s", Hash: 1}},
+		oneWeekly:  {Weekly: &Weekly{Days: []string{"mon"}, From: "22:00", To: "06:00", Zone: "UTC"}},
 	}
 	utc := func(string) func(int64) int { return func(int64) int { return 0 } }
 	ran := 0
 	for test, k := range tests {
 		patterns := []string{""}
 		if k.takes == onePattern {
-			patterns = []string{"^[a-z]+$", "[0-9]{3}$", "^(a|b)*c", "(courier|messenger)", "^cour", "ier$", "a.*b.*c", "^.{2,30}$"}
+			patterns = []string{"^[a-z]+$", "[0-9]{3}$", "^(a|b)*c", "(courier|messenger)", "^cour", "ier$", "a.*b.*c",
+				"^.{2,30}$"}
 		}
 		for _, pattern := range patterns {
 			for _, ignore := range []bool{false, true} {

@@ -79,7 +79,8 @@ func (x *Explained) ofSegment(n *Node, whole Explained, c *Context) {
 		x.Seen = unit + " " + in.Seen + ", not listed"
 		x.Parts = []Explained{when}
 	}
-	if len(n.All[1].Any[1].All) == 2 && n.All[1].Any[1].All[1].Test == "absent" && n.All[1].Any[1].All[0].Attribute == n.All[1].Any[1].All[1].Attribute {
+	if len(n.All[1].Any[1].All) == 2 && n.All[1].Any[1].All[1].Test == "absent" &&
+		n.All[1].Any[1].All[0].Attribute == n.All[1].Any[1].All[1].Attribute {
 		x.Parts = nil // a segment of lists alone: its condition is that of nobody
 	}
 }
@@ -164,8 +165,10 @@ func (n *Node) whyUnknown(v Value) words.Said {
 	case wanted == "list":
 		wanted = "list of strings"
 	case v.Kind() == Text && wanted != "number" && wanted != "boolean":
-		form := map[string]string{"version": "no version such as 4.2.0", "time": "no time such as 2027-03-01T06:00:00Z", "address": "no IP address"}[wanted]
-		return words.Say("%s is %s, which is %s", words.Names(nil).Attribute(n.Attribute), words.Value(v.Text(), n.Attribute), form)
+		form := map[string]string{"version": "no version such as 4.2.0",
+			"time": "no time such as 2027-03-01T06:00:00Z", "address": "no IP address"}[wanted]
+		return words.Say("%s is %s, which is %s", words.Names(nil).Attribute(n.Attribute),
+			words.Value(v.Text(), n.Attribute), form)
 	case wanted == "version" || wanted == "time" || wanted == "address":
 		wanted += " in a string"
 	}
@@ -173,7 +176,8 @@ func (n *Node) whyUnknown(v Value) words.Said {
 	if wanted == "address in a string" {
 		article = "an"
 	}
-	return words.Say("%s is %s, the comparison takes %s %s", words.Names(nil).Attribute(n.Attribute), v.Kind().String(), article, wanted)
+	return words.Say("%s is %s, the comparison takes %s %s", words.Names(nil).Attribute(n.Attribute),
+		v.Kind().String(), article, wanted)
 }
 
 // Words says the condition plainly, with the attributes' own names.
@@ -196,7 +200,8 @@ func (n *Node) said(inner bool, names words.Names) words.Said {
 	}
 	k, known := tests[n.Test]
 	if !known {
-		return words.Say("test %s on %s (unknown to this build)", words.Value(n.Test, ""), names.Attribute(n.Attribute))
+		return words.Say("test %s on %s (unknown to this build)", words.Value(n.Test, ""),
+			names.Attribute(n.Attribute))
 	}
 	switch {
 	case n.Test == SegmentTest:
@@ -235,11 +240,15 @@ func (n *Node) saidNot(names words.Names) words.Said {
 
 // negated is how comparisons read that do not hold; around others stands "not (...)".
 var negated = map[string]string{
-	"is": "is not", "is one of": "is not one of", "begins with": "does not begin with", "ends with": "does not end with",
-	"contains": "does not contain", "matches": "does not match", "is between": "is not between", "is true": "is not true",
-	"is false": "is not false", "is before": "is not before", "is at or after": "is not at or after", "is an address in": "is not an address in",
-	"is present": "is not present", "is absent": "is not absent",
-	"it is before": "it is not before", "it is at or after": "it is not at or after", "it is between": "it is not between",
+	"is": "is not", "is one of": "is not one of", "begins with": "does not begin with",
+	"ends with": "does not end with",
+	"contains":  "does not contain", "matches": "does not match", "is between": "is not between",
+	"is true":  "is not true",
+	"is false": "is not false", "is before": "is not before", "is at or after": "is not at or after",
+	"is an address in": "is not an address in",
+	"is present":       "is not present", "is absent": "is not absent",
+	"it is before": "it is not before", "it is at or after": "it is not at or after",
+	"it is between": "it is not between",
 }
 
 // comparison says a leaf with its verb.
@@ -294,7 +303,8 @@ func (n *Node) constants(t takes) (all []words.Said) {
 	return all
 }
 
-var dayNames = map[string]string{"mon": "Monday", "tue": "Tuesday", "wed": "Wednesday", "thu": "Thursday", "fri": "Friday", "sat": "Saturday", "sun": "Sunday"}
+var dayNames = map[string]string{"mon": "Monday", "tue": "Tuesday", "wed": "Wednesday", "thu": "Thursday",
+	"fri": "Friday", "sat": "Saturday", "sun": "Sunday"}
 
 func (w *Weekly) said() words.Said {
 	days := make([]string, len(w.Days))

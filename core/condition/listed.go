@@ -38,7 +38,8 @@ func SipHash(key [16]byte, s string) uint64 {
 	}
 	last := uint64(len(s)) << 56
 	for len(s) >= 8 {
-		m := uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
+		m := uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(
+			s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
 		v3 ^= m
 		round()
 		round()

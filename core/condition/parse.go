@@ -148,7 +148,8 @@ func parseKey(v any) (string, error) {
 		return "", nil
 	case string:
 		if len(v) > MaxValue {
-			return "", &ContextError{place, fmt.Sprintf("is a text of %d bytes: at most %d are taken", len(v), MaxValue)}
+			return "", &ContextError{place, fmt.Sprintf("is a text of %d bytes: at most %d are taken", len(v),
+				MaxValue)}
 		}
 		return v, nil
 	case json.Number:
@@ -258,13 +259,15 @@ func (f *flattener) fits(name string, v any, depth int) error {
 		}
 	case map[string]any:
 		if depth >= MaxNesting {
-			return &ContextError{shown, fmt.Sprintf("is nested deeper than %d objects: send it flat, as names with dots", MaxNesting)}
+			return &ContextError{shown, fmt.Sprintf("is nested deeper than %d objects: send it flat, as names "+
+				"with dots", MaxNesting)}
 		}
 	}
 	f.bytes += text
 	switch {
 	case len(name) > MaxName:
-		return &ContextError{shown + "...", fmt.Sprintf("has a name of %d bytes: at most %d are taken", len(name), MaxName)}
+		return &ContextError{shown + "...", fmt.Sprintf("has a name of %d bytes: at most %d are taken", len(name),
+			MaxName)}
 	case name == "":
 		return &ContextError{"context", "has an attribute without a name"}
 	case longest > MaxValue:

@@ -108,7 +108,8 @@ func (n *Node) Plainly() *Node {
 		return n
 	}
 	plain := *n
-	plain.Test = map[op]string{opEquals: "string.equals", opBegins: "string.begins", opEnds: "string.ends", opContains: "string.contains"}[o]
+	plain.Test = map[op]string{opEquals: "string.equals", opBegins: "string.begins", opEnds: "string.ends",
+		opContains: "string.contains"}[o]
 	plain.Text, plain.IgnoreCase = []string{text}, fold
 	return &plain
 }

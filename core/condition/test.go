@@ -102,7 +102,8 @@ const linear = 6
 // leaf compiles the comparison of a leaf node; segments are not its matter.
 func leaf(n *Node, zones Zones) instr {
 	k, known := tests[n.Test]
-	in := instr{op: k.op, want: k.want, name: Intern(n.Attribute), isKey: n.Attribute == KeyAttribute, fold: n.IgnoreCase}
+	in := instr{op: k.op, want: k.want, name: Intern(n.Attribute), isKey: n.Attribute == KeyAttribute,
+		fold: n.IgnoreCase}
 	if !known || k.takes.check(n) != "" || !in.constants(n, k, zones) {
 		in.op = opUnknown
 	}

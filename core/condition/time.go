@@ -102,7 +102,8 @@ func digits(s string) (n int, ok bool) {
 // ParseTime reads a time as RFC 3339 writes it, to Unix milliseconds; what is finer is cut
 // off. A leap second counts as the first second of the next minute.
 func ParseTime(s string) (ms int64, ok bool) {
-	if len(s) < len("2006-01-02T15:04:05Z") || s[4] != '-' || s[7] != '-' || s[10]|0x20 != 't' || s[13] != ':' || s[16] != ':' {
+	if len(s) < len("2006-01-02T15:04:05Z") || s[4] != '-' || s[7] != '-' || s[10]|0x20 != 't' || s[13] != ':' ||
+		s[16] != ':' {
 		return 0, false
 	}
 	var field [6]int
@@ -183,7 +184,8 @@ func daysFromCivil(y, m, d int) int64 {
 
 // zoneName tells whether a name can be one of the IANA database.
 func zoneName(s string) bool {
-	return s != "" && len(s) < 64 && !strings.ContainsAny(s, " \\") && !strings.HasPrefix(s, "/") && !strings.Contains(s, "..") && s != "Local"
+	return s != "" && len(s) < 64 && !strings.ContainsAny(s, " \\") && !strings.HasPrefix(s, "/") &&
+		!strings.Contains(s, "..") && s != "Local"
 }
 
 // Within asks whether a unit lies in the first Share buckets of a salt of the leaf's own.

@@ -34,7 +34,8 @@ const (
 
 // String names the kind as explanations do.
 func (k Kind) String() string {
-	return [...]string{"absent", "a string", "a number", "a boolean", "a list of strings", "an object or a mixed list"}[k]
+	return [...]string{"absent", "a string", "a number", "a boolean", "a list of strings",
+		"an object or a mixed list"}[k]
 }
 
 // Value is one attribute's value. The zero Value is absent.

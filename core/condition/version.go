@@ -216,7 +216,8 @@ func (n *Node) Expand() error {
 }
 
 func versionRange(l *Node) ([]Node, error) {
-	bad := fmt.Errorf("%q is no range of versions: write comparisons such as \">=4.2.0 <5.0.0\", or a version with an open tail such as \"4.2.x\"", l.Text[0])
+	bad := fmt.Errorf("%q is no range of versions: write comparisons such as \">=4.2.0 <5.0.0\", or a version with "+
+		"an open tail such as \"4.2.x\"", l.Text[0])
 	leaf := func(test, v string) Node {
 		return Node{Test: "version." + test, Attribute: l.Attribute, Text: []string{v}, Loose: l.Loose}
 	}
@@ -243,7 +244,8 @@ func versionRange(l *Node) ([]Node, error) {
 			continue
 		}
 		test := "equals"
-		for _, o := range []struct{ sign, test string }{{">=", "at-least"}, {"<=", "at-most"}, {">", "more"}, {"<", "less"}, {"=", "equals"}} {
+		for _, o := range []struct{ sign, test string }{{">=", "at-least"}, {"<=", "at-most"}, {">", "more"},
+			{"<", "less"}, {"=", "equals"}} {
 			if rest, is := strings.CutPrefix(part, o.sign); is {
 				part, test = rest, o.test
 				break

@@ -16,14 +16,16 @@ import (
 func TestCellsFitIntoABlock(t *testing.T) {
 	d := boolean("night-batching")
 	half := func() *flag.Shares {
-		s := &flag.Shares{By: []string{condition.KeyAttribute}, Salt: "s", Hash: bucket.Scheme, Parts: []flag.Part{{Variant: "on", Share: 500_000}, {GoesOn: true, Share: 500_000}}}
+		s := &flag.Shares{By: []string{condition.KeyAttribute}, Salt: "s", Hash: bucket.Scheme,
+			Parts: []flag.Part{{Variant: "on", Share: 500_000}, {GoesOn: true, Share: 500_000}}}
 		if err := s.Arrange(nil, "off"); err != nil {
 			t.Fatal(err)
 		}
 		return s
 	}
 	for i := range flag.MaxRules {
-		r := flag.Rule{ID: fmt.Sprint("r", i), Name: "x", When: &condition.Node{Test: "number.equals", Attribute: "n", Numbers: []float64{float64(i)}}}
+		r := flag.Rule{ID: fmt.Sprint("r", i), Name: "x", When: &condition.Node{Test: "number.equals", Attribute: "n",
+			Numbers: []float64{float64(i)}}}
 		if r.Gives = (flag.Gives{Variant: "on"}); i%2 == 0 {
 			r.Gives = flag.Gives{Shares: half()}
 		}
@@ -39,7 +41,8 @@ func TestCellsFitIntoABlock(t *testing.T) {
 	}
 	later := 0
 	for i := range flag.MaxRules {
-		c := condition.NewContext("recipient-17", condition.Attribute{Name: condition.Intern("n"), Value: condition.NumberValue(float64(i))})
+		c := condition.NewContext("recipient-17", condition.Attribute{Name: condition.Intern("n"),
+			Value: condition.NumberValue(float64(i))})
 		o := f.Decide(rs, c, 0)
 		cell := f.Cells()[o.Cell]
 		if cell.Variant != f.Variant(o.Variant).Name || cell.Reason != o.Reason {
@@ -67,8 +70,10 @@ func TestNextChange(t *testing.T) {
 	start := int64(1_774_728_000_000) // 28 March 2026, the evening before clocks go forward in Oslo
 	changes := 0
 	for range 300 {
-		when := &condition.Node{Test: "clock.weekly", Weekly: &condition.Weekly{Days: []string{pick(rng, []string{"sat", "sun", "mon"})},
-			From: fmt.Sprintf("%02d:%02d", rng.IntN(24), rng.IntN(60)), To: fmt.Sprintf("%02d:%02d", rng.IntN(24), rng.IntN(60)), Zone: pick(rng, []string{"Europe/Oslo", "Asia/Kolkata", "UTC"})}}
+		when := &condition.Node{Test: "clock.weekly",
+			Weekly: &condition.Weekly{Days: []string{pick(rng, []string{"sat", "sun", "mon"})},
+				From: fmt.Sprintf("%02d:%02d", rng.IntN(24), rng.IntN(60)), To: fmt.Sprintf("%02d:%02d", rng.IntN(24),
+					rng.IntN(60)), Zone: pick(rng, []string{"Europe/Oslo", "Asia/Kolkata", "UTC"})}}
 		if rng.IntN(3) == 0 {
 			when = &condition.Node{Test: "clock.before", Text: []string{"2026-03-29T03:07:00+02:00"}}
 		}
@@ -78,7 +83,8 @@ func TestNextChange(t *testing.T) {
 		if rng.IntN(2) == 0 {
 			outer.Needs = []flag.Need{{Flag: "inner", Variant: "on"}}
 		} else {
-			outer.Rules = []flag.Rule{{ID: "r", Name: "r", Gives: flag.Gives{Variant: "on"}, When: &condition.Node{Test: condition.FlagTest, Flag: "inner", Text: []string{"on"}}}}
+			outer.Rules = []flag.Rule{{ID: "r", Name: "r", Gives: flag.Gives{Variant: "on"},
+				When: &condition.Node{Test: condition.FlagTest, Flag: "inner", Text: []string{"on"}}}}
 		}
 		outer.End = flag.Gives{Variant: "on"}
 		if len(outer.Needs) == 0 {
@@ -152,14 +158,17 @@ func TestSilentProcessesRest(t *testing.T) {
 func TestResolversAreAskedOnlyForWhatIsLookedAt(t *testing.T) {
 	d := boolean("chilled-compartments")
 	d.End = flag.Gives{Variant: "off"}
-	d.Rules = []flag.Rule{{ID: "r", Name: "r", Gives: flag.Gives{Variant: "on"}, When: &condition.Node{All: []condition.Node{
-		{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}, {Test: "number.more", Attribute: "free", Numbers: []float64{2}}}}}}
+	d.Rules = []flag.Rule{{ID: "r", Name: "r", Gives: flag.Gives{Variant: "on"},
+		When: &condition.Node{All: []condition.Node{
+			{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}},
+			{Test: "number.more", Attribute: "free", Numbers: []float64{2}}}}}}
 	rs := compileOne(t, d)
 	f := rs.Flag(d.Key)
 	asked := ""
 	three := condition.NumberValue(3)
 	unit := func(plan string) *condition.Context {
-		c := condition.NewContext("site-1", condition.Attribute{Name: condition.Intern("site.plan"), Value: condition.TextValue(plan)})
+		c := condition.NewContext("site-1", condition.Attribute{Name: condition.Intern("site.plan"),
+			Value: condition.TextValue(plan)})
 		return c.Resolving(func(n condition.Name) *condition.Value {
 			asked += n.Value() + " "
 			if n.Value() == "free" {

@@ -269,8 +269,10 @@ func compileFlag(source *flag.Ruleset, key string, stops []string, zones conditi
 	if doc == nil || !slices.Contains(flag.Types(), doc.Type) {
 		return broken(key)
 	}
-	f := &Flag{Key: key, Type: doc.Type, Kind: kindOf(doc.Type), Visible: doc.Visible, doc: &document{raw: source.Flags[key]}, stops: stops,
-		lever: doc.Lever, tooOld: doc.TooOld(), rests: int32(doc.RestAfter), variants: make([]Variant, 0, len(doc.Variants))}
+	f := &Flag{Key: key, Type: doc.Type, Kind: kindOf(doc.Type), Visible: doc.Visible,
+		doc: &document{raw: source.Flags[key]}, stops: stops,
+		lever: doc.Lever, tooOld: doc.TooOld(), rests: int32(doc.RestAfter), variants: make([]Variant, 0,
+			len(doc.Variants))}
 	for _, name := range doc.VariantNames() {
 		raw := doc.Variants[name]
 		if flag.CheckValue(doc.Type, raw) != "" {
@@ -289,7 +291,8 @@ func compileFlag(source *flag.Ruleset, key string, stops []string, zones conditi
 		}
 		f.variants = append(f.variants, v)
 	}
-	if f.resting = f.index(doc.Resting); f.resting < 0 || len(f.variants) > flag.MaxVariants || len(doc.Rules) > flag.MaxRules {
+	if f.resting = f.index(doc.Resting); f.resting < 0 || len(f.variants) > flag.MaxVariants ||
+		len(doc.Rules) > flag.MaxRules {
 		return broken(key)
 	}
 	for _, n := range doc.Needs {
@@ -375,7 +378,8 @@ func (f *Flag) compileRules(doc *flag.Document, source *flag.Ruleset, zones cond
 			f.gives[i] = gives{tooOld: true}
 			f.code.Always(applies)
 		case err == nil:
-			err = f.code.Add(r.When, condition.Around{Segments: segments, Zones: zones}, r.AppliesOnUnknown(doc.Resting), applies, labels[i+1])
+			err = f.code.Add(r.When, condition.Around{Segments: segments, Zones: zones},
+				r.AppliesOnUnknown(doc.Resting), applies, labels[i+1])
 		}
 	}
 	f.gives[n] = f.compileGives(doc.End)
@@ -446,9 +450,11 @@ func (rs *Ruleset) Taking(when *condition.Node, unknown bool) (func(c *condition
 	if unknown {
 		onUnknown = flag.Apply
 	}
-	d := &flag.Document{Key: probe, Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "off"},
+	d := &flag.Document{Key: probe, Type: flag.Boolean, Lever: flag.On, Resting: "off",
+		End:      flag.Gives{Variant: "off"},
 		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")},
-		Rules:    []flag.Rule{{ID: "1", Name: "probe", When: when, OnUnknown: onUnknown, Gives: flag.Gives{Variant: "on"}}}}
+		Rules: []flag.Rule{{ID: "1", Name: "probe", When: when, OnUnknown: onUnknown,
+			Gives: flag.Gives{Variant: "on"}}}}
 	with, err := rs.With([]*flag.Document{d}, nil)
 	if err != nil {
 		return nil, err

@@ -360,7 +360,8 @@ func (rs *Ruleset) Flag(key string) *Flag { return rs.flags[key] }
 
 // gives tells whether another flag gives the unit one of the variants; unknown where it
 // gives none.
-func (rs *Ruleset) gives(key string, wanted []string, c *condition.Context, now int64, budget int, t *trace) (condition.Truth, int) {
+func (rs *Ruleset) gives(key string, wanted []string, c *condition.Context, now int64, budget int,
+	t *trace) (condition.Truth, int) {
 	other := rs.flags[key]
 	if other == nil || budget <= 0 {
 		if t != nil {

@@ -31,7 +31,8 @@ func TestDecideAgreesWithASecondEngine(t *testing.T) {
 			reasons[o.Reason]++
 			variant, reason := second.decide(key, unit, now)
 			if got := f.Variant(o.Variant).Name; got != variant || o.Reason.String() != reason {
-				t.Fatalf("%s for %s: %s %s, the second engine says %s %s\n%s", key, unit, got, o.Reason, variant, reason, source.Flags[key])
+				t.Fatalf("%s for %s: %s %s, the second engine says %s %s\n%s", key, unit, got, o.Reason, variant,
+					reason, source.Flags[key])
 			}
 			if cell := f.Cells()[o.Cell]; cell != (Cell{variant, f.RuleID(o), o.Reason}) {
 				t.Fatalf("%s for %s: counted as %+v, decided %+v", key, unit, cell, o)
@@ -113,7 +114,8 @@ func TestVectors(t *testing.T) {
 			if v.Value != nil && string(got.Raw) != string(v.Value) {
 				t.Errorf("value %s, want %s", got.Raw, v.Value)
 			}
-			if variant, reason := second.decide(v.Flag, v.Context, 1_796_083_200_000); variant != v.Variant || reason != v.Reason {
+			if variant, reason := second.decide(v.Flag, v.Context, 1_796_083_200_000); variant != v.Variant ||
+				reason != v.Reason {
 				t.Errorf("the second engine says %s %s, want %s %s", variant, reason, v.Variant, v.Reason)
 			}
 			if missing := map[bool]string{true: f.MissingBy()}[o.Note == Missing]; missing != v.Missing {
@@ -147,7 +149,8 @@ func boolean(key string) flag.Document {
 
 // What a newer service may send reaches an older client as its resting variant, never as an error.
 func TestUnknownThingsRest(t *testing.T) {
-	share := &flag.Shares{By: []string{"targetingKey"}, Salt: "s", Hash: 2, Parts: []flag.Part{{Variant: "on", Share: 1_000_000, Ranges: []flag.Ranges{{0, 1_000_000}}}}}
+	share := &flag.Shares{By: []string{"targetingKey"}, Salt: "s", Hash: 2,
+		Parts: []flag.Part{{Variant: "on", Share: 1_000_000, Ranges: []flag.Ranges{{0, 1_000_000}}}}}
 	for name, change := range map[string]func(*flag.Document){
 		"requires on the flag": func(d *flag.Document) { d.Requires = []string{"tides"} },
 		"requires on a rule": func(d *flag.Document) {
@@ -192,7 +195,8 @@ func TestNeedsAreBounded(t *testing.T) {
 	for i := 1; i < 40; i++ {
 		for _, side := range "ab" {
 			d := boolean(fmt.Sprintf("l%d%c", i, side))
-			d.Needs = []flag.Need{{Flag: fmt.Sprintf("l%da", i-1), Variant: "on"}, {Flag: fmt.Sprintf("l%db", i-1), Variant: "on"}}
+			d.Needs = []flag.Need{{Flag: fmt.Sprintf("l%da", i-1), Variant: "on"}, {Flag: fmt.Sprintf("l%db", i-1),
+				Variant: "on"}}
 			docs = append(docs, d)
 		}
 	}
@@ -233,7 +237,8 @@ func TestNextAgreesWithCompile(t *testing.T) {
 			for range 20 {
 				_, now, c := randomUnit(rng)
 				for key := range whole.flags {
-					if got, want := next.Flag(key).Decide(next, c, now), whole.Flag(key).Decide(whole, c, now); got != want {
+					if got, want := next.Flag(key).Decide(next, c, now), whole.Flag(key).Decide(whole, c,
+						now); got != want {
 						t.Fatalf("%s: %+v after the event, %+v compiled whole", key, got, want)
 					}
 				}
@@ -246,7 +251,8 @@ func TestNextAgreesWithCompile(t *testing.T) {
 func TestDecideAllocatesNothing(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 5))
 	rs := Compile(randomRuleset(rng), testZones)
-	c := condition.NewContext("recipient-1", condition.Attribute{Name: condition.Intern("site.id"), Value: condition.TextValue("site-1")})
+	c := condition.NewContext("recipient-1", condition.Attribute{Name: condition.Intern("site.id"),
+		Value: condition.TextValue("site-1")})
 	f := rs.Flag("f1")
 	if n := testing.AllocsPerRun(100, func() { f.Decide(rs, c, 0) }); n != 0 {
 		t.Errorf("%v allocations", n)
@@ -289,7 +295,8 @@ func FuzzDecide(f *testing.F) {
 // The explanation prints what the decision did, also where it ran out of decisions on other flags.
 func TestExplainedAsItWasWalked(t *testing.T) {
 	doc := func(key string, needs []flag.Need, rules ...flag.Rule) json.RawMessage {
-		raw, _ := json.Marshal(&flag.Document{Key: key, Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "on"}, Needs: needs, Rules: rules,
+		raw, _ := json.Marshal(&flag.Document{Key: key, Type: flag.Boolean, Lever: flag.On, Resting: "off",
+			End: flag.Gives{Variant: "on"}, Needs: needs, Rules: rules,
 			Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}})
 		return raw
 	}
@@ -300,7 +307,8 @@ func TestExplainedAsItWasWalked(t *testing.T) {
 	for i := 1; i < 9; i++ { // each asks twice for the one below: more than one decision may take
 		n := fmt.Sprint("f", i-1)
 		flags = append(flags, doc(fmt.Sprint("f", i), nil,
-			flag.Rule{ID: "1", Name: "one", When: &condition.Node{All: []condition.Node{*asks(n), {Not: asks(n)}}}, Gives: flag.Gives{Variant: "off"}},
+			flag.Rule{ID: "1", Name: "one", When: &condition.Node{All: []condition.Node{*asks(n), {Not: asks(n)}}},
+				Gives: flag.Gives{Variant: "off"}},
 			flag.Rule{ID: "2", Name: "two", When: asks(n), Gives: flag.Gives{Variant: "on"}}))
 	}
 	flags = append(flags, doc("needs", []flag.Need{{Flag: "f7", Variant: "on"}, {Flag: "f8", Variant: "on"}}))
@@ -311,7 +319,8 @@ func TestExplainedAsItWasWalked(t *testing.T) {
 	rs := Compile(source, nil)
 	c := condition.NewContext("recipient-1")
 	x := rs.Flag("needs").Explain(rs, c, 0)
-	if x.Outcome != rs.Flag("needs").Decide(rs, c, 0) || x.Outcome.Note != UsedUp || !strings.Contains(x.Because.String(), "had used up its 200 decisions") {
+	if x.Outcome != rs.Flag("needs").Decide(rs, c, 0) || x.Outcome.Note != UsedUp ||
+		!strings.Contains(x.Because.String(), "had used up its 200 decisions") {
 		t.Errorf("%+v: %s", x.Outcome, x.Because)
 	}
 	for i := range 9 {
@@ -333,12 +342,16 @@ func TestExplainedAsItWasWalked(t *testing.T) {
 	for i := range 150_000 {
 		huge.Any = append(huge.Any, condition.Node{Test: "present", Attribute: fmt.Sprint("a", i%50)})
 	}
-	source, err = flag.NewRuleset(&flag.Snapshot{Format: 1, Epoch: 1, Revision: 1, Flags: []json.RawMessage{doc("large", nil, flag.Rule{ID: "1", Name: "1", When: &huge, Gives: flag.Gives{Variant: "on"}}, flag.Rule{ID: "2", Name: "2", When: &huge, Gives: flag.Gives{Variant: "on"}})}})
+	source, err = flag.NewRuleset(&flag.Snapshot{Format: 1, Epoch: 1, Revision: 1,
+		Flags: []json.RawMessage{doc("large", nil, flag.Rule{ID: "1", Name: "1", When: &huge,
+			Gives: flag.Gives{Variant: "on"}}, flag.Rule{ID: "2", Name: "2", When: &huge,
+			Gives: flag.Gives{Variant: "on"}})}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	rs = Compile(source, nil)
-	if x := rs.Flag("large").Explain(rs, c, 0); x.Outcome.Note != TooLarge || x.Variant != "off" || !strings.Contains(x.Because.String(), "too large to run") {
+	if x := rs.Flag("large").Explain(rs, c, 0); x.Outcome.Note != TooLarge || x.Variant != "off" ||
+		!strings.Contains(x.Because.String(), "too large to run") {
 		t.Errorf("%+v: %s", x.Outcome, x.Because)
 	}
 }

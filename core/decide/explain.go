@@ -103,8 +103,10 @@ type Explanation struct {
 func (f *Flag) Explain(rs *Ruleset, c *condition.Context, now int64) Explanation {
 	t := &trace{}
 	o, _ := f.walk(rs, c, now, flag.MaxNeedCost, t)
-	x := Explanation{Flag: f.Key, Epoch: rs.Source.Epoch, Revision: rs.Source.Revision, At: now, Outcome: o, Reason: o.Reason.String(),
-		Lever: f.lever, Stops: append([]string{}, f.stops...), Needs: append([]NeedStep{}, t.needs...), Rules: []RuleStep{}}
+	x := Explanation{Flag: f.Key, Epoch: rs.Source.Epoch, Revision: rs.Source.Revision, At: now, Outcome: o,
+		Reason: o.Reason.String(),
+		Lever:  f.lever, Stops: append([]string{}, f.stops...), Needs: append([]NeedStep{}, t.needs...),
+		Rules: []RuleStep{}}
 	if v := f.Variant(o.Variant); v != nil {
 		x.Variant = v.Name
 	}
@@ -193,7 +195,8 @@ func (t *trace) around(rs *Ruleset, c *condition.Context, now int64) condition.A
 
 // Around is what conditions may look at beside the unit.
 func (rs *Ruleset) Around(c *condition.Context, now int64) condition.Around {
-	return condition.Around{Segments: flag.SegmentConditions(rs.Source.Segment, rs.Source.List), Zones: rs.zones, Now: now,
+	return condition.Around{Segments: flag.SegmentConditions(rs.Source.Segment, rs.Source.List), Zones: rs.zones,
+		Now: now,
 		Gives: func(key string) (string, bool) {
 			other := rs.flags[key]
 			if other == nil {
@@ -244,20 +247,26 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 		if n.Gave != "" {
 			gave = words.Said{words.Variant(n.Gave)}
 		}
-		return words.Say("it needs %s to give %s, which gives this unit %s", words.Key(n.Flag), words.Variant(n.Wants), gave)
+		return words.Say("it needs %s to give %s, which gives this unit %s", words.Key(n.Flag), words.Variant(n.Wants),
+			gave)
 	case SeenAs:
 		return words.Say("this session is to see it so: an override that touches no rule")
 	case Missing:
-		return words.Say("no rule gave the unit anything, and it has no %s, by which the shares of all others are drawn: it gets the resting variant", words.Names(nil).Either(f.Document().End.Shares.By))
+		return words.Say("no rule gave the unit anything, and it has no %s, by which the shares of all others are "+
+			"drawn: it gets the resting variant", words.Names(nil).Either(f.Document().End.Shares.By))
 	case TooLarge:
-		return words.Say("its rules are too large to run, with the segments that they ask for, so the unit gets the resting variant")
+		return words.Say("its rules are too large to run, with the segments that they ask for, so the unit gets the " +
+			"resting variant")
 	case UsedUp:
 		n := t.needs[len(t.needs)-1]
-		return words.Say("it needs %s to give %s, which was not judged: the decision had used up its %s decisions on other flags", words.Key(n.Flag), words.Variant(n.Wants), flag.MaxNeedCost)
+		return words.Say("it needs %s to give %s, which was not judged: the decision had used up its %s decisions "+
+			"on other flags", words.Key(n.Flag), words.Variant(n.Wants), flag.MaxNeedCost)
 	case TooOld:
-		return words.Say("the flag asks for what this version of the program does not know, so the unit gets the resting variant")
+		return words.Say("the flag asks for what this version of the program does not know, so the unit gets the " +
+			"resting variant")
 	case Silent:
-		return words.Say("this process has heard nothing from the service for %s, %s", words.Counted(int(f.rests), "minute", "minutes"), rests)
+		return words.Say("this process has heard nothing from the service for %s, %s", words.Counted(int(f.rests),
+			"minute", "minutes"), rests)
 	case Broken:
 		return words.Say("the flag's document cannot be read")
 	}
@@ -265,7 +274,8 @@ func (f *Flag) because(o Outcome, t *trace) words.Said {
 	case o.Reason == Disabled:
 		return words.Say("the flag is off, %s", rests)
 	case o.Rule >= 0 && o.Reason == Split:
-		return words.Say("%s takes the unit, and %s", words.Rule(f.Document().Rules[o.Rule].Name), f.fallsInto(f.Document().Rules[o.Rule].Gives.Shares, t))
+		return words.Say("%s takes the unit, and %s", words.Rule(f.Document().Rules[o.Rule].Name),
+			f.fallsInto(f.Document().Rules[o.Rule].Gives.Shares, t))
 	case o.Rule >= 0:
 		return words.Say("%s takes the unit", words.Rule(f.Document().Rules[o.Rule].Name))
 	case o.Reason == Split:
@@ -280,7 +290,8 @@ func (f *Flag) fallsInto(s *flag.Shares, t *trace) words.Said {
 	who := words.Say("%s %s", words.Names(nil).Either([]string{d.By}), words.Unit(d.Key, d.By))
 	for _, p := range s.Parts {
 		if p.Has(d.Bucket) {
-			return words.Say("%s is among the %s that get %s", who, words.Number(bucket.Percent(p.Share)), words.Variant(p.Variant))
+			return words.Say("%s is among the %s that get %s", who, words.Number(bucket.Percent(p.Share)),
+				words.Variant(p.Variant))
 		}
 	}
 	return words.Say("%s is among none of its shares", who)

@@ -16,10 +16,11 @@ import (
 
 var (
 	corpusAttributes = []string{"role", "site.id", "firmware", "crew_size", "badge", condition.KeyAttribute}
-	corpusTexts      = []string{"courier", "Courier", "site-1", "site-2", "4.2.0", "4.10.1", "v4.2", "10.20.3.4", "fd00::7", "2026-11-23T10:00:00+01:00", "recipient-7", "r", "1"}
-	corpusTimes      = []string{"2026-11-23T09:00:00Z", "2026-11-24T06:00:00+01:00", "2027-03-28T01:00:00Z"}
-	corpusNumbers    = []float64{-1, 0, 1, 2.5, 7}
-	corpusVariants   = []string{"a", "b", "c"}
+	corpusTexts      = []string{"courier", "Courier", "site-1", "site-2", "4.2.0", "4.10.1", "v4.2", "10.20.3.4",
+		"fd00::7", "2026-11-23T10:00:00+01:00", "recipient-7", "r", "1"}
+	corpusTimes    = []string{"2026-11-23T09:00:00Z", "2026-11-24T06:00:00+01:00", "2027-03-28T01:00:00Z"}
+	corpusNumbers  = []float64{-1, 0, 1, 2.5, 7}
+	corpusVariants = []string{"a", "b", "c"}
 )
 
 func pick[T any](rng *rand.Rand, from []T) T { return from[rng.IntN(len(from))] }
@@ -41,7 +42,8 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 	n := &condition.Node{Attribute: pick(rng, corpusAttributes)}
 	switch rng.IntN(16) {
 	case 9:
-		n.Test, n.Text, n.Loose = "version."+pick(rng, []string{"equals", "less", "at-most", "more", "at-least"}), []string{pick(rng, []string{"4.2.0", "4.9.9"})}, rng.IntN(2) == 0
+		n.Test, n.Text, n.Loose = "version."+pick(rng, []string{"equals", "less", "at-most", "more", "at-least"}),
+			[]string{pick(rng, []string{"4.2.0", "4.9.9"})}, rng.IntN(2) == 0
 	case 10:
 		n.Test, n.Text = pick(rng, []string{"time.before", "time.at-or-after"}), []string{pick(rng, corpusTimes)}
 		if rng.IntN(3) == 0 {
@@ -50,35 +52,44 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 	case 11:
 		n.Test, n.Text = "address.in", []string{"10.20.0.0/16", "fd00::/8", "10.20.3.0/24"}
 	case 12:
-		n.Test, n.Text = pick(rng, []string{"list.any", "list.all", "list.none"}), []string{"de", pick(rng, []string{"en", "fr"})}
+		n.Test, n.Text = pick(rng, []string{"list.any", "list.all", "list.none"}),
+			[]string{"de", pick(rng, []string{"en", "fr"})}
 	case 13:
 		n.Attribute = ""
 		switch rng.IntN(3) {
 		case 0:
-			n.Test, n.Weekly = "clock.weekly", &condition.Weekly{Days: []string{pick(rng, []string{"sun", "mon", "tue"}), "fri"}, From: pick(rng, []string{"22:00", "08:30", "00:00"}),
-				To: pick(rng, []string{"06:00", "24:00", "12:15"}), Zone: pick(rng, []string{"Europe/Oslo", "UTC", "America/Lima"})}
+			n.Test, n.Weekly = "clock.weekly",
+				&condition.Weekly{Days: []string{pick(rng, []string{"sun", "mon", "tue"}), "fri"},
+					From: pick(rng, []string{"22:00", "08:30", "00:00"}),
+					To:   pick(rng, []string{"06:00", "24:00", "12:15"}),
+					Zone: pick(rng, []string{"Europe/Oslo", "UTC", "America/Lima"})}
 		case 1:
 			n.Test, n.Text = pick(rng, []string{"clock.before", "clock.at-or-after"}), []string{pick(rng, corpusTimes)}
 		case 2:
 			n.Test, n.Text = "clock.between", corpusTimes[1:]
 		}
 	case 14:
-		n.Attribute, n.Test, n.Part = "", "part", &condition.Within{By: []string{pick(rng, corpusAttributes), pick(rng, corpusAttributes)}, Share: rng.Uint32N(bucket.Buckets + 1), Salt: "part", Hash: 1}
+		n.Attribute, n.Test, n.Part = "", "part", &condition.Within{By: []string{pick(rng, corpusAttributes),
+			pick(rng, corpusAttributes)}, Share: rng.Uint32N(bucket.Buckets + 1), Salt: "part", Hash: 1}
 	case 15:
-		n.Attribute, n.Test, n.Flag, n.Text = "", "flag.gives", pick(rng, []string{"base", "base", "none"}), []string{pick(rng, corpusVariants), "c"}
+		n.Attribute, n.Test, n.Flag, n.Text = "", "flag.gives", pick(rng, []string{"base", "base", "none"}),
+			[]string{pick(rng, corpusVariants), "c"}
 	case 0:
 		n.Test = pick(rng, []string{"present", "absent", "boolean.true", "boolean.false"})
 	case 1:
 		n.Test, n.Text, n.IgnoreCase = "string.equals", []string{pick(rng, corpusTexts)}, rng.IntN(3) == 0
 	case 2, 3:
-		n.Test, n.IgnoreCase = pick(rng, []string{"string.one-of", "string.begins", "string.ends", "string.contains"}), rng.IntN(3) == 0
+		n.Test, n.IgnoreCase = pick(rng, []string{"string.one-of", "string.begins", "string.ends", "string.contains"}),
+			rng.IntN(3) == 0
 		for range 1 + rng.IntN(9) {
 			n.Text = append(n.Text, pick(rng, corpusTexts))
 		}
 	case 4:
-		n.Test, n.Text, n.IgnoreCase = "string.matches", []string{pick(rng, []string{"^site", "[0-9]$", "c.*r"})}, rng.IntN(2) == 0
+		n.Test, n.Text, n.IgnoreCase = "string.matches", []string{pick(rng, []string{"^site", "[0-9]$", "c.*r"})},
+			rng.IntN(2) == 0
 	case 5, 6:
-		n.Test = pick(rng, []string{"number.equals", "number.differs", "number.less", "number.at-most", "number.more", "number.at-least"})
+		n.Test = pick(rng, []string{"number.equals", "number.differs", "number.less", "number.at-most", "number.more",
+			"number.at-least"})
 		n.Numbers = []float64{pick(rng, corpusNumbers)}
 	case 7:
 		n.Test, n.Numbers = "number.between", []float64{0, 3}
@@ -126,7 +137,8 @@ func randomRuleset(rng *rand.Rand) *flag.Ruleset {
 	for i := range 3 {
 		g := flag.Segment{Key: fmt.Sprintf("s%d", i), When: randomNode(rng, 2)}
 		if rng.IntN(3) == 0 {
-			g.Lists, g.In = pick(rng, []string{"", "site.id", "crew_size"}), &flag.List{Units: []string{"site-1", "courier1", "7"}}
+			g.Lists, g.In = pick(rng, []string{"", "site.id", "crew_size"}),
+				&flag.List{Units: []string{"site-1", "courier1", "7"}}
 			if rng.IntN(2) == 0 {
 				g.Out = &flag.List{Units: []string{"courier1", "x0", "1"}}
 			}
@@ -134,16 +146,20 @@ func randomRuleset(rng *rand.Rand) *flag.Ruleset {
 		add(&s.Segments, g)
 	}
 	base := flag.Document{Key: "base", Type: flag.String, Lever: flag.On, Resting: "c", End: randomGives(rng, true),
-		Variants: map[string]json.RawMessage{"a": json.RawMessage(`"A"`), "b": json.RawMessage(`"B"`), "c": json.RawMessage(`"C"`)}}
+		Variants: map[string]json.RawMessage{"a": json.RawMessage(`"A"`), "b": json.RawMessage(`"B"`),
+			"c": json.RawMessage(`"C"`)}}
 	add(&s.Flags, base)
 	for i := range 4 {
-		d := flag.Document{Key: fmt.Sprintf("f%d", i), Type: flag.String, Lever: flag.On, Resting: pick(rng, corpusVariants),
-			Variants: map[string]json.RawMessage{"a": json.RawMessage(`"A"`), "b": json.RawMessage(`"B"`), "c": json.RawMessage(`"C"`)}}
+		d := flag.Document{Key: fmt.Sprintf("f%d", i), Type: flag.String, Lever: flag.On,
+			Resting: pick(rng, corpusVariants),
+			Variants: map[string]json.RawMessage{"a": json.RawMessage(`"A"`), "b": json.RawMessage(`"B"`),
+				"c": json.RawMessage(`"C"`)}}
 		if rng.IntN(8) == 0 {
 			d.Lever = flag.Off
 		}
 		for range rng.IntN(5) {
-			r := flag.Rule{ID: fmt.Sprint(len(d.Rules)), Name: fmt.Sprint("rule ", len(d.Rules)), Parked: rng.IntN(6) == 0, Gives: randomGives(rng, false)}
+			r := flag.Rule{ID: fmt.Sprint(len(d.Rules)), Name: fmt.Sprint("rule ", len(d.Rules)),
+				Parked: rng.IntN(6) == 0, Gives: randomGives(rng, false)}
 			if rng.IntN(8) > 0 {
 				r.When = randomNode(rng, 3)
 			}
@@ -176,7 +192,8 @@ func randomUnit(rng *rand.Rand) (raw []byte, now int64, c *condition.Context) {
 	case 1:
 		unit[condition.KeyAttribute] = pick(rng, []any{nil, "", 7, 1})
 	default:
-		unit[condition.KeyAttribute] = pick(rng, []string{"recipient-7", "site-1", "courier", "x"}) + fmt.Sprint(rng.IntN(3))
+		unit[condition.KeyAttribute] = pick(rng, []string{"recipient-7", "site-1", "courier", "x"}) +
+			fmt.Sprint(rng.IntN(3))
 	}
 	for _, name := range corpusAttributes[:5] {
 		var v any

@@ -353,7 +353,8 @@ func ofText(family, how, v string, n object) kleene {
 			return 0
 		}
 		c := precedence(have, want)
-		return is(map[string]bool{"equals": c == 0, "less": c < 0, "at-most": c <= 0, "more": c > 0, "at-least": c >= 0}[how])
+		return is(map[string]bool{"equals": c == 0, "less": c < 0, "at-most": c <= 0, "more": c > 0,
+			"at-least": c >= 0}[how])
 	case "time":
 		at, err := time.Parse(time.RFC3339, strings.ToUpper(v))
 		if err != nil {
@@ -394,7 +395,8 @@ func ofNumber(how string, v float64, wanted []any) kleene {
 	if how == "one-of" {
 		return is(slices.Contains(wanted, any(v)))
 	}
-	return is(map[string]bool{"equals": v == w, "differs": v != w, "less": v < w, "at-most": v <= w, "more": v > w, "at-least": v >= w}[how])
+	return is(map[string]bool{"equals": v == w, "differs": v != w, "less": v < w, "at-most": v <= w, "more": v > w,
+		"at-least": v >= w}[how])
 }
 
 func ofList(how string, v []any, wanted []string) kleene {
@@ -454,7 +456,8 @@ func weekly(w object, now time.Time) kleene {
 	return is(on(local.Weekday()) && from <= at || on((local.Weekday()+6)%7) && at < to)
 }
 
-var version = regexp.MustCompile(`^(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})(?:-((?:0|[1-9]\d*|\d*[a-zA-Z-][0-9a-zA-Z-]*)(?:\.(?:0|[1-9]\d*|\d*[a-zA-Z-][0-9a-zA-Z-]*))*))?(?:\+[0-9a-zA-Z-]+(?:\.[0-9a-zA-Z-]+)*)?$`)
+var version = regexp.MustCompile(
+	`^(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})\.(0|[1-9]\d{0,17})(?:-((?:0|[1-9]\d*|\d*[a-zA-Z-][0-9a-zA-Z-]*)(?:\.(?:0|[1-9]\d*|\d*[a-zA-Z-][0-9a-zA-Z-]*))*))?(?:\+[0-9a-zA-Z-]+(?:\.[0-9a-zA-Z-]+)*)?$`)
 
 // semver reads a version: three numbers, and what comes before the release.
 func semver(text string, loose bool) (parts []string, ok bool) {

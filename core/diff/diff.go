@@ -82,7 +82,9 @@ func (w *writer) personal(t words.Token) bool {
 	case words.AUnit:
 		return true
 	case words.AValue:
-		return strings.Contains(t.Text, "@") || slices.ContainsFunc(w.declared, func(p Personal) bool { return p != nil && p(t.Of) })
+		return strings.Contains(t.Text, "@") || slices.ContainsFunc(w.declared, func(p Personal) bool {
+			return p != nil && p(t.Of)
+		})
 	}
 	return false
 }
@@ -97,8 +99,10 @@ func (w *writer) add(format string, args ...any) {
 func Flags(old, now *flag.Document, declared ...Personal) []Line {
 	w := &writer{declared: declared}
 	if old == nil {
-		w.add("flag made: lever %s, resting %s, end: %s", string(now.Lever), words.Variant(now.Resting), sentence.Gives(now.End, words.Say("all"), nil))
-		old = &flag.Document{Lever: now.Lever, Resting: now.Resting, End: now.End, Variants: now.Variants, Visible: now.Visible}
+		w.add("flag made: lever %s, resting %s, end: %s", string(now.Lever), words.Variant(now.Resting),
+			sentence.Gives(now.End, words.Say("all"), nil))
+		old = &flag.Document{Lever: now.Lever, Resting: now.Resting, End: now.End, Variants: now.Variants,
+			Visible: now.Visible}
 	}
 	w.change(words.Say("lever"), words.Plain(string(old.Lever)), words.Plain(string(now.Lever)))
 	w.change(words.Say("visible to browsers"), yes(old.Visible), yes(now.Visible))
@@ -140,7 +144,8 @@ func (w *writer) variants(old, now *flag.Document) {
 		if !had {
 			w.add("variant %s added: %s", words.Variant(name), value(now.Variants[name]))
 		} else if !bytes.Equal(before, now.Variants[name]) {
-			w.change(words.Say("value of %s", words.Variant(name)), words.Plain(value(before)), words.Plain(value(now.Variants[name])))
+			w.change(words.Say("value of %s", words.Variant(name)), words.Plain(value(before)),
+				words.Plain(value(now.Variants[name])))
 		}
 	}
 	for _, name := range old.VariantNames() {
@@ -246,7 +251,8 @@ func doubt(r *flag.Rule, resting string) words.Said {
 // condition says a changed condition; where only a list of constants changed, what came and went.
 func (w *writer) condition(name words.Said, old, now *condition.Node) {
 	if old != nil && now != nil && sameButText(old, now) {
-		if parts := cameAndWent(old.Text, now.Text, now.Attribute, now.Attribute == condition.KeyAttribute); len(parts) > 0 {
+		if parts := cameAndWent(old.Text, now.Text, now.Attribute, now.Attribute == condition.KeyAttribute); len(
+			parts) > 0 {
 			w.add("%s%s %s", name, words.Names(nil).Attribute(now.Attribute), parts)
 			return
 		}
@@ -310,7 +316,9 @@ func (w *writer) gives(name words.Said, old, now flag.Gives) {
 	}
 	w.change(words.Say("%s: moves together with", name), like(old.Shares.Like), like(now.Shares.Like))
 	share := func(s *flag.Shares, p flag.Part) words.Said {
-		i := slices.IndexFunc(s.Parts, func(o flag.Part) bool { return o.Variant == p.Variant && o.GoesOn == p.GoesOn })
+		i := slices.IndexFunc(s.Parts, func(o flag.Part) bool {
+			return o.Variant == p.Variant && o.GoesOn == p.GoesOn
+		})
 		if i < 0 {
 			return words.Said{words.Number(bucket.Percent(0))}
 		}
@@ -318,13 +326,16 @@ func (w *writer) gives(name words.Said, old, now flag.Gives) {
 	}
 	parts := slices.Clone(now.Shares.Parts)
 	for _, p := range old.Shares.Parts {
-		if !slices.ContainsFunc(parts, func(o flag.Part) bool { return o.Variant == p.Variant && o.GoesOn == p.GoesOn }) {
+		if !slices.ContainsFunc(parts, func(o flag.Part) bool {
+			return o.Variant == p.Variant && o.GoesOn == p.GoesOn
+		}) {
 			parts = append(parts, p)
 		}
 	}
 	for _, p := range parts {
 		if !p.GoesOn { // what is left follows from the others
-			w.change(words.Say("%s: share of %s", name, words.Variant(p.Variant)), share(old.Shares, p), share(now.Shares, p))
+			w.change(words.Say("%s: share of %s", name, words.Variant(p.Variant)), share(old.Shares, p),
+				share(now.Shares, p))
 		}
 	}
 }
@@ -379,7 +390,8 @@ func (w *writer) list(name, attribute string, old, now *flag.List) {
 	}
 	if old.Digest != "" || now.Digest != "" {
 		if old.Digest != now.Digest {
-			w.add("%s: %s → %s (list %s)", name, words.Counted(old.Len(), "unit", "units"), words.Counted(now.Len(), "unit", "units"), now.Digest[:min(len(now.Digest), 12)])
+			w.add("%s: %s → %s (list %s)", name, words.Counted(old.Len(), "unit", "units"),
+				words.Counted(now.Len(), "unit", "units"), now.Digest[:min(len(now.Digest), 12)])
 		}
 		return
 	}

@@ -40,7 +40,8 @@ var keyPattern = regexp.MustCompile(`^[a-z0-9]([a-z0-9._-]{0,98}[a-z0-9])?$`)
 // nothing if it can be used.
 func CheckKey(key string) string {
 	if !keyPattern.MatchString(key) {
-		return "must be 1 to 100 lower-case letters, digits, '-', '_' and '.', beginning and ending with a letter or digit, such as one-touch-open"
+		return "must be 1 to 100 lower-case letters, digits, '-', '_' and '.', beginning and ending with a letter " +
+			"or digit, such as one-touch-open"
 	}
 	return ""
 }
@@ -89,7 +90,8 @@ func CheckValue(t Type, raw json.RawMessage) string {
 			return ""
 		}
 	}
-	if kind, ok := map[Type]string{Boolean: "true or false", String: "a string", Number: "a number", Object: "a JSON object or array"}[t]; ok {
+	if kind, ok := map[Type]string{Boolean: "true or false", String: "a string", Number: "a number",
+		Object: "a JSON object or array"}[t]; ok {
 		return "must be " + kind
 	}
 	return fmt.Sprintf("fits no type: %q is none of boolean, string, number and object", t)
@@ -116,7 +118,8 @@ func checkInside(dec *json.Decoder, place string) string {
 	}
 	switch token := token.(type) {
 	case json.Number:
-		if f, err := token.Float64(); err != nil || math.Abs(f) > condition.MaxInteger && !strings.ContainsAny(token.String(), ".eE") {
+		if f, err := token.Float64(); err != nil || math.Abs(f) > condition.MaxInteger &&
+			!strings.ContainsAny(token.String(), ".eE") {
 			return fmt.Sprintf("holds %s at %s, which is outside -(2^53-1) to 2^53-1: make it a string", token, place)
 		}
 	case json.Delim:
@@ -186,13 +189,15 @@ func (c *checker) document() {
 	c.variant("resting", d.Resting)
 	c.needs()
 	if d.RestAfter < 0 || d.RestAfter > MaxRestAfter {
-		c.add("restAfter", fmt.Sprintf("must be 0 to %d minutes; 0: a process without contact goes on deciding", MaxRestAfter))
+		c.add("restAfter", fmt.Sprintf("must be 0 to %d minutes; 0: a process without contact goes on deciding",
+			MaxRestAfter))
 	}
 	if !slices.Equal(d.Requires, d.Needed()) {
 		c.add("requires", "is set by the service: leave it out")
 	}
 	if len(d.Rules) > MaxRules {
-		c.add("rules", fmt.Sprintf("has %d rules, at most %d are taken: gather units in segments", len(d.Rules), MaxRules))
+		c.add("rules", fmt.Sprintf("has %d rules, at most %d are taken: gather units in segments", len(d.Rules),
+			MaxRules))
 		return
 	}
 	ids := map[string]int{}
@@ -241,7 +246,8 @@ func (c *checker) rule(place string, r *Rule) {
 	c.gives(place+".gives", r.Gives, false)
 	r.When.Leaves(func(l *condition.Node) {
 		if l.Part != nil && r.Gives.Shares != nil && l.Part.Salt == r.Gives.Shares.Salt {
-			c.add(place+".when", "a part of the population is drawn with the salt of the rule's own shares, which would always give its units the same part: leave the salt out for a new one")
+			c.add(place+".when", "a part of the population is drawn with the salt of the rule's own shares, which "+
+				"would always give its units the same part: leave the salt out for a new one")
 		}
 	})
 }
@@ -294,7 +300,8 @@ func (c *checker) gives(place string, g Gives, end bool) {
 		}
 	}
 	if sum != bucket.Buckets {
-		c.add(place+".parts", fmt.Sprintf("add up to %s: they must add up to exactly 100 %% (1000000)", bucket.Percent(sum)))
+		c.add(place+".parts", fmt.Sprintf("add up to %s: they must add up to exactly 100 %% (1000000)",
+			bucket.Percent(sum)))
 		return
 	}
 	if err := bucket.Check(s.Layout()); err != nil && !errors.Is(err, bucket.ErrSum) {
@@ -304,6 +311,7 @@ func (c *checker) gives(place string, g Gives, end bool) {
 
 func (c *checker) variant(place, name string) {
 	if _, ok := c.doc.Variants[name]; !ok {
-		c.add(place, fmt.Sprintf("%q is no variant of this flag: use one of %s", name, strings.Join(c.doc.VariantNames(), ", ")))
+		c.add(place, fmt.Sprintf("%q is no variant of this flag: use one of %s", name,
+			strings.Join(c.doc.VariantNames(), ", ")))
 	}
 }

@@ -17,7 +17,8 @@ func document() *Document {
 
 func TestCheckTakesAGoodDocument(t *testing.T) {
 	d := document()
-	s := &Shares{By: []string{"site.id"}, Salt: "s", Hash: 1, Parts: []Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}
+	s := &Shares{By: []string{"site.id"}, Salt: "s", Hash: 1, Parts: []Part{{Variant: "on", Share: 80_000},
+		{GoesOn: true, Share: 920_000}}}
 	if err := s.Arrange(nil, "off"); err != nil {
 		t.Fatal(err)
 	}
@@ -39,33 +40,42 @@ func TestCheckNamesThePlace(t *testing.T) {
 		}
 	}
 	for place, change := range map[string]func(*Document){
-		"key":                         func(d *Document) { d.Key = "Night Batching" },
-		"type":                        func(d *Document) { d.Type = "date" },
-		"lever":                       func(d *Document) { d.Lever = "" },
-		"resting":                     func(d *Document) { d.Resting = "x" },
-		"variants":                    func(d *Document) { delete(d.Variants, "on"); d.End.Variant, d.Resting = "off", "off" },
-		"variants.on":                 func(d *Document) { d.Variants["on"] = json.RawMessage(`"true"`) },
-		"requires":                    func(d *Document) { d.Requires = []string{"x"} },
-		"needs[0]":                    func(d *Document) { d.Needs = []Need{{Flag: "a"}} },
-		"needs[0].flag":               func(d *Document) { d.Needs = []Need{{Flag: d.Key, Variant: "on"}} },
-		"end":                         func(d *Document) { d.End = Gives{} },
-		"end.variant":                 func(d *Document) { d.End = Gives{Variant: "x"} },
-		"rules[0].id":                 rule(func(r *Rule) { r.ID = "" }),
-		"rules[0].name":               rule(func(r *Rule) { r.Name = " " }),
-		"rules[0].gives":              rule(func(r *Rule) { r.Gives.Shares = &Shares{} }),
-		"rules[0].when":               rule(func(r *Rule) { r.When = &condition.Node{} }),
-		"rules[1].id":                 func(d *Document) { r := Rule{ID: "1", Name: "r", Gives: Gives{Variant: "on"}}; d.Rules = []Rule{r, r} },
+		"key":     func(d *Document) { d.Key = "Night Batching" },
+		"type":    func(d *Document) { d.Type = "date" },
+		"lever":   func(d *Document) { d.Lever = "" },
+		"resting": func(d *Document) { d.Resting = "x" },
+		"variants": func(d *Document) {
+			delete(d.Variants, "on")
+			d.End.Variant, d.Resting = "off",
+				"off"
+		},
+		"variants.on":    func(d *Document) { d.Variants["on"] = json.RawMessage(`"true"`) },
+		"requires":       func(d *Document) { d.Requires = []string{"x"} },
+		"needs[0]":       func(d *Document) { d.Needs = []Need{{Flag: "a"}} },
+		"needs[0].flag":  func(d *Document) { d.Needs = []Need{{Flag: d.Key, Variant: "on"}} },
+		"end":            func(d *Document) { d.End = Gives{} },
+		"end.variant":    func(d *Document) { d.End = Gives{Variant: "x"} },
+		"rules[0].id":    rule(func(r *Rule) { r.ID = "" }),
+		"rules[0].name":  rule(func(r *Rule) { r.Name = " " }),
+		"rules[0].gives": rule(func(r *Rule) { r.Gives.Shares = &Shares{} }),
+		"rules[0].when":  rule(func(r *Rule) { r.When = &condition.Node{} }),
+		"rules[1].id": func(d *Document) {
+			r := Rule{ID: "1", Name: "r", Gives: Gives{Variant: "on"}}
+			d.Rules = []Rule{r, r}
+		},
 		"rules[0].onUnknown":          rule(func(r *Rule) { r.OnUnknown = "maybe" }),
 		"rules[0].requires":           rule(func(r *Rule) { r.Requires = []string{"x"} }),
 		"rules[0].gives.shares.parts": rule(func(r *Rule) { r.Gives = shares(Part{Variant: "on", Share: 1}) }),
 		"rules[0].gives.shares.parts[1]": rule(func(r *Rule) {
 			r.Gives = shares(Part{Variant: "on", Share: 500_000}, Part{Variant: "on", Share: 500_000})
 		}),
-		"rules[0].gives.shares.by":       rule(func(r *Rule) { r.Gives = shares(); r.Gives.Shares.By = nil }),
-		"rules[0].gives.shares.salt":     rule(func(r *Rule) { r.Gives = shares(); r.Gives.Shares.Salt = "" }),
-		"rules[0].gives.shares.hash":     rule(func(r *Rule) { r.Gives = shares(); r.Gives.Shares.Hash = 2 }),
-		"end.shares.parts[0].goesOn":     func(d *Document) { d.End = shares(Part{GoesOn: true, Share: 1_000_000}) },
-		"rules[0].gives.shares.parts[0]": rule(func(r *Rule) { r.Gives = shares(Part{GoesOn: true, Variant: "on", Share: 1_000_000}) }),
+		"rules[0].gives.shares.by":   rule(func(r *Rule) { r.Gives = shares(); r.Gives.Shares.By = nil }),
+		"rules[0].gives.shares.salt": rule(func(r *Rule) { r.Gives = shares(); r.Gives.Shares.Salt = "" }),
+		"rules[0].gives.shares.hash": rule(func(r *Rule) { r.Gives = shares(); r.Gives.Shares.Hash = 2 }),
+		"end.shares.parts[0].goesOn": func(d *Document) { d.End = shares(Part{GoesOn: true, Share: 1_000_000}) },
+		"rules[0].gives.shares.parts[0]": rule(func(r *Rule) {
+			r.Gives = shares(Part{GoesOn: true, Variant: "on", Share: 1_000_000})
+		}),
 	} {
 		d := document()
 		change(d)
@@ -146,7 +156,8 @@ func TestReferences(t *testing.T) {
 	if found := needs("d", "c").CheckReferences(all); len(found) > 0 {
 		t.Error(found)
 	}
-	if found := needs("a", "d").CheckReferences(all); len(found) != 1 || found[0].Mend != "flags and segments ask for each other in a circle: flag a asks for flag d asks for flag c asks for flag a" {
+	if found := needs("a", "d").CheckReferences(all); len(found) != 1 || found[0].Mend != "flags and segments ask "+
+		"for each other in a circle: flag a asks for flag d asks for flag c asks for flag a" {
 		t.Error(found)
 	}
 	needs("a")
@@ -160,11 +171,13 @@ func TestReferences(t *testing.T) {
 		needs(fmt.Sprintf("l%d", i), prev...)
 		needs(fmt.Sprintf("m%d", i), prev...)
 	}
-	if found := all["l11"].CheckReferences(all); len(found) != 1 || !strings.Contains(found[0].Mend, "shorten the chain") {
+	if found := all["l11"].CheckReferences(all); len(found) != 1 || !strings.Contains(found[0].Mend,
+		"shorten the chain") {
 		t.Error(found)
 	}
 	d := document()
-	d.Rules = []Rule{{ID: "1", Name: "r", When: &condition.Node{Not: &condition.Node{Test: condition.SegmentTest, Segment: "x"}}, Gives: Gives{Variant: "on"}}}
+	d.Rules = []Rule{{ID: "1", Name: "r", When: &condition.Node{Not: &condition.Node{Test: condition.SegmentTest,
+		Segment: "x"}}, Gives: Gives{Variant: "on"}}}
 	if found := d.CheckReferences(all); len(found) != 1 || found[0].Place != "rules[0].when" {
 		t.Error(found)
 	}
@@ -174,11 +187,13 @@ func TestApplyInOrder(t *testing.T) {
 	doc := func(key, lever string) json.RawMessage {
 		return json.RawMessage(fmt.Sprintf(`{"key":%q,"lever":%q,"later":1}`, key, lever))
 	}
-	rs, err := NewRuleset(&Snapshot{Format: 1, Epoch: 7, Revision: 3, Flags: []json.RawMessage{doc("a", "off")}, Stops: []Stop{{ID: "s1", Flags: []string{"a"}}}})
+	rs, err := NewRuleset(&Snapshot{Format: 1, Epoch: 7, Revision: 3, Flags: []json.RawMessage{doc("a", "off")},
+		Stops: []Stop{{ID: "s1", Flags: []string{"a"}}}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	next, err := rs.Apply(&Event{Format: 1, Epoch: 7, Revision: 4, Flags: []json.RawMessage{doc("b", "on")}, Lifted: []string{"s1"}, Stops: []Stop{{ID: "s2", Flags: []string{"b"}}}})
+	next, err := rs.Apply(&Event{Format: 1, Epoch: 7, Revision: 4, Flags: []json.RawMessage{doc("b", "on")},
+		Lifted: []string{"s1"}, Stops: []Stop{{ID: "s2", Flags: []string{"b"}}}})
 	if err != nil || len(next.Flags) != 2 || len(next.Stops) != 1 || next.Stops[0].ID != "s2" {
 		t.Fatalf("%+v %v", next, err)
 	}
@@ -189,7 +204,8 @@ func TestApplyInOrder(t *testing.T) {
 	if err != nil || gone.Flags["a"] != nil || gone.Flag("b").Lever != On {
 		t.Errorf("%+v %v", gone, err)
 	}
-	for name, e := range map[string]Event{"older": {Epoch: 7, Revision: 3}, "gap": {Epoch: 7, Revision: 6}, "epoch": {Epoch: 8, Revision: 4}} {
+	for name, e := range map[string]Event{"older": {Epoch: 7, Revision: 3}, "gap": {Epoch: 7, Revision: 6},
+		"epoch": {Epoch: 8, Revision: 4}} {
 		if _, err := rs.Apply(&e); !errors.Is(err, ErrGap) {
 			t.Errorf("%s: %v", name, err)
 		}
@@ -211,12 +227,16 @@ func TestApplyInOrder(t *testing.T) {
 
 // The golden streams of each released format are still read.
 func TestGoldenFormat1(t *testing.T) {
-	rs, err := ReadSnapshot([]byte(`{"format":1,"epoch":1795415707217,"revision":16,"at":1795415708300,"flags":[{"key":"weather-holds","type":"boolean","variants":{"off":false,"on":true},"visible":false,"lever":"on","resting":"off","needs":[{"flag":"a","variant":"on"}],"rules":[{"id":"r1","name":"Just me","when":{"test":"string.one-of","attribute":"targetingKey","text":["recipient-17"]},"gives":{"variant":"on"},"parked":true,"onUnknown":"skip"},{"id":"r2","name":"Sites","gives":{"shares":{"by":["site.id"],"salt":"93ccab25289e5f35","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"goesOn":true,"share":920000,"ranges":[[80000,1000000]]}]}}}],"end":{"variant":"off"}}],"segments":[{"key":"staff","when":{"test":"present","attribute":"badge"}}],"stops":[{"id":"s","flags":["weather-holds"],"at":5}]}`))
+	rs, err := ReadSnapshot(
+		[]byte(
+			`{"format":1,"epoch":1795415707217,"revision":16,"at":1795415708300,"flags":[{"key":"weather-holds","type":"boolean","variants":{"off":false,"on":true},"visible":false,"lever":"on","resting":"off","needs":[{"flag":"a","variant":"on"}],"rules":[{"id":"r1","name":"Just me","when":{"test":"string.one-of","attribute":"targetingKey","text":["recipient-17"]},"gives":{"variant":"on"},"parked":true,"onUnknown":"skip"},{"id":"r2","name":"Sites","gives":{"shares":{"by":["site.id"],"salt":"93ccab25289e5f35","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"goesOn":true,"share":920000,"ranges":[[80000,1000000]]}]}}}],"end":{"variant":"off"}}],"segments":[{"key":"staff","when":{"test":"present","attribute":"badge"}}],"stops":[{"id":"s","flags":["weather-holds"],"at":5}]}`))
 	if err != nil {
 		t.Fatal(err)
 	}
 	d := rs.Flag("weather-holds")
-	if d.Rules[1].Gives.Shares.Parts[1].Ranges[0] != (Ranges{80_000, 1_000_000}) || d.Rules[0].OnUnknown != Skip || !d.Rules[0].Parked || d.Needs[0].Variant != "on" || rs.Segment("staff").When.Test != "present" || rs.Stops[0].At != 5 {
+	if d.Rules[1].Gives.Shares.Parts[1].Ranges[0] != (Ranges{80_000, 1_000_000}) || d.Rules[0].OnUnknown != Skip ||
+		!d.Rules[0].Parked || d.Needs[0].Variant != "on" || rs.Segment("staff").When.Test != "present" ||
+		rs.Stops[0].At != 5 {
 		t.Errorf("%+v", d)
 	}
 	if place, used := d.Uses("on"); !used || place != `rule "Just me"` {
@@ -225,7 +245,8 @@ func TestGoldenFormat1(t *testing.T) {
 }
 
 func TestArrangeKeepsTheOrder(t *testing.T) {
-	s := &Shares{Parts: []Part{{GoesOn: true, Share: 500_000}, {Variant: "off", Share: 100_000}, {Variant: "on", Share: 400_000}}}
+	s := &Shares{Parts: []Part{{GoesOn: true, Share: 500_000}, {Variant: "off", Share: 100_000},
+		{Variant: "on", Share: 400_000}}}
 	if err := s.Arrange(nil, "off"); err != nil {
 		t.Fatal(err)
 	}
@@ -239,7 +260,9 @@ func TestArrangeKeepsTheOrder(t *testing.T) {
 
 // Documents are cut apart as encoding/json cuts them, whatever stands in them.
 func FuzzDocumentsAreCutApart(f *testing.F) {
-	for _, s := range []string{`[]`, ` [ ] `, `null`, `[{"key":"a","x":"]},{\\\"\u005d"},{"key":"b","y":[[1,2],{"z":[]}]}]`, `[1, "a,b" ,null,true,{"a":[",",{}]}]`, `[[[]],{"k":"\\\\"}]`, `["\""]`} {
+	for _, s := range []string{`[]`, ` [ ] `, `null`,
+		`[{"key":"a","x":"]},{\\\"\u005d"},{"key":"b","y":[[1,2],{"z":[]}]}]`, `[1, "a,b" ,null,true,{"a":[",",{}]}]`,
+		`[[[]],{"k":"\\\\"}]`, `["\""]`} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, raw []byte) {
@@ -264,7 +287,8 @@ func FuzzDocumentsAreCutApart(f *testing.F) {
 
 // A key that stands ahead is read alone; any other document is read whole.
 func TestKeysAhead(t *testing.T) {
-	for doc, want := range map[string]string{`{"key":"a"}`: "a", `{"key":"a","x":"key"}`: "a", `{"x":1,"key":"b"}`: "b", `{ "key" : "c" }`: "c", `{"key":"d\u0065"}`: "de"} {
+	for doc, want := range map[string]string{`{"key":"a"}`: "a", `{"key":"a","x":"key"}`: "a",
+		`{"x":1,"key":"b"}`: "b", `{ "key" : "c" }`: "c", `{"key":"d\u0065"}`: "de"} {
 		into := map[string]json.RawMessage{}
 		if err := index(into, "flag", []json.RawMessage{json.RawMessage(doc)}); err != nil || into[want] == nil {
 			t.Errorf("%s: %v %v", doc, into, err)
@@ -300,7 +324,8 @@ func TestCheckNewValue(t *testing.T) {
 	if mend := CheckNewValue(String, json.RawMessage(`"9007199254740993"`)); mend != "" {
 		t.Errorf("a string: %s", mend)
 	}
-	if mend := CheckNewValue("integer", json.RawMessage("2")); mend != `fits no type: "integer" is none of boolean, string, number and object` {
+	if mend := CheckNewValue("integer",
+		json.RawMessage("2")); mend != `fits no type: "integer" is none of boolean, string, number and object` {
 		t.Errorf("a type that is none: %s", mend)
 	}
 }

@@ -32,7 +32,8 @@ func (d *Document) CheckReferences(docs Documents) []Problem {
 		if other == nil {
 			add(place+".flag", "there is no flag %s in this environment", n.Flag)
 		} else if _, ok := other.Variants[n.Variant]; !ok {
-			add(place+".variant", "%q is no variant of %s: use one of %s", n.Variant, n.Flag, strings.Join(other.VariantNames(), ", "))
+			add(place+".variant", "%q is no variant of %s: use one of %s", n.Variant, n.Flag,
+				strings.Join(other.VariantNames(), ", "))
 		}
 	}
 	for i := range d.Rules {
@@ -49,12 +50,14 @@ func (d *Document) CheckReferences(docs Documents) []Problem {
 		return []Problem{{"needs", "flags and segments ask for each other in a circle: " + circle}}
 	}
 	if cost := askCost(d, around, map[string]int{}); cost > MaxNeedCost {
-		return []Problem{{"needs", fmt.Sprintf("one decision would take %d decisions on other flags, at most %d are taken: shorten the chain", cost, MaxNeedCost)}}
+		return []Problem{{"needs", fmt.Sprintf("one decision would take %d decisions on other flags, at most %d are "+
+			"taken: shorten the chain", cost, MaxNeedCost)}}
 	}
 	code := condition.Code{}
 	for i := range d.Rules {
 		exit := code.Exit(0)
-		if err := code.Add(d.Rules[i].When, condition.Around{Segments: SegmentConditions(docs.Segment, nil)}, false, exit, exit); err != nil {
+		if err := code.Add(d.Rules[i].When, condition.Around{Segments: SegmentConditions(docs.Segment, nil)}, false,
+			exit, exit); err != nil {
 			return []Problem{{fmt.Sprintf("rules[%d].when", i), err.Error()}}
 		}
 	}
@@ -76,7 +79,8 @@ func checkAsked(place string, n *condition.Node, docs Documents, add func(place,
 		}
 		for _, v := range l.Text {
 			if _, ok := other.Variants[v]; !ok {
-				add(place, "%q is no variant of %s: use one of %s", v, l.Flag, strings.Join(other.VariantNames(), ", "))
+				add(place, "%q is no variant of %s: use one of %s", v, l.Flag, strings.Join(other.VariantNames(),
+					", "))
 			}
 		}
 	}
@@ -97,7 +101,8 @@ func (d *Document) checkLike(place string, g Gives, docs Documents, add func(pla
 	}
 	switch {
 	case to == nil:
-		add(place+".shares.like", "there are no shares at that place: name a flag, and the id of a rule that gives shares, or no rule for its end")
+		add(place+".shares.like", "there are no shares at that place: name a flag, and the id of a rule that gives "+
+			"shares, or no rule for its end")
 	case to == g.Shares:
 		add(place+".shares.like", "shares cannot move together with themselves: leave it out")
 	case to.Like != nil:
@@ -122,7 +127,8 @@ func (s *Segment) CheckReferences(docs Documents) []Problem {
 		return []Problem{{"when", "segments and flags ask for each other in a circle: " + circle}}
 	}
 	code := condition.Code{}
-	if err := code.Add(s.When, condition.Around{Segments: SegmentConditions(docs.Segment, nil)}, false, code.Exit(0), code.Exit(0)); err != nil {
+	if err := code.Add(s.When, condition.Around{Segments: SegmentConditions(docs.Segment, nil)}, false, code.Exit(0),
+		code.Exit(0)); err != nil {
 		return []Problem{{"when", err.Error()}}
 	}
 	return nil

@@ -193,8 +193,10 @@ func NewRuleset(s *Snapshot) (*Ruleset, error) {
 	if s.Format > Format {
 		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, s.Format, Format)
 	}
-	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Digest: s.Digest, Proof: s.Proof, Stops: s.Stops, SeeAs: s.SeeAs,
-		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage, len(s.Segments)), read: &sync.Map{}}
+	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Digest: s.Digest, Proof: s.Proof, Stops: s.Stops,
+		SeeAs: s.SeeAs,
+		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage,
+			len(s.Segments)), read: &sync.Map{}}
 	return rs, errors.Join(index(rs.Flags, "flag", s.Flags), index(rs.Segments, "segment", s.Segments))
 }
 
@@ -218,7 +220,8 @@ func ReadSnapshot(raw []byte) (*Ruleset, error) {
 
 // Snapshot gives the ruleset back as it is sent, sorted by key.
 func (rs *Ruleset) Snapshot() *Snapshot {
-	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At, Digest: rs.Digest, Proof: rs.Proof,
+	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At, Digest: rs.Digest,
+		Proof: rs.Proof,
 		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...), SeeAs: rs.SeeAs}
 }
 
@@ -239,14 +242,16 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 	if e.Epoch != rs.Epoch || e.Revision != rs.Revision+1 {
 		return nil, fmt.Errorf("%w: have %d.%d, got %d.%d", ErrGap, rs.Epoch, rs.Revision, e.Epoch, e.Revision)
 	}
-	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest, Proof: e.Proof, Flags: rs.Flags, Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes, read: rs.read}
+	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest, Proof: e.Proof, Flags: rs.Flags,
+		Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes, read: rs.read}
 	if len(e.Flags) > 0 || e.Gone != nil && len(e.Gone.Flags) > 0 {
 		next.Flags = maps.Clone(rs.Flags)
 	}
 	if len(e.Segments) > 0 || e.Gone != nil && len(e.Gone.Segments) > 0 {
 		next.Segments, next.read = maps.Clone(rs.Segments), &sync.Map{}
 	}
-	if err := errors.Join(index(next.Flags, "flag", e.Flags), index(next.Segments, "segment", e.Segments)); err != nil {
+	if err := errors.Join(index(next.Flags, "flag", e.Flags), index(next.Segments, "segment",
+		e.Segments)); err != nil {
 		return nil, err
 	}
 	if len(e.Segments) > 0 && len(rs.Hashes) > 0 {

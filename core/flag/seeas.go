@@ -59,7 +59,8 @@ func ReadSeeAs(token, key string, now int64) (*SeeAs, error) {
 	payload, sum, ok := strings.Cut(token, ".")
 	public, err1 := base64.RawURLEncoding.DecodeString(key)
 	signature, err2 := base64.RawURLEncoding.DecodeString(sum)
-	if !ok || len(token) > maxSeeAsToken || err1 != nil || err2 != nil || len(public) != ed25519.PublicKeySize || !ed25519.Verify(public, []byte(payload), signature) {
+	if !ok || len(token) > maxSeeAsToken || err1 != nil || err2 != nil || len(public) != ed25519.PublicKeySize ||
+		!ed25519.Verify(public, []byte(payload), signature) {
 		return nil, ErrSeeAsForged
 	}
 	body, err := base64.RawURLEncoding.DecodeString(payload)

@@ -287,7 +287,8 @@ func (l *List) check(place string, add func(place, mend string)) {
 	case l.Digest == "" && (l.Count != 0 || l.Secret != ""):
 		add(place, "count and secret are set by the service: leave them out")
 	case len(l.Units) > MaxInline:
-		add(place+".units", fmt.Sprintf("lists %d units, a document takes %d: upload them as a file", len(l.Units), MaxInline))
+		add(place+".units", fmt.Sprintf("lists %d units, a document takes %d: upload them as a file", len(l.Units),
+			MaxInline))
 	}
 	seen := map[string]bool{}
 	for i, u := range l.Units {

@@ -13,7 +13,8 @@ import (
 func TestListsBeatTheCondition(t *testing.T) {
 	s := &Segment{Key: "pilot", In: &List{Units: []string{"a", "b"}}, Out: &List{Units: []string{"b", "c"}},
 		When: &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: []string{"c", "d"}}}
-	for key, want := range map[string]condition.Truth{"a": condition.True, "b": condition.False, "c": condition.False, "d": condition.True, "e": condition.False, "": condition.Unknown} {
+	for key, want := range map[string]condition.Truth{"a": condition.True, "b": condition.False, "c": condition.False,
+		"d": condition.True, "e": condition.False, "": condition.Unknown} {
 		n := s.Condition(nil)
 		if got := n.Match(condition.NewContext(key), condition.Around{}); got != want {
 			t.Errorf("%q: %s, want %s", key, got, want)
@@ -27,7 +28,8 @@ func TestListsBeatTheCondition(t *testing.T) {
 	if got := s.Condition(nil).Match(condition.NewContext("d"), condition.Around{}); got != condition.Unknown {
 		t.Errorf("without the attribute: %s", got)
 	}
-	site := condition.NewContext("x", condition.Attribute{Name: condition.Intern("site.id"), Value: condition.NumberValue(7)})
+	site := condition.NewContext("x", condition.Attribute{Name: condition.Intern("site.id"),
+		Value: condition.NumberValue(7)})
 	s.In.Units = []string{"7"}
 	if got := s.Condition(nil).Match(site, condition.Around{}); got != condition.True {
 		t.Errorf("an integer is listed in decimal: %s", got)
@@ -48,7 +50,8 @@ func TestLongLists(t *testing.T) {
 	if len(h) != len(keys) {
 		t.Fatalf("%d hashes", len(h))
 	}
-	s := &Segment{Key: "many", In: &List{Digest: "d", Count: len(h), Secret: base64.StdEncoding.EncodeToString(secret[:])}}
+	s := &Segment{Key: "many", In: &List{Digest: "d", Count: len(h),
+		Secret: base64.StdEncoding.EncodeToString(secret[:])}}
 	at := func(lists Lists) *condition.Node { return s.Condition(lists) }
 	have := at(func(string) Hashes { return h })
 	for _, k := range keys[:5_000] {
@@ -59,10 +62,12 @@ func TestLongLists(t *testing.T) {
 			t.Fatalf("%sx is in the list", k)
 		}
 	}
-	if got := at(func(string) Hashes { return nil }).Match(condition.NewContext(keys[0]), condition.Around{}); got != condition.Unknown {
+	if got := at(func(string) Hashes { return nil }).Match(condition.NewContext(keys[0]),
+		condition.Around{}); got != condition.Unknown {
 		t.Errorf("a list that is not at hand: %s", got)
 	}
-	if x := have.Explain(condition.NewContext("recipient-7"), condition.Around{}); x.Parts[1].Parts[0].Words.String() != "the key is one of 200000 units listed, by hash" {
+	if x := have.Explain(condition.NewContext("recipient-7"),
+		condition.Around{}); x.Parts[1].Parts[0].Words.String() != "the key is one of 200000 units listed, by hash" {
 		t.Errorf("%+v", x)
 	}
 	for range 1_000 { // searching agrees with looking
@@ -71,7 +76,8 @@ func TestLongLists(t *testing.T) {
 			t.Fatal(want)
 		}
 	}
-	for _, small := range []Hashes{{}, {5}, {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 1<<64 - 1}} {
+	for _, small := range []Hashes{{}, {5}, {0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18,
+		1<<64 - 1}} {
 		for _, want := range []uint64{0, 5, 18, 19, 1<<64 - 1, 1 << 63} {
 			if small.has(want) != slices.Contains(small, want) {
 				t.Errorf("%d in %v", want, small)
@@ -105,7 +111,8 @@ func TestListsTravelAsDifferences(t *testing.T) {
 	if d := one.Delta(big); len(d) > 60 {
 		t.Errorf("one unit more takes %d bytes", len(d))
 	}
-	for _, bad := range [][]byte{{1}, Hashes{2, 1}.Bytes(), append(slices.Clone(deltaMark), 1), append(slices.Clone(deltaMark), 9, 0, 0, 0, 0, 0, 0, 0)} {
+	for _, bad := range [][]byte{{1}, Hashes{2, 1}.Bytes(), append(slices.Clone(deltaMark), 1),
+		append(slices.Clone(deltaMark), 9, 0, 0, 0, 0, 0, 0, 0)} {
 		if _, err := ReadList(bad, nil); err == nil {
 			t.Errorf("%v is taken", bad)
 		}

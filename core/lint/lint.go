@@ -131,7 +131,8 @@ func (u *Units) never(n *condition.Node) bool {
 		return slices.ContainsFunc(n.All, func(part condition.Node) bool { return u.never(&part) })
 	case len(n.Any) > 0:
 		return !slices.ContainsFunc(n.Any, func(part condition.Node) bool { return !u.never(&part) })
-	case n.Test != "string.equals" && n.Test != "string.one-of" || n.IgnoreCase || n.Attribute == condition.KeyAttribute:
+	case n.Test != "string.equals" && n.Test != "string.one-of" || n.IgnoreCase ||
+		n.Attribute == condition.KeyAttribute:
 		return false
 	}
 	seen := u.values[n.Attribute]
@@ -167,7 +168,8 @@ func (u *Units) anyTaken(rs *decide.Ruleset, r *flag.Rule, resting string, now i
 		return any
 	}
 	takes, err := rs.Taking(r.When, unknown)
-	any = err != nil || slices.ContainsFunc(u.all, func(c *condition.Context) bool { return takes(c, now) }) // what does not compile is told elsewhere
+	// what does not compile is told elsewhere
+	any = err != nil || slices.ContainsFunc(u.all, func(c *condition.Context) bool { return takes(c, now) })
 	u.taken[key] = any
 	return any
 }

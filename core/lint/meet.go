@@ -71,7 +71,8 @@ func meetable(name string, leaves []*condition.Node) bool {
 				tries = append(tries, condition.TextValue(s))
 			}
 		case "present":
-			tries = append(tries, condition.TextValue("x"), condition.NumberValue(0), condition.BooleanValue(true), condition.ListValue(nil))
+			tries = append(tries, condition.TextValue("x"), condition.NumberValue(0), condition.BooleanValue(true),
+				condition.ListValue(nil))
 		case "absent":
 			absent = true
 		default:

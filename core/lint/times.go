@@ -17,7 +17,9 @@ func windowEnds(p *pass) {
 			if (l.Test == "clock.between" || l.Test == "clock.before") && len(l.Text) > 0 {
 				text := l.Text[len(l.Text)-1]
 				if ms, ok := condition.ParseTime(text); ok && ms > p.Now && ms-p.Now < 60*day {
-					p.add(r, words.Say("ends at %s%s and takes %s from its units then", words.Time(text), inSegment(segment), givesWords(r.Gives)), "write a window without an end, unless the end is meant")
+					p.add(r, words.Say("ends at %s%s and takes %s from its units then", words.Time(text),
+						inSegment(segment), givesWords(r.Gives)), "write a window without an end, unless the end is "+
+						"meant")
 				}
 			}
 		})
@@ -93,7 +95,9 @@ func windowBegun(p *pass) {
 				return
 			}
 			if ms, ok := condition.ParseTime(l.Text[0]); ok && p.Now-ms > 30*day {
-				p.add(r, words.Say("compares with %s%s, which has gone by for %s: it always holds", words.Time(l.Text[0]), inSegment(segment), words.Counted(int((p.Now-ms)/day), "day", "days")), "take the comparison out")
+				p.add(r, words.Say("compares with %s%s, which has gone by for %s: it always holds",
+					words.Time(l.Text[0]), inSegment(segment), words.Counted(int((p.Now-ms)/day), "day", "days")),
+					"take the comparison out")
 			}
 		})
 	})
@@ -101,6 +105,7 @@ func windowBegun(p *pass) {
 
 func goneBy(p *pass) {
 	if ms, ok := condition.ParseTime(p.GoneBy + "T00:00:00Z"); ok && p.Now >= ms+day {
-		p.add(nil, words.Say("should be gone since %s", p.GoneBy), "take the flag out of the code, or give it another date and say why")
+		p.add(nil, words.Say("should be gone since %s", p.GoneBy), "take the flag out of the code, or give it "+
+			"another date and say why")
 	}
 }

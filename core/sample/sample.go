@@ -51,7 +51,8 @@ func Hash(seed uint64, key string) uint64 {
 }
 
 func word(s string) uint64 {
-	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
+	return uint64(s[0]) | uint64(s[1])<<8 | uint64(s[2])<<16 | uint64(s[3])<<24 | uint64(s[4])<<32 | uint64(
+		s[5])<<40 | uint64(s[6])<<48 | uint64(s[7])<<56
 }
 
 func fold(a, b uint64) uint64 {

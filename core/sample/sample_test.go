@@ -13,7 +13,8 @@ import (
 // Hashes of keys that look alike are even: in each of 64 bands of the hash space lies its
 // share of them, and one changed bit changes half of the bits.
 func TestHashIsEven(t *testing.T) {
-	for _, format := range []string{"site-%d", "recipient-%08d", "%d@pinecrest.example", "7f3c9c1e-52a4-4a8e-9b51-%012d"} {
+	for _, format := range []string{"site-%d", "recipient-%08d", "%d@pinecrest.example",
+		"7f3c9c1e-52a4-4a8e-9b51-%012d"} {
 		const n, bands = 64_000, 64
 		var count [bands]int
 		seen := map[uint64]bool{}
@@ -34,7 +35,8 @@ func TestHashIsEven(t *testing.T) {
 			t.Errorf("%s: chi-squared %.1f", format, chi)
 		}
 	}
-	if Hash(1, "a") == Hash(2, "a") || Hash(1, "") == Hash(1, "\x00") || Hash(1, "12345678") == Hash(1, "12345678\x00") {
+	if Hash(1, "a") == Hash(2, "a") || Hash(1, "") == Hash(1, "\x00") || Hash(1, "12345678") == Hash(1,
+		"12345678\x00") {
 		t.Error("different inputs hash alike")
 	}
 }
@@ -155,7 +157,9 @@ func TestAttributesWithinFixedMemory(t *testing.T) {
 			crew = condition.TextValue("2")
 		}
 		a.Note(condition.NewContext("k", attr("site.region", condition.TextValue(region)), attr("crew_size", crew),
-			attr("email", condition.TextValue("a@pinecrest.example")), attr(fmt.Sprint("x", i), condition.BooleanValue(true)), attr("id", condition.TextValue(fmt.Sprint(i)))), int64(i), keep)
+			attr("email", condition.TextValue("a@pinecrest.example")),
+			attr(fmt.Sprint("x", i), condition.BooleanValue(true)), attr("id", condition.TextValue(fmt.Sprint(i)))),
+			int64(i), keep)
 	}
 	contexts, seen := a.Take()
 	if contexts != 10_000 || len(seen) != MaxAttributes {
@@ -168,7 +172,8 @@ func TestAttributesWithinFixedMemory(t *testing.T) {
 			t.Errorf("%s keeps %d values", s.Name, len(s.Values))
 		}
 	}
-	if v := byName["site.region"].Values; len(v) != 2 || v[0] != (ValueCount{"north", 7_500}) || v[1] != (ValueCount{"east", 2_500}) {
+	if v := byName["site.region"].Values; len(v) != 2 || v[0] != (ValueCount{"north", 7_500}) ||
+		v[1] != (ValueCount{"east", 2_500}) {
 		t.Errorf("regions: %v", v)
 	}
 	if s := byName["crew_size"]; s.Kinds["string"] != 300 || s.Kinds["number"] != 9_700 {
@@ -196,10 +201,14 @@ func TestAttributesWithinFixedMemory(t *testing.T) {
 }
 
 func TestCleanTakesPersonalAttributesOut(t *testing.T) {
-	c := condition.NewContext("k", attr("email", condition.TextValue("ida.holm@pinecrest.example")), attr("badge", condition.TextValue("B-7")), attr("phone", condition.TextValue("1")),
-		attr("site.id", condition.TextValue("site-1")), attr("broken", condition.TextValue("no address")), attr("languages", condition.ListValue([]string{"de"})))
-	got, removed := Clean(c, map[string]Derivation{"email": Domain, "badge": Presence, "phone": Nothing, "broken": Domain})
-	if fmt.Sprint(got) != "map[badge:map[] email:@pinecrest.example languages:[de] site.id:site-1]" || fmt.Sprint(removed) != "[phone broken]" {
+	c := condition.NewContext("k", attr("email", condition.TextValue("ida.holm@pinecrest.example")),
+		attr("badge", condition.TextValue("B-7")), attr("phone", condition.TextValue("1")),
+		attr("site.id", condition.TextValue("site-1")), attr("broken", condition.TextValue("no address")),
+		attr("languages", condition.ListValue([]string{"de"})))
+	got, removed := Clean(c, map[string]Derivation{"email": Domain, "badge": Presence, "phone": Nothing,
+		"broken": Domain})
+	if fmt.Sprint(got) != "map[badge:map[] email:@pinecrest.example languages:[de] site.id:site-1]" ||
+		fmt.Sprint(removed) != "[phone broken]" {
 		t.Errorf("%v, removed %v", got, removed)
 	}
 }

@@ -99,24 +99,34 @@ func conditions(t *testing.T) []*condition.Node {
 		`{"test":"string.ends","attribute":"email","text":["@pinecrest.example"]}`,
 		`{"test":"string.contains","attribute":"site.plan","text":["plus","trial"],"ignoreCase":true}`,
 		`{"test":"string.matches","attribute":"site.id","text":["^site-[0-9]$"]}`,
-		`{"test":"number.equals","attribute":"crew_size","numbers":[2]}`, `{"test":"number.differs","attribute":"crew_size","numbers":[2]}`,
-		`{"test":"number.less","attribute":"crew_size","numbers":[2]}`, `{"test":"number.at-most","attribute":"crew_size","numbers":[2]}`,
-		`{"test":"number.more","attribute":"parcels_this_month","numbers":[2.5]}`, `{"test":"number.at-least","attribute":"crew_size","numbers":[2]}`,
-		`{"test":"number.between","attribute":"crew_size","numbers":[2,5]}`, `{"test":"number.one-of","attribute":"crew_size","numbers":[2,3]}`,
+		`{"test":"number.equals","attribute":"crew_size","numbers":[2]}`,
+		`{"test":"number.differs","attribute":"crew_size","numbers":[2]}`,
+		`{"test":"number.less","attribute":"crew_size","numbers":[2]}`,
+		`{"test":"number.at-most","attribute":"crew_size","numbers":[2]}`,
+		`{"test":"number.more","attribute":"parcels_this_month","numbers":[2.5]}`,
+		`{"test":"number.at-least","attribute":"crew_size","numbers":[2]}`,
+		`{"test":"number.between","attribute":"crew_size","numbers":[2,5]}`,
+		`{"test":"number.one-of","attribute":"crew_size","numbers":[2,3]}`,
 		`{"test":"boolean.true","attribute":"beta"}`, `{"test":"boolean.false","attribute":"beta"}`,
-		`{"test":"version.at-least","attribute":"firmware","text":["4.2.0"],"loose":true}`, `{"test":"version.less","attribute":"app_version","text":["2.0.0"]}`,
+		`{"test":"version.at-least","attribute":"firmware","text":["4.2.0"],"loose":true}`,
+		`{"test":"version.less","attribute":"app_version","text":["2.0.0"]}`,
 		`{"test":"version.equals","attribute":"firmware","text":["4.2.0"]}`,
-		`{"test":"time.before","attribute":"joined","text":["2027-03-01T06:00:00+01:00"]}`, `{"test":"time.at-or-after","attribute":"joined","text":["2027-03-01T06:00:00Z"]}`,
+		`{"test":"time.before","attribute":"joined","text":["2027-03-01T06:00:00+01:00"]}`,
+		`{"test":"time.at-or-after","attribute":"joined","text":["2027-03-01T06:00:00Z"]}`,
 		`{"test":"time.between","attribute":"joined","text":["2027-03-01T06:00:00Z","2027-04-01T06:00:00Z"]}`,
-		`{"test":"clock.before","text":["2027-03-01T06:00:00Z"]}`, `{"test":"clock.at-or-after","text":["2027-03-01T06:00:00Z"]}`,
+		`{"test":"clock.before","text":["2027-03-01T06:00:00Z"]}`,
+		`{"test":"clock.at-or-after","text":["2027-03-01T06:00:00Z"]}`,
 		`{"test":"clock.between","text":["2027-03-01T06:00:00Z","2027-03-08T06:00:00Z"]}`,
 		`{"test":"clock.weekly","weekly":{"days":["mon","fri"],"from":"22:00","to":"06:00","zone":"Europe/Oslo"}}`,
 		`{"test":"clock.weekly","weekly":{"days":["mon","tue","wed","thu","fri","sat","sun"],"from":"08:00","to":"17:00","zone":"UTC"}}`,
 		`{"test":"address.in","attribute":"network","text":["10.20.0.0/16"]}`,
-		`{"test":"list.any","attribute":"languages","text":["nb","en"]}`, `{"test":"list.all","attribute":"languages","text":["nb","en"]}`, `{"test":"list.none","attribute":"languages","text":["de"]}`,
+		`{"test":"list.any","attribute":"languages","text":["nb","en"]}`,
+		`{"test":"list.all","attribute":"languages","text":["nb","en"]}`,
+		`{"test":"list.none","attribute":"languages","text":["de"]}`,
 		`{"test":"present","attribute":"badge"}`, `{"test":"absent","attribute":"badge"}`,
 		`{"test":"segment","segment":"pilot-sites"}`, `{"test":"flag.gives","flag":"one-touch-open","text":["on"]}`,
-		`{"test":"part","part":{"by":["site.id"],"share":80000,"salt":"x","hash":1}}`, `{"test":"string.equals","attribute":"x-plan","text":["a \"b\""]}`,
+		`{"test":"part","part":{"by":["site.id"],"share":80000,"salt":"x","hash":1}}`,
+		`{"test":"string.equals","attribute":"x-plan","text":["a \"b\""]}`,
 	}
 	var all []*condition.Node
 	for _, raw := range raws {
@@ -124,7 +134,9 @@ func conditions(t *testing.T) []*condition.Node {
 		all = append(all, n, &condition.Node{Not: n})
 	}
 	two := func(i, j int) []condition.Node { return []condition.Node{*all[i], *all[j]} }
-	return append(all, &condition.Node{All: two(0, 24)}, &condition.Node{Any: two(0, 3)}, &condition.Node{All: []condition.Node{*all[0], {Any: two(2, 65)}}}, &condition.Node{Not: &condition.Node{Any: two(0, 66)}})
+	return append(all, &condition.Node{All: two(0, 24)}, &condition.Node{Any: two(0, 3)},
+		&condition.Node{All: []condition.Node{*all[0], {Any: two(2, 65)}}},
+		&condition.Node{Not: &condition.Node{Any: two(0, 66)}})
 }
 
 func shares(t *testing.T, by string, parts ...flag.Part) flag.Gives {
@@ -176,21 +188,33 @@ func flags(t *testing.T) []*flag.Document {
 	parked.Parked = true
 	return []*flag.Document{
 		document(nil), document(func(d *flag.Document) { d.Lever = flag.Off }), with(one("on")),
-		with(one("off"), rule("Me", named("recipient-17"), one("on"))), with(one("off"), rule("Us", named("recipient-17", "recipient-18"), one("on"))),
+		with(one("off"), rule("Me", named("recipient-17"), one("on"))),
+		with(one("off"), rule("Us", named("recipient-17", "recipient-18"), one("on"))),
 		with(one("off"), rule("Staff", staff, one("on"))), with(one("off"), rule("North", north, one("on"))),
-		with(one("off"), rule("First", nil, shares(t, "site.id", part("on", 8), left(92)))), with(one("off"), rule("First", nil, shares(t, "targetingKey", part("on", 0), left(100)))),
-		with(one("off"), rule("North", north, shares(t, "site.id", part("on", 30), left(70)))), with(one("off"), rule("Half", nil, shares(t, "site.id", part("on", 50), part("off", 50)))),
-		with(shares(t, "targetingKey", part("on", 30), part("off", 70))), with(shares(t, "site.id", part("on", 30), part("off", 70)), rule("Staff", staff, one("on"))),
-		with(shares(t, "site.id,targetingKey", part("on", 65), part("off", 35))), with(one("on"), rule("All", nil, one("off"))),
-		with(one("off"), rule("Me", named("recipient-17"), one("on")), rule("Old", node(t, `{"test":"segment","segment":"old-firmware"}`), one("off")), rule("Staff", staff, one("on")), rule("First", nil, shares(t, "site.id", part("on", 8), left(92)))),
-		with(one("off"), doubt), with(one("on"), kept), with(one("off"), parked), with(one("off"), rule("Named shares", named("site-1", "site-2"), shares(t, "site.id", part("on", 50), left(50)))),
+		with(one("off"), rule("First", nil, shares(t, "site.id", part("on", 8), left(92)))),
+		with(one("off"), rule("First", nil, shares(t, "targetingKey", part("on", 0), left(100)))),
+		with(one("off"), rule("North", north, shares(t, "site.id", part("on", 30), left(70)))),
+		with(one("off"), rule("Half", nil, shares(t, "site.id", part("on", 50), part("off", 50)))),
+		with(shares(t, "targetingKey", part("on", 30), part("off", 70))),
+		with(shares(t, "site.id", part("on", 30), part("off", 70)), rule("Staff", staff, one("on"))),
+		with(shares(t, "site.id,targetingKey", part("on", 65), part("off", 35))),
+		with(one("on"), rule("All", nil, one("off"))),
+		with(one("off"), rule("Me", named("recipient-17"), one("on")),
+			rule("Old", node(t, `{"test":"segment","segment":"old-firmware"}`), one("off")),
+			rule("Staff", staff, one("on")), rule("First", nil, shares(t, "site.id", part("on", 8), left(92)))),
+		with(one("off"), doubt), with(one("on"), kept), with(one("off"), parked),
+		with(one("off"), rule("Named shares", named("site-1", "site-2"), shares(t, "site.id", part("on", 50),
+			left(50)))),
 		document(func(d *flag.Document) {
 			d.Needs, d.End = []flag.Need{{Flag: "one-touch-open", Variant: "on"}}, one("on")
 		}),
 		document(func(d *flag.Document) {
-			d.Needs, d.Rules = []flag.Need{{Flag: "one-touch-open", Variant: "on"}, {Flag: "weather-holds", Variant: "off"}}, []flag.Rule{rule("North", north, one("on"))}
+			d.Needs, d.Rules = []flag.Need{{Flag: "one-touch-open", Variant: "on"},
+				{Flag: "weather-holds", Variant: "off"}}, []flag.Rule{rule("North", north, one("on"))}
 		}),
-		document(func(d *flag.Document) { d.RestAfter, d.End = 60, one("on") }), document(func(d *flag.Document) { d.RestAfter, d.End = 1, one("on") }),
+		document(func(d *flag.Document) { d.RestAfter, d.End = 60, one("on") }), document(func(d *flag.Document) {
+			d.RestAfter, d.End = 1, one("on")
+		}),
 	}
 }
 
@@ -211,8 +235,11 @@ func TestSentencesAsExamples(t *testing.T) {
 	}
 	b.close(80)
 	b = &book{t: t, name: "segments"}
-	for _, s := range []*flag.Segment{{Key: "a"}, {Key: "a", In: &flag.List{Units: []string{"x"}}}, {Key: "a", In: &flag.List{Units: []string{"x", "y"}}, Out: &flag.List{Units: []string{"z"}}},
-		{Key: "a", Lists: "site.id", In: &flag.List{Units: []string{"x", "y"}}, When: node(t, `{"test":"present","attribute":"badge"}`)}, {Key: "a", When: node(t, `{"test":"present","attribute":"badge"}`)}} {
+	for _, s := range []*flag.Segment{{Key: "a"}, {Key: "a", In: &flag.List{Units: []string{"x"}}},
+		{Key: "a", In: &flag.List{Units: []string{"x", "y"}}, Out: &flag.List{Units: []string{"z"}}},
+		{Key: "a", Lists: "site.id", In: &flag.List{Units: []string{"x", "y"}},
+			When: node(t, `{"test":"present","attribute":"badge"}`)},
+		{Key: "a", When: node(t, `{"test":"present","attribute":"badge"}`)}} {
 		b.say(sentence.Segment(s, nil))
 		b.say(sentence.Segment(s, catalogued))
 	}
@@ -252,9 +279,14 @@ func TestDifferencesAsExamples(t *testing.T) {
 		d.Variants["on"], d.Variants["maybe"] = json.RawMessage("false"), json.RawMessage("true")
 	})
 	edit(func(d *flag.Document) { d.Visible, d.Resting = true, "on" })
-	old := &flag.Segment{Key: "staff", When: node(t, `{"test":"present","attribute":"badge"}`), In: &flag.List{Units: []string{"recipient-1"}}}
-	for _, now := range []*flag.Segment{{Key: "staff"}, {Key: "staff", When: node(t, `{"test":"absent","attribute":"badge"}`), In: &flag.List{Units: []string{"recipient-2"}}, Out: &flag.List{Digest: strings.Repeat("ab", 32), Count: 5_000}},
-		{Key: "staff", Lists: "site.id", When: node(t, `{"test":"string.equals","attribute":"role","text":["staff"]}`)}} {
+	old := &flag.Segment{Key: "staff", When: node(t, `{"test":"present","attribute":"badge"}`),
+		In: &flag.List{Units: []string{"recipient-1"}}}
+	for _, now := range []*flag.Segment{{Key: "staff"},
+		{Key: "staff", When: node(t, `{"test":"absent","attribute":"badge"}`),
+			In: &flag.List{Units: []string{"recipient-2"}}, Out: &flag.List{Digest: strings.Repeat("ab", 32),
+				Count: 5_000}},
+		{Key: "staff", Lists: "site.id",
+			When: node(t, `{"test":"string.equals","attribute":"role","text":["staff"]}`)}} {
 		b.all(diff.Said(diff.Segments(old, now)))
 		b.all(diff.Said(diff.Segments(nil, now)))
 	}
@@ -263,12 +295,15 @@ func TestDifferencesAsExamples(t *testing.T) {
 
 // people are units of which the sample holds all but what is personal.
 func people(n int, part float64) shift.Population {
-	p := shift.Population{Part: part, Hidden: map[string]sample.Derivation{"email": sample.Domain, "phone": sample.Presence, "name": sample.Nothing, "compartments": sample.Resolved}}
+	p := shift.Population{Part: part, Hidden: map[string]sample.Derivation{"email": sample.Domain,
+		"phone": sample.Presence, "name": sample.Nothing, "compartments": sample.Resolved}}
 	text := func(name, v string) condition.Attribute {
 		return condition.Attribute{Name: condition.Intern(name), Value: condition.TextValue(v)}
 	}
 	for i := range n {
-		as := []condition.Attribute{text("site.id", fmt.Sprint("site-", i%60)), text("site.region", []string{"north", "east"}[i%2]), text("email", "@pinecrest.example"), text("badge", "7")}
+		as := []condition.Attribute{text("site.id", fmt.Sprint("site-", i%60)),
+			text("site.region", []string{"north", "east"}[i%2]), text("email", "@pinecrest.example"),
+			text("badge", "7")}
 		if i%4 > 0 {
 			as = append(as, text("firmware", []string{"4.1.0", "4.2.0"}[i%2]))
 		}
@@ -280,8 +315,10 @@ func people(n int, part float64) shift.Population {
 func compiled(t *testing.T, docs ...*flag.Document) *decide.Ruleset {
 	t.Helper()
 	s := &flag.Snapshot{Format: flag.Format, Epoch: 1, Revision: 1, Segments: []json.RawMessage{
-		[]byte(`{"key":"staff","when":{"test":"present","attribute":"badge"}}`), []byte(`{"key":"old-firmware","when":{"test":"version.less","attribute":"firmware","text":["4.2.0"]}}`),
-		[]byte(`{"key":"pilot-sites","lists":"site.id","in":{"units":["site-1"]},"out":{"units":["site-2"]}}`), []byte(`{"key":"nobody"}`)}}
+		[]byte(`{"key":"staff","when":{"test":"present","attribute":"badge"}}`),
+		[]byte(`{"key":"old-firmware","when":{"test":"version.less","attribute":"firmware","text":["4.2.0"]}}`),
+		[]byte(`{"key":"pilot-sites","lists":"site.id","in":{"units":["site-1"]},"out":{"units":["site-2"]}}`),
+		[]byte(`{"key":"nobody"}`)}}
 	for _, d := range docs {
 		raw, err := json.Marshal(d)
 		if err != nil {
@@ -306,7 +343,8 @@ func TestPreviewsAsExamples(t *testing.T) {
 	all := flags(t)
 	rest := others()
 	say := func(p shift.Population, before, after *flag.Document) {
-		s := shift.Between(compiled(t, append(slices.Clone(rest), before)...), compiled(t, append(slices.Clone(rest), after)...), before.Key, p, noon)
+		s := shift.Between(compiled(t, append(slices.Clone(rest), before)...),
+			compiled(t, append(slices.Clone(rest), after)...), before.Key, p, noon)
 		b.say(s.Says)
 	}
 	for i, d := range all {
@@ -315,9 +353,15 @@ func TestPreviewsAsExamples(t *testing.T) {
 		say(people(600, .04), d, d)
 	}
 	say(shift.Population{Part: 1}, all[0], all[2])
-	for _, when := range append(conditions(t), node(t, `{"test":"string.one-of","attribute":"email","text":["ida.holm@pinecrest.example"]}`), node(t, `{"test":"present","attribute":"phone"}`),
-		node(t, `{"test":"string.begins","attribute":"phone","text":["+49"]}`), node(t, `{"test":"string.begins","attribute":"name","text":["I"]}`), node(t, `{"test":"number.more","attribute":"compartments","numbers":[3]}`)) {
-		say(people(600, .04), all[0], document(func(d *flag.Document) { d.Rules = []flag.Rule{{ID: "1", Name: "New", When: when, Gives: one("on")}} }))
+	for _, when := range append(conditions(t),
+		node(t, `{"test":"string.one-of","attribute":"email","text":["ida.holm@pinecrest.example"]}`),
+		node(t, `{"test":"present","attribute":"phone"}`),
+		node(t, `{"test":"string.begins","attribute":"phone","text":["+49"]}`),
+		node(t, `{"test":"string.begins","attribute":"name","text":["I"]}`),
+		node(t, `{"test":"number.more","attribute":"compartments","numbers":[3]}`)) {
+		say(people(600, .04), all[0], document(func(d *flag.Document) {
+			d.Rules = []flag.Rule{{ID: "1", Name: "New", When: when, Gives: one("on")}}
+		}))
 	}
 	b.close(40)
 }
@@ -377,17 +421,33 @@ func TestChecksAsExamples(t *testing.T) {
 	kept.OnUnknown = flag.Skip
 	found := map[string]bool{}
 	for _, d := range append(flags(t),
-		rules(rule("Never", `{"all":[{"test":"number.less","attribute":"n","numbers":[2]},{"test":"number.more","attribute":"n","numbers":[5]}]}`, one("on"))),
-		rules(rule("All", "", one("on")), rule("Staff", north, one("off"))), rules(rule("Half", "", shares(t, "site.id", part("on", 50), part("off", 50))), rule("North", north, one("on"))),
-		rules(rule("First", "", shares(t, "site.id", part("on", 8), left(92))), rule("Me", `{"test":"string.one-of","attribute":"targetingKey","text":["recipient-1"]}`, one("on"))),
-		rules(rule("Typo", `{"test":"version.less","attribute":"frimware","text":["4.2.0"]}`, one("on"))), rules(rule("Type", `{"test":"number.at-least","attribute":"crew_size","numbers":[2]}`, one("on"))),
-		rules(rule("Empty", `{"test":"segment","segment":"nobody"}`, one("on"))), rules(rule("Middle", `{"test":"string.matches","attribute":"site.id","text":["site-1"]}`, one("on"))), rules(doubt), rules(kept),
-		rules(rule("Ends", `{"test":"clock.before","text":["2026-12-24T00:00:00Z"]}`, one("on"))), rules(rule("Over", `{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}`, one("on"))),
-		rules(rule("Begun", `{"test":"clock.at-or-after","text":["2026-01-01T00:00:00Z"]}`, one("on"))), rules(rule("Nobody", `{"test":"string.equals","attribute":"site.region","text":["Nord"]}`, one("on"))),
-		rules(rule("Some", "", shares(t, "firmware", part("on", 8), left(92)))), document(func(d *flag.Document) { d.Needs = []flag.Need{{Flag: "weather-holds", Variant: "off"}} }), document(func(d *flag.Document) { d.End = one("on") })) {
-		s := &lint.Subject{Rules: compiled(t, append(others(), d)...), Flag: d.Key, Now: noon, Catalogue: true, Contexts: 3_020, Units: lint.NewUnits(seen.Units, nil), GoneBy: "2026-11-30", OneSince: noon - 40*86_400_000,
-			Attributes: map[string]lint.Attribute{"firmware": {Declared: lint.Version, Kinds: map[string]uint64{"string": 3_000}}, "site.id": {Kinds: map[string]uint64{"string": 3_000}}, "crew_size": {Kinds: map[string]uint64{"string": 3_000, "number": 20}, Mostly: "string"},
-				"site.region": {Declared: lint.String, Kinds: map[string]uint64{"string": 3_000}}, "badge": {Declared: lint.String, Kinds: map[string]uint64{"string": 3_000}}}}
+		rules(rule("Never",
+			`{"all":[{"test":"number.less","attribute":"n","numbers":[2]},{"test":"number.more","attribute":"n","numbers":[5]}]}`, one("on"))),
+		rules(rule("All", "", one("on")), rule("Staff", north, one("off"))),
+		rules(rule("Half", "", shares(t, "site.id", part("on", 50), part("off", 50))),
+			rule("North", north, one("on"))),
+		rules(rule("First", "", shares(t, "site.id", part("on", 8), left(92))),
+			rule("Me", `{"test":"string.one-of","attribute":"targetingKey","text":["recipient-1"]}`, one("on"))),
+		rules(rule("Typo", `{"test":"version.less","attribute":"frimware","text":["4.2.0"]}`, one("on"))),
+		rules(rule("Type", `{"test":"number.at-least","attribute":"crew_size","numbers":[2]}`, one("on"))),
+		rules(rule("Empty", `{"test":"segment","segment":"nobody"}`, one("on"))),
+		rules(rule("Middle", `{"test":"string.matches","attribute":"site.id","text":["site-1"]}`, one("on"))),
+		rules(doubt), rules(kept),
+		rules(rule("Ends", `{"test":"clock.before","text":["2026-12-24T00:00:00Z"]}`, one("on"))),
+		rules(rule("Over", `{"test":"clock.before","text":["2026-11-01T00:00:00Z"]}`, one("on"))),
+		rules(rule("Begun", `{"test":"clock.at-or-after","text":["2026-01-01T00:00:00Z"]}`, one("on"))),
+		rules(rule("Nobody", `{"test":"string.equals","attribute":"site.region","text":["Nord"]}`, one("on"))),
+		rules(rule("Some", "", shares(t, "firmware", part("on", 8), left(92)))), document(func(d *flag.Document) {
+			d.Needs = []flag.Need{{Flag: "weather-holds", Variant: "off"}}
+		}), document(func(d *flag.Document) { d.End = one("on") })) {
+		s := &lint.Subject{Rules: compiled(t, append(others(), d)...), Flag: d.Key, Now: noon, Catalogue: true,
+			Contexts: 3_020, Units: lint.NewUnits(seen.Units, nil), GoneBy: "2026-11-30",
+			OneSince: noon - 40*86_400_000,
+			Attributes: map[string]lint.Attribute{"firmware": {Declared: lint.Version,
+				Kinds: map[string]uint64{"string": 3_000}}, "site.id": {Kinds: map[string]uint64{"string": 3_000}},
+				"crew_size":   {Kinds: map[string]uint64{"string": 3_000, "number": 20}, Mostly: "string"},
+				"site.region": {Declared: lint.String, Kinds: map[string]uint64{"string": 3_000}},
+				"badge":       {Declared: lint.String, Kinds: map[string]uint64{"string": 3_000}}}}
 		for _, f := range lint.Run(s) {
 			found[f.Check] = true
 			who := words.Said{{Text: "the flag"}}

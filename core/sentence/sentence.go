@@ -1,7 +1,8 @@
 // Package sentence says what a flag does in an environment, in one sentence and complete: two
 // documents that decide differently read differently, but for the salts of their shares.
 //
-//	sentence.Of(doc, false, nil) // "where site.region is "north": 8 % of units by site.id get `on`; all others get `off`."
+//	sentence.Of(doc, false, nil)
+//	// "where site.region is "north": 8 % of units by site.id get `on`; all others get `off`."
 //
 // It is read from the left: each piece takes whom none before it took.
 package sentence
@@ -37,10 +38,12 @@ func Of(d *flag.Document, stopped bool, names words.Names) words.Said {
 		for i, n := range d.Needs {
 			needs[i] = words.Say("%s gives %s", words.Key(n.Flag), words.Variant(n.Variant))
 		}
-		said = words.Say("only where %s (elsewhere %s): %s", words.Join(needs, " and "), words.Variant(d.Resting), said)
+		said = words.Say("only where %s (elsewhere %s): %s", words.Join(needs, " and "), words.Variant(d.Resting),
+			said)
 	}
 	if d.RestAfter > 0 {
-		said = words.Say("%s A process that hears nothing from the service for %s gives %s.", said, words.Counted(d.RestAfter, "minute", "minutes"), words.Variant(d.Resting))
+		said = words.Say("%s A process that hears nothing from the service for %s gives %s.", said,
+			words.Counted(d.RestAfter, "minute", "minutes"), words.Variant(d.Resting))
 	}
 	if t := said[0]; t.Kind == "" { // never a name
 		said[0].Text = strings.ToUpper(t.Text[:1]) + t.Text[1:]
@@ -70,7 +73,8 @@ func Rule(r *flag.Rule, resting string, names words.Names) words.Said {
 	if n == nil { // never unknown
 		return Gives(r.Gives, words.Say("all"), names)
 	}
-	if r.Gives.Shares == nil && doubt == "" && n.Attribute == condition.KeyAttribute && !n.IgnoreCase && (n.Test == "string.one-of" || n.Test == "string.equals") {
+	if r.Gives.Shares == nil && doubt == "" && n.Attribute == condition.KeyAttribute && !n.IgnoreCase &&
+		(n.Test == "string.one-of" || n.Test == "string.equals") {
 		units := make([]words.Token, len(n.Text))
 		for i, key := range n.Text {
 			units[i] = words.Unit(key, n.Attribute)
@@ -93,7 +97,8 @@ func Segment(s *flag.Segment, names words.Names) words.Said {
 		case name.One != "":
 			return words.Counted(n, "listed "+name.One, "listed "+name.Many)
 		case s.Attribute() != condition.KeyAttribute:
-			return words.Say("%s by %s", words.Counted(n, "listed unit", "listed units"), names.Attribute(s.Attribute()))
+			return words.Say("%s by %s", words.Counted(n, "listed unit", "listed units"),
+				names.Attribute(s.Attribute()))
 		}
 		return words.Counted(n, "listed unit", "listed units")
 	}

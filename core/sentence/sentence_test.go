@@ -239,7 +239,8 @@ func (r *reader) clock() *condition.Node {
 func (r *reader) comparison() *condition.Node {
 	n := &condition.Node{Attribute: r.attribute()}
 	r.must(" ")
-	for said, holds := range map[string]string{"is not ": "is ", "does not begin ": "begins ", "does not end ": "ends ", "does not contain ": "contains ", "does not match ": "matches "} {
+	for said, holds := range map[string]string{"is not ": "is ", "does not begin ": "begins ",
+		"does not end ": "ends ", "does not contain ": "contains ", "does not match ": "matches "} {
 		if r.take(said) {
 			r.rest = holds + r.rest
 			return &condition.Node{Not: r.compared(n)}
@@ -382,7 +383,8 @@ func (r *reader) gives(who string) flag.Gives {
 func (r *reader) rule() (rule flag.Rule) {
 	switch {
 	case r.take("unit "):
-		rule.When = &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: []string{r.quoted()}}
+		rule.When = &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute,
+			Text: []string{r.quoted()}}
 		r.must(" gets ")
 		rule.Gives.Variant = r.variant()
 		return rule
@@ -480,13 +482,15 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 		nodes := []condition.Node{*randomNode(rng, depth-1), *randomNode(rng, depth-1)}
 		return pick(rng, &condition.Node{All: nodes}, &condition.Node{Any: nodes}, &condition.Node{Not: &nodes[0]})
 	}
-	names := []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan", "it", "all", condition.KeyAttribute}
+	names := []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan",
+		"it", "all", condition.KeyAttribute}
 	times := []string{"2026-11-23T10:00:00+01:00", "2027-03-01T06:00:00Z"}
 	n := &condition.Node{Attribute: pick(rng, names...)}
 	text := func(test string, most int) {
 		n.Test, n.IgnoreCase = test, strings.HasPrefix(test, "string") && rng.IntN(4) == 0
 		for range 1 + rng.IntN(most) {
-			n.Text = append(n.Text, pick(rng, "courier", "site-1", "a, b", "x; all others get `on`.", "\"", ": ", "4.2.0", " and "))
+			n.Text = append(n.Text, pick(rng, "courier", "site-1", "a, b", "x; all others get `on`.", "\"", ": ",
+				"4.2.0", " and "))
 		}
 	}
 	switch rng.IntN(14) {
@@ -499,11 +503,13 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 	case 3:
 		n.Test, n.Text = "string.matches", []string{pick(rng, "^site", "[0-9]$")}
 	case 4:
-		n.Test, n.Numbers = pick(rng, "number.equals", "number.differs", "number.less", "number.at-most", "number.more", "number.at-least"), []float64{pick(rng, 1, -2.5, 7.0)}
+		n.Test, n.Numbers = pick(rng, "number.equals", "number.differs", "number.less", "number.at-most",
+			"number.more", "number.at-least"), []float64{pick(rng, 1, -2.5, 7.0)}
 	case 5:
 		n.Test, n.Numbers = pick(rng, "number.between", "number.one-of"), []float64{1, 7}
 	case 6:
-		n.Test, n.Text, n.Loose = "version."+pick(rng, "equals", "less", "at-most", "more", "at-least"), []string{pick(rng, "4.2.0", "4.9.9-rc.1")}, rng.IntN(2) == 0
+		n.Test, n.Text, n.Loose = "version."+pick(rng, "equals", "less", "at-most", "more", "at-least"),
+			[]string{pick(rng, "4.2.0", "4.9.9-rc.1")}, rng.IntN(2) == 0
 	case 7:
 		n.Test, n.Text = pick(rng, "time.before", "time.at-or-after"), []string{pick(rng, times...)}
 	case 8:
@@ -515,14 +521,16 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 	case 11:
 		n.Attribute, n.Test, n.Segment = "", "segment", "pilot-sites"
 	case 12:
-		n.Attribute, n.Test, n.Part = "", "part", &condition.Within{By: []string{pick(rng, names...), "targetingKey"}, Share: rng.Uint32N(1_000_001), Salt: "p1", Hash: 1}
+		n.Attribute, n.Test, n.Part = "", "part", &condition.Within{By: []string{pick(rng, names...), "targetingKey"},
+			Share: rng.Uint32N(1_000_001), Salt: "p1", Hash: 1}
 	case 13:
 		n.Attribute = ""
 		switch rng.IntN(4) {
 		case 0:
 			n.Test, n.Flag, n.Text = "flag.gives", "base", []string{"a", "b"}[:1+rng.IntN(2)]
 		case 1:
-			n.Test, n.Weekly = "clock.weekly", &condition.Weekly{Days: []string{"mon", "tue"}[:1+rng.IntN(2)], From: "22:00", To: pick(rng, "06:00", "24:00"), Zone: "UTC"}
+			n.Test, n.Weekly = "clock.weekly", &condition.Weekly{Days: []string{"mon", "tue"}[:1+rng.IntN(2)],
+				From: "22:00", To: pick(rng, "06:00", "24:00"), Zone: "UTC"}
 		case 2:
 			n.Test, n.Text = pick(rng, "clock.before", "clock.at-or-after"), []string{pick(rng, times...)}
 		case 3:
@@ -537,8 +545,10 @@ func randomGives(rng *rand.Rand, end bool) flag.Gives {
 		return flag.Gives{Variant: pick(rng, "a", "b", "c")}
 	}
 	first, second := rng.Uint32N(400_000), rng.Uint32N(400_000)
-	s := &flag.Shares{By: []string{pick(rng, "site.id", "x plan", condition.KeyAttribute)}, Salt: fmt.Sprint("s", rng.IntN(9)), Hash: 1,
-		Parts: []flag.Part{{Variant: "a", Share: first}, {Variant: "b", Share: second}, {Variant: "c", Share: bucket.Buckets - first - second}}}
+	s := &flag.Shares{By: []string{pick(rng, "site.id", "x plan", condition.KeyAttribute)},
+		Salt: fmt.Sprint("s", rng.IntN(9)), Hash: 1,
+		Parts: []flag.Part{{Variant: "a", Share: first}, {Variant: "b", Share: second},
+			{Variant: "c", Share: bucket.Buckets - first - second}}}
 	if !end && rng.IntN(2) == 0 {
 		s.Parts[2] = flag.Part{GoesOn: true, Share: s.Parts[2].Share}
 	}
@@ -551,10 +561,12 @@ func randomGives(rng *rand.Rand, end bool) flag.Gives {
 	return flag.Gives{Shares: s}
 }
 
-var variants = map[string]json.RawMessage{"a": json.RawMessage(`"A"`), "b": json.RawMessage(`"B"`), "c": json.RawMessage(`"C"`)}
+var variants = map[string]json.RawMessage{"a": json.RawMessage(`"A"`), "b": json.RawMessage(`"B"`),
+	"c": json.RawMessage(`"C"`)}
 
 func randomRule(rng *rand.Rand, id int) flag.Rule {
-	r := flag.Rule{ID: fmt.Sprint(id), Name: fmt.Sprint("rule ", id), Gives: randomGives(rng, false), OnUnknown: pick(rng, "", "", flag.Apply, flag.Skip)}
+	r := flag.Rule{ID: fmt.Sprint(id), Name: fmt.Sprint("rule ", id), Gives: randomGives(rng, false),
+		OnUnknown: pick(rng, "", "", flag.Apply, flag.Skip)}
 	if rng.IntN(8) > 0 {
 		r.When = randomNode(rng, 2)
 	}
@@ -579,11 +591,16 @@ func randomDocument(rng *rand.Rand) *flag.Document {
 
 func compile(t *testing.T, d *flag.Document) *decide.Ruleset {
 	t.Helper()
-	base := &flag.Document{Key: "base", Type: flag.String, Lever: flag.On, Resting: "c", Variants: variants, End: flag.Gives{Variant: "a"},
-		Rules: []flag.Rule{{ID: "1", Name: "1", When: &condition.Node{Test: "string.begins", Attribute: condition.KeyAttribute, Text: []string{"r"}}, Gives: flag.Gives{Variant: "b"}}}}
-	rs, err := decide.Compile(&flag.Ruleset{Epoch: 1, Revision: 1, Flags: map[string]json.RawMessage{}, Segments: map[string]json.RawMessage{}},
+	base := &flag.Document{Key: "base", Type: flag.String, Lever: flag.On, Resting: "c", Variants: variants,
+		End: flag.Gives{Variant: "a"},
+		Rules: []flag.Rule{{ID: "1", Name: "1", When: &condition.Node{Test: "string.begins",
+			Attribute: condition.KeyAttribute, Text: []string{"r"}}, Gives: flag.Gives{Variant: "b"}}}}
+	rs, err := decide.Compile(&flag.Ruleset{Epoch: 1, Revision: 1, Flags: map[string]json.RawMessage{},
+		Segments: map[string]json.RawMessage{}},
 		func(string) func(int64) int { return func(int64) int { return 0 } }).
-		With([]*flag.Document{base, d}, []*flag.Segment{{Key: "pilot-sites", When: &condition.Node{Test: "string.begins", Attribute: "site.id", Text: []string{"site"}}}})
+		With([]*flag.Document{base, d},
+			[]*flag.Segment{{Key: "pilot-sites", When: &condition.Node{Test: "string.begins", Attribute: "site.id",
+				Text: []string{"site"}}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -592,9 +609,12 @@ func compile(t *testing.T, d *flag.Document) *decide.Ruleset {
 
 func randomUnit(rng *rand.Rand) *condition.Context {
 	var as []condition.Attribute
-	for _, name := range []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network", "joined", "x plan", "it", "all"} {
-		v := pick(rng, condition.Value{}, condition.Value{}, condition.TextValue(pick(rng, "courier", "site-1", "4.2.0", "v4.2", "10.20.1.1", "2027-01-01T00:00:00Z", "a, b", "Site-1")),
-			condition.NumberValue(pick(rng, 1, 7, -2.5)), condition.BooleanValue(rng.IntN(2) == 0), condition.ListValue([]string{"courier", "\""}))
+	for _, name := range []string{"role", "site.id", "firmware", "crew_size", "badge", "languages", "network",
+		"joined", "x plan", "it", "all"} {
+		v := pick(rng, condition.Value{}, condition.Value{}, condition.TextValue(pick(rng, "courier", "site-1",
+			"4.2.0", "v4.2", "10.20.1.1", "2027-01-01T00:00:00Z", "a, b", "Site-1")),
+			condition.NumberValue(pick(rng, 1, 7, -2.5)), condition.BooleanValue(rng.IntN(2) == 0),
+			condition.ListValue([]string{"courier", "\""}))
 		as = append(as, condition.Attribute{Name: condition.Intern(name), Value: v})
 	}
 	return condition.NewContext(pick(rng, "r1", "site-1", "courier", "x", ""), as...)
@@ -651,7 +671,8 @@ func TestAnyChangeIsSaid(t *testing.T) {
 		case 3:
 			now.Rules = slices.Delete(now.Rules, i, i+1)
 		}
-		if said := Of(d, false, nil).String(); said == Of(&now, false, nil).String() && !reflect.DeepEqual(meant(d), meant(&now)) {
+		if said := Of(d, false, nil).String(); said == Of(&now, false, nil).String() && !reflect.DeepEqual(meant(d),
+			meant(&now)) {
 			a, _ := json.Marshal(meant(d))
 			b, _ := json.Marshal(meant(&now))
 			t.Fatalf("%s\nis said of\n%s\nand of\n%s", said, a, b)
@@ -675,7 +696,8 @@ func meant(d *flag.Document) []any {
 		if r.When != nil {
 			when = *r.When.Canonical()
 		}
-		if n := r.When; n != nil && n.Test == "string.equals" && n.Attribute == condition.KeyAttribute && !n.IgnoreCase {
+		if n := r.When; n != nil && n.Test == "string.equals" && n.Attribute == condition.KeyAttribute &&
+			!n.IgnoreCase {
 			when = condition.Node{Test: "string.one-of", Attribute: n.Attribute, Text: n.Text}
 		}
 		parts := []any{r.Gives.Variant}

@@ -20,17 +20,20 @@ import (
 
 // personal is the catalogue of the made-up population: of mail the domain may leave, of the
 // phone that it is there, of the name nothing; crew is found out by processes.
-var personal = map[string]sample.Derivation{"mail": sample.Domain, "phone": sample.Presence, "name": sample.Nothing, "crew": sample.Resolved}
+var personal = map[string]sample.Derivation{"mail": sample.Domain, "phone": sample.Presence, "name": sample.Nothing,
+	"crew": sample.Resolved}
 
 // person is a unit as it is: some attributes are missing, and some come in another type.
 func person(rng *rand.Rand, i int) *condition.Context {
-	a := map[string]any{"site.id": fmt.Sprint("site-", rng.IntN(600)), "site.region": pick(rng, "north", "east", "south")}
+	a := map[string]any{"site.id": fmt.Sprint("site-", rng.IntN(600)), "site.region": pick(rng, "north", "east",
+		"south")}
 	some := func(chance int, name string, v any) {
 		if rng.IntN(100) < chance {
 			a[name] = v
 		}
 	}
-	some(70, "mail", fmt.Sprintf("p%d@%s", i, pick(rng, "pinecrest.example", "pinecrest.example", "north.pinecrest.example", "elsewhere.example")))
+	some(70, "mail", fmt.Sprintf("p%d@%s", i, pick(rng, "pinecrest.example", "pinecrest.example",
+		"north.pinecrest.example", "elsewhere.example")))
 	some(2, "mail", pick(rng, "none", "a@b@pinecrest.example"))
 	some(60, "phone", fmt.Sprint("+49", rng.IntN(1_000_000)))
 	some(80, "name", pick(rng, "Ida", "Noor", "Juno"))
@@ -72,9 +75,12 @@ func sampled(people []*condition.Context, size int, seed uint64) Population {
 
 func randomLeaf(rng *rand.Rand) condition.Node {
 	if rng.IntN(2) == 0 { // nothing personal about it
-		return pick(rng, condition.Node{Test: "string.one-of", Attribute: "site.region", Text: []string{pick(rng, "north", "east", "west"), "south"}},
-			condition.Node{Test: "version.at-least", Attribute: "firmware", Text: []string{pick(rng, "4.2.0", "5.0.0")}},
-			condition.Node{Test: pick(rng, "number.less", "number.at-least"), Attribute: "parcels", Numbers: []float64{float64(rng.IntN(40))}},
+		return pick(rng, condition.Node{Test: "string.one-of", Attribute: "site.region",
+			Text: []string{pick(rng, "north", "east", "west"), "south"}},
+			condition.Node{Test: "version.at-least", Attribute: "firmware",
+				Text: []string{pick(rng, "4.2.0", "5.0.0")}},
+			condition.Node{Test: pick(rng, "number.less", "number.at-least"), Attribute: "parcels",
+				Numbers: []float64{float64(rng.IntN(40))}},
 			condition.Node{Test: condition.SegmentTest, Segment: "listed"})
 	}
 	text := func(test, attribute string, constants ...string) condition.Node {
@@ -82,21 +88,27 @@ func randomLeaf(rng *rand.Rand) condition.Node {
 	}
 	switch rng.IntN(12) {
 	case 0:
-		return text("string.ends", "mail", pick(rng, "@pinecrest.example", "pinecrest.example", ".example", "7@pinecrest.example"))
+		return text("string.ends", "mail", pick(rng, "@pinecrest.example", "pinecrest.example", ".example",
+			"7@pinecrest.example"))
 	case 1:
-		return condition.Node{Test: "string.matches", Attribute: "mail", Text: []string{pick(rng, `@pinecrest\.example$`, `^p1`, `[0-9]@(north|elsewhere)`, "pinecrest")}}
+		return condition.Node{Test: "string.matches", Attribute: "mail",
+			Text: []string{pick(rng, `@pinecrest\.example$`, `^p1`, `[0-9]@(north|elsewhere)`, "pinecrest")}}
 	case 2:
-		return text("string.one-of", "mail", fmt.Sprintf("p%d@pinecrest.example", rng.IntN(50_000)), fmt.Sprintf("p%d@elsewhere.example", rng.IntN(50_000)))
+		return text("string.one-of", "mail", fmt.Sprintf("p%d@pinecrest.example", rng.IntN(50_000)),
+			fmt.Sprintf("p%d@elsewhere.example", rng.IntN(50_000)))
 	case 3:
-		return text(pick(rng, "string.contains", "string.begins"), "mail", pick(rng, "p12", "@pinecrest", "9@north", "north", "@"))
+		return text(pick(rng, "string.contains", "string.begins"), "mail", pick(rng, "p12", "@pinecrest", "9@north",
+			"north", "@"))
 	case 4:
-		return condition.Node{Test: pick(rng, "present", "absent"), Attribute: pick(rng, "mail", "phone", "name", "crew", "firmware")}
+		return condition.Node{Test: pick(rng, "present", "absent"), Attribute: pick(rng, "mail", "phone", "name",
+			"crew", "firmware")}
 	case 5:
 		return text("string.begins", "phone", "+491")
 	case 6:
 		return text("string.equals", "name", pick(rng, "Ida", "Noor", "Zoë"))
 	case 7:
-		return condition.Node{Test: "number.at-least", Attribute: pick(rng, "crew", "parcels"), Numbers: []float64{float64(rng.IntN(6))}}
+		return condition.Node{Test: "number.at-least", Attribute: pick(rng, "crew", "parcels"),
+			Numbers: []float64{float64(rng.IntN(6))}}
 	case 8:
 		return text("string.equals", "site.region", pick(rng, "north", "east", "west"))
 	case 9:
@@ -104,7 +116,9 @@ func randomLeaf(rng *rand.Rand) condition.Node {
 	case 10:
 		return condition.Node{Test: condition.SegmentTest, Segment: pick(rng, "staff", "listed", "named")}
 	}
-	return condition.Node{Test: condition.PartTest, Part: &condition.Within{By: []string{pick(rng, "site.id", "mail", condition.KeyAttribute)}, Share: 100_000, Salt: "p", Hash: 1}}
+	return condition.Node{Test: condition.PartTest,
+		Part: &condition.Within{By: []string{pick(rng, "site.id", "mail", condition.KeyAttribute)}, Share: 100_000,
+			Salt: "p", Hash: 1}}
 }
 
 func randomWhen(rng *rand.Rand) *condition.Node {
@@ -125,7 +139,8 @@ func randomResult(rng *rand.Rand, end bool) flag.Gives {
 		return flag.Gives{Variant: pick(rng, "on", "off")}
 	}
 	share := rng.Uint32N(600_000)
-	s := &flag.Shares{By: []string{pick(rng, "site.id", "firmware", condition.KeyAttribute)}, Salt: fmt.Sprint(rng.IntN(5)), Hash: 1,
+	s := &flag.Shares{By: []string{pick(rng, "site.id", "firmware", condition.KeyAttribute)},
+		Salt: fmt.Sprint(rng.IntN(5)), Hash: 1,
 		Parts: []flag.Part{{Variant: "on", Share: share}, {Variant: "off", Share: bucket.Buckets - share}}}
 	if !end {
 		s.Parts[1] = flag.Part{GoesOn: true, Share: bucket.Buckets - share}
@@ -142,7 +157,8 @@ func randomResult(rng *rand.Rand, end bool) flag.Gives {
 func randomFlag(rng *rand.Rand) *flag.Document {
 	return boolean("f", func(d *flag.Document) {
 		for i := range rng.IntN(3) {
-			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint("r", i), Name: fmt.Sprint("rule ", i), When: randomWhen(rng), Gives: randomResult(rng, false)})
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint("r", i), Name: fmt.Sprint("rule ", i),
+				When: randomWhen(rng), Gives: randomResult(rng, false)})
 		}
 		d.End = randomResult(rng, true)
 		if rng.IntN(8) == 0 {
@@ -165,7 +181,8 @@ func edited(rng *rand.Rand, d *flag.Document) *flag.Document {
 	case 1:
 		now.Lever = pick(rng, flag.On, flag.Off)
 	case 2:
-		now.Rules = slices.Insert(now.Rules, rng.IntN(n+1), flag.Rule{ID: "new", Name: "new", When: randomWhen(rng), Gives: randomResult(rng, false)})
+		now.Rules = slices.Insert(now.Rules, rng.IntN(n+1), flag.Rule{ID: "new", Name: "new", When: randomWhen(rng),
+			Gives: randomResult(rng, false)})
 	case 3:
 		if n > 0 {
 			now.Rules[rng.IntN(n)].When = randomWhen(rng)
@@ -187,8 +204,10 @@ func around(t testing.TB, rs *decide.Ruleset) *decide.Ruleset {
 	t.Helper()
 	node := func(n condition.Node) *condition.Node { return &n }
 	rs, err := rs.With(nil, []*flag.Segment{
-		{Key: "staff", When: node(condition.Node{Test: "string.ends", Attribute: "mail", Text: []string{"@pinecrest.example"}})},
-		{Key: "listed", In: &flag.List{Units: []string{"recipient-1", "recipient-2"}}, When: node(condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{"north"}})},
+		{Key: "staff", When: node(condition.Node{Test: "string.ends", Attribute: "mail",
+			Text: []string{"@pinecrest.example"}})},
+		{Key: "listed", In: &flag.List{Units: []string{"recipient-1", "recipient-2"}},
+			When: node(condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{"north"}})},
 		{Key: "named", Lists: "mail", In: &flag.List{Units: []string{"p1@pinecrest.example"}}},
 	})
 	if err != nil {
@@ -210,7 +229,8 @@ func TestThePreviewTellsTheTruth(t *testing.T) {
 		all.Units = append(all.Units, person(rng, i))
 	}
 	base := boolean("base", func(d *flag.Document) {
-		d.Rules = []flag.Rule{{ID: "1", Name: "1", When: &condition.Node{Test: "string.equals", Attribute: "name", Text: []string{"Ida"}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{ID: "1", Name: "1", When: &condition.Node{Test: "string.equals", Attribute: "name",
+			Text: []string{"Ida"}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	held, counted, blind, none := 0, 0, 0, 0
 	for i := range edits {
@@ -245,7 +265,8 @@ func TestThePreviewTellsTheTruth(t *testing.T) {
 			none++
 		}
 	}
-	t.Logf("%d edits: %d counted, %d not to be counted, %d of none; the bounds held in %d", edits, counted, blind, none, held)
+	t.Logf("%d edits: %d counted, %d not to be counted, %d of none; the bounds held in %d", edits, counted, blind,
+		none, held)
 	if held*100 < edits*95 || counted*10 < edits || blind*10 < edits {
 		t.Errorf("the bounds held in %d of %d; %d were counted, %d could not be", held, edits, counted, blind)
 	}
@@ -284,7 +305,8 @@ func TestThreeWaysToWriteAnAudience(t *testing.T) {
 	if !strings.HasPrefix(phone.Says.String(), "cannot be counted: phone is personal") || phone.Sweep {
 		t.Errorf("phone: %s, sweep %t", phone.Says, phone.Sweep)
 	}
-	if name := to(condition.Node{Test: "string.begins", Attribute: "name", Text: []string{"I", "N", "J"}}); !name.Sweep {
+	if name := to(condition.Node{Test: "string.begins", Attribute: "name",
+		Text: []string{"I", "N", "J"}}); !name.Sweep {
 		t.Errorf("all may go from the resting variant, and nobody is asked: %s", name.Says)
 	}
 }
@@ -313,7 +335,8 @@ func TestWhatIsHiddenDoesNotMatterWhereNothingChanges(t *testing.T) {
 	many := boolean("f", func(d *flag.Document) { // more comparisons than are tried out
 		for i := range maxHidden + 2 {
 			when := condition.Node{Test: "string.begins", Attribute: "name", Text: []string{fmt.Sprint(i)}}
-			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(i), Name: fmt.Sprint(i), When: &when, Gives: flag.Gives{Variant: "on"}})
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(i), Name: fmt.Sprint(i), When: &when,
+				Gives: flag.Gives{Variant: "on"}})
 		}
 	})
 	renamed := *many
@@ -322,15 +345,18 @@ func TestWhatIsHiddenDoesNotMatterWhereNothingChanges(t *testing.T) {
 	off, offAfter := *many, renamed
 	off.Lever, offAfter.Lever = flag.Off, flag.Off
 	offAfter.Rules = offAfter.Rules[1:]
-	for name, c := range map[string][2]*flag.Document{"a rule is renamed": {many, &renamed}, "the flag is off": {&off, &offAfter}} {
+	for name, c := range map[string][2]*flag.Document{"a rule is renamed": {many, &renamed}, "the flag is off": {&off,
+		&offAfter}} {
 		s := Between(rules(t, c[0]), rules(t, c[1]), "f", some, 1)
-		if !s.Certain || s.Perhaps.Counted != 0 || s.Moved.High != 0 || s.Sweep || !strings.HasPrefix(s.Says.String(), "moves nobody: ") {
+		if !s.Certain || s.Perhaps.Counted != 0 || s.Moved.High != 0 || s.Sweep || !strings.HasPrefix(s.Says.String(),
+			"moves nobody: ") {
 			t.Errorf("%s: %s, perhaps %d, sweep %t", name, s.Says, s.Perhaps.Counted, s.Sweep)
 		}
 	}
 	shorter := *many
 	shorter.Rules = many.Rules[1:]
-	if s := Between(rules(t, many), rules(t, &shorter), "f", some, 1); s.Certain || s.Perhaps.Counted == 0 || len(s.Because) != 0 {
+	if s := Between(rules(t, many), rules(t, &shorter), "f", some, 1); s.Certain || s.Perhaps.Counted == 0 ||
+		len(s.Because) != 0 {
 		t.Errorf("%s, because %v", s.Says, s.Because)
 	}
 }

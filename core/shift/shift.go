@@ -196,7 +196,8 @@ type cell struct {
 func Between(before, after *decide.Ruleset, key string, p Population, now int64) *Shift {
 	a, b := newSide(before, key), newSide(after, key)
 	t := &tally{a: a, b: b, cells: map[[2]int]*cell{}, lastAt: [2]int{-1, -1}}
-	t.sameNames = a.flag != nil && b.flag != nil && slices.EqualFunc(a.flag.Variants(), b.flag.Variants(), func(x, y decide.Variant) bool { return x.Name == y.Name })
+	t.sameNames = a.flag != nil && b.flag != nil && slices.EqualFunc(a.flag.Variants(), b.flag.Variants(),
+		func(x, y decide.Variant) bool { return x.Name == y.Name })
 	if t.sameNames {
 		t.values = make([]bool, a.width)
 		for i, v := range a.flag.Variants() {
@@ -215,12 +216,16 @@ func Between(before, after *decide.Ruleset, key string, p Population, now int64)
 		}
 		t.hidden(c, veil, now)
 	}
-	s := &Shift{Flag: key, Units: p.Count(len(p.Units)), Moves: []Move{}, Because: []words.Said{}, Unknown: []words.Said{}, Before: a.variants(p), After: b.variants(p)}
+	s := &Shift{Flag: key, Units: p.Count(len(p.Units)), Moves: []Move{}, Because: []words.Said{},
+		Unknown: []words.Said{}, Before: a.variants(p), After: b.variants(p)}
 	for at, c := range t.cells {
-		s.Moves = append(s.Moves, Move{From: a.variant(at[0]), To: b.variant(at[1]), By: a.place(at[0]), Then: b.place(at[1]), Value: a.variant(at[0]) == b.variant(at[1]), Moved: p.Count(c.count), Examples: c.examples})
+		s.Moves = append(s.Moves, Move{From: a.variant(at[0]), To: b.variant(at[1]), By: a.place(at[0]),
+			Then: b.place(at[1]), Value: a.variant(at[0]) == b.variant(at[1]), Moved: p.Count(c.count),
+			Examples: c.examples})
 	}
 	slices.SortFunc(s.Moves, func(x, y Move) int {
-		return cmp.Or(cmp.Compare(y.Moved.Counted, x.Moved.Counted), cmp.Compare(x.From, y.From), cmp.Compare(x.To, y.To), cmp.Compare(x.By, y.By), cmp.Compare(x.Then, y.Then))
+		return cmp.Or(cmp.Compare(y.Moved.Counted, x.Moved.Counted), cmp.Compare(x.From, y.From),
+			cmp.Compare(x.To, y.To), cmp.Compare(x.By, y.By), cmp.Compare(x.Then, y.Then))
 	})
 	s.Moved, s.Perhaps = p.Count(t.moved), p.Count(t.perhaps)
 	if t.perhaps > 0 {
@@ -261,7 +266,8 @@ func (t *tally) moves(i, j int) bool {
 
 // leaves tells whether a unit goes from the resting variant to another.
 func (t *tally) leaves(i, j int) bool {
-	return t.a.flag != nil && t.b.flag != nil && t.a.variant(i) == t.a.flag.Document().Resting && t.b.variant(j) != t.b.flag.Document().Resting
+	return t.a.flag != nil && t.b.flag != nil && t.a.variant(i) == t.a.flag.Document().Resting &&
+		t.b.variant(j) != t.b.flag.Document().Resting
 }
 
 // add counts a unit whose slots are known.
@@ -402,7 +408,8 @@ func branches(a, b *side, p Population) []Branch {
 	visit(a, 0)
 	out := make([]Branch, len(order))
 	for i, place := range order {
-		out[i] = Branch{Place: place, Before: p.Count(counts[place][0]), After: p.Count(counts[place][1]), Gives: map[string]Estimate{}}
+		out[i] = Branch{Place: place, Before: p.Count(counts[place][0]), After: p.Count(counts[place][1]),
+			Gives: map[string]Estimate{}}
 		for v, n := range gives[place] {
 			out[i].Gives[v] = p.Count(n)
 		}
@@ -435,7 +442,8 @@ func sweeps(a, b *side, p Population, t *tally) bool {
 	var none *condition.Context
 	o := b.flag.Decide(b.rules, none, 0)
 	v := b.flag.Variant(o.Variant)
-	was := a.flag.Same() && a.flag.Variant(a.flag.Decide(a.rules, none, 0).Variant) != nil && a.flag.Variant(a.flag.Decide(a.rules, none, 0).Variant).Name == d.Resting
+	was := a.flag.Same() && a.flag.Variant(a.flag.Decide(a.rules, none, 0).Variant) != nil &&
+		a.flag.Variant(a.flag.Decide(a.rules, none, 0).Variant).Name == d.Resting
 	return was && b.flag.Same() && v != nil && v.Name != d.Resting
 }
 

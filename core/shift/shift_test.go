@@ -29,7 +29,8 @@ func boolean(key string, change func(*flag.Document)) *flag.Document {
 
 func share(t testing.TB, by string, ppm uint32, old *flag.Shares) *flag.Shares {
 	t.Helper()
-	s := &flag.Shares{By: []string{by}, Salt: "a1", Hash: 1, Parts: []flag.Part{{Variant: "on", Share: ppm}, {Variant: "off", Share: bucket.Buckets - ppm}}}
+	s := &flag.Shares{By: []string{by}, Salt: "a1", Hash: 1, Parts: []flag.Part{{Variant: "on", Share: ppm},
+		{Variant: "off", Share: bucket.Buckets - ppm}}}
 	if err := s.Arrange(old, "off"); err != nil {
 		t.Fatal(err)
 	}
@@ -57,7 +58,8 @@ func unit(i int) *condition.Context {
 	text := func(name, v string) condition.Attribute {
 		return condition.Attribute{Name: condition.Intern(name), Value: condition.TextValue(v)}
 	}
-	as := []condition.Attribute{text("site.id", fmt.Sprint("site-", i%600)), text("site.region", []string{"north", "east", "south"}[i%3])}
+	as := []condition.Attribute{text("site.id", fmt.Sprint("site-", i%600)),
+		text("site.region", []string{"north", "east", "south"}[i%3])}
 	if i%5 > 0 {
 		as = append(as, text("firmware", []string{"4.1.0", "4.2.0"}[i%2]))
 	}
@@ -82,8 +84,12 @@ func when(t testing.TB, raw string) *condition.Node {
 }
 
 func TestGrowingAShareMovesWhoWasBetween(t *testing.T) {
-	a := rules(t, boolean("f", func(d *flag.Document) { d.End = flag.Gives{Shares: share(t, "targetingKey", 80_000, nil)} }))
-	b := rules(t, boolean("f", func(d *flag.Document) { d.End = flag.Gives{Shares: share(t, "targetingKey", 300_000, nil)} }))
+	a := rules(t, boolean("f", func(d *flag.Document) {
+		d.End = flag.Gives{Shares: share(t, "targetingKey", 80_000, nil)}
+	}))
+	b := rules(t, boolean("f", func(d *flag.Document) {
+		d.End = flag.Gives{Shares: share(t, "targetingKey", 300_000, nil)}
+	}))
 	p := everybody(30_000)
 	s := Between(a, b, "f", p, now)
 	want := 0
@@ -95,7 +101,8 @@ func TestGrowingAShareMovesWhoWasBetween(t *testing.T) {
 	if s.Moved.Counted != want || s.Moved.Units != int64(want) || s.Moved.Low != s.Moved.High || len(s.Moves) != 1 {
 		t.Fatalf("moved %+v in %d moves, want %d", s.Moved, len(s.Moves), want)
 	}
-	if m := s.Moves[0]; m.From != "off" || m.To != "on" || m.By != AtEnd || m.Then != AtEnd || len(m.Examples) != maxExamples {
+	if m := s.Moves[0]; m.From != "off" || m.To != "on" || m.By != AtEnd || m.Then != AtEnd ||
+		len(m.Examples) != maxExamples {
 		t.Errorf("%+v", m)
 	}
 	if s.Before["on"].Counted+want != s.After["on"].Counted || s.After["on"].Counted+s.After["off"].Counted != 30_000 {
@@ -111,8 +118,12 @@ func TestGrowingAShareMovesWhoWasBetween(t *testing.T) {
 func TestBranchesCountWhoIsOnThem(t *testing.T) {
 	doc := boolean("f", func(d *flag.Document) {
 		d.Rules = []flag.Rule{
-			{ID: "staff", Name: "Staff", When: when(t, `{"test":"string.begins","attribute":"targetingKey","text":["recipient-1"]}`), Gives: flag.Gives{Variant: "on"}},
-			{ID: "north", Name: "North", When: when(t, `{"test":"string.equals","attribute":"site.region","text":["north"]}`), Gives: flag.Gives{Shares: share(t, "site.id", 80_000, nil)}},
+			{ID: "staff", Name: "Staff",
+				When:  when(t, `{"test":"string.begins","attribute":"targetingKey","text":["recipient-1"]}`),
+				Gives: flag.Gives{Variant: "on"}},
+			{ID: "north", Name: "North",
+				When:  when(t, `{"test":"string.equals","attribute":"site.region","text":["north"]}`),
+				Gives: flag.Gives{Shares: share(t, "site.id", 80_000, nil)}},
 		}
 	})
 	s := Between(rules(t, boolean("f", nil)), rules(t, doc), "f", everybody(3_000), now)
@@ -127,7 +138,8 @@ func TestBranchesCountWhoIsOnThem(t *testing.T) {
 			t.Errorf("%s: %d units, %d by variant", b.Place, b.After.Counted, parts)
 		}
 	}
-	if sum != 3_000 || s.Branches[0].Place != "staff" || s.Branches[0].After.Counted != 1_111 || s.Branches[0].Before.Counted != 0 {
+	if sum != 3_000 || s.Branches[0].Place != "staff" || s.Branches[0].After.Counted != 1_111 ||
+		s.Branches[0].Before.Counted != 0 {
 		t.Errorf("%+v", s.Branches)
 	}
 }
@@ -149,15 +161,27 @@ func TestBecause(t *testing.T) {
 		before, edit func(*flag.Document)
 		want         string
 	}{
-		"off":      {func(d *flag.Document) { d.Lever = flag.Off }, rule(flag.Rule{}), "the flag is off"},
-		"parked":   {nil, rule(flag.Rule{Parked: true}), "nothing that decides is changed"},
-		"renamed":  {above, func(d *flag.Document) { d.Rules = slices.Clone(d.Rules); d.Rules[0].Name = "Nord" }, "nothing that decides is changed"},
-		"shadowed": {above, rule(flag.Rule{When: north, Gives: flag.Gives{Variant: "off"}}), `is shadowed: rule "North" above it`},
-		"nobody":   {nil, rule(flag.Rule{When: when(t, `{"test":"string.equals","attribute":"site.region","text":["Nord"]}`)}), "matches nobody who was seen"},
-		"unknown":  {nil, rule(flag.Rule{When: when(t, `{"test":"number.more","attribute":"crew_size","numbers":[1]}`)}), "its condition is unknown (crew_size is absent)"},
-		"later":    {nil, rule(flag.Rule{When: when(t, `{"test":"clock.at-or-after","text":["2027-03-01T06:00:00Z"]}`)}), "starts later: at 2027-03-01T06:00:00Z"},
-		"already":  {nil, rule(flag.Rule{When: north, Gives: flag.Gives{Variant: "off"}}), "gives its units what they get already"},
-		"needs":    {nil, func(d *flag.Document) { d.Needs = []flag.Need{{Flag: "other", Variant: "on"}}; d.End.Variant = "on" }, "for nobody who was seen its needs are met"},
+		"off":    {func(d *flag.Document) { d.Lever = flag.Off }, rule(flag.Rule{}), "the flag is off"},
+		"parked": {nil, rule(flag.Rule{Parked: true}), "nothing that decides is changed"},
+		"renamed": {above, func(d *flag.Document) { d.Rules = slices.Clone(d.Rules); d.Rules[0].Name = "Nord" },
+			"nothing that decides is changed"},
+		"shadowed": {above, rule(flag.Rule{When: north, Gives: flag.Gives{Variant: "off"}}),
+			`is shadowed: rule "North" above it`},
+		"nobody": {nil,
+			rule(flag.Rule{When: when(t, `{"test":"string.equals","attribute":"site.region","text":["Nord"]}`)}),
+			"matches nobody who was seen"},
+		"unknown": {nil,
+			rule(flag.Rule{When: when(t, `{"test":"number.more","attribute":"crew_size","numbers":[1]}`)}),
+			"its condition is unknown (crew_size is absent)"},
+		"later": {nil,
+			rule(flag.Rule{When: when(t, `{"test":"clock.at-or-after","text":["2027-03-01T06:00:00Z"]}`)}),
+			"starts later: at 2027-03-01T06:00:00Z"},
+		"already": {nil, rule(flag.Rule{When: north, Gives: flag.Gives{Variant: "off"}}),
+			"gives its units what they get already"},
+		"needs": {nil, func(d *flag.Document) {
+			d.Needs = []flag.Need{{Flag: "other", Variant: "on"}}
+			d.End.Variant = "on"
+		}, "for nobody who was seen its needs are met"},
 	} {
 		other := boolean("other", nil)
 		before := boolean("f", c.before)
@@ -182,7 +206,8 @@ func TestSweep(t *testing.T) {
 		if !Between(rules(t, off), rules(t, on), "f", p, now).Sweep {
 			t.Errorf("off to everyone among %d is no sweep", len(p.Units))
 		}
-		if Between(rules(t, off), rules(t, some), "f", p, now).Sweep || Between(rules(t, on), rules(t, on), "f", p, now).Sweep || Between(rules(t, some), rules(t, on), "f", p, now).Sweep {
+		if Between(rules(t, off), rules(t, some), "f", p, now).Sweep || Between(rules(t, on), rules(t, on), "f", p,
+			now).Sweep || Between(rules(t, some), rules(t, on), "f", p, now).Sweep {
 			t.Errorf("a step among %d is a sweep", len(p.Units))
 		}
 	}
@@ -190,14 +215,17 @@ func TestSweep(t *testing.T) {
 
 func TestDependents(t *testing.T) {
 	a := boolean("a", func(d *flag.Document) {
-		d.Rules = []flag.Rule{{ID: "1", Name: "s", When: &condition.Node{Test: condition.SegmentTest, Segment: "outer"}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{ID: "1", Name: "s", When: &condition.Node{Test: condition.SegmentTest,
+			Segment: "outer"}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	b := boolean("b", func(d *flag.Document) { d.Needs = []flag.Need{{Flag: "a", Variant: "on"}} })
 	c := boolean("c", func(d *flag.Document) {
-		d.Rules = []flag.Rule{{ID: "1", Name: "g", When: &condition.Node{Test: condition.FlagTest, Flag: "b", Text: []string{"on"}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{ID: "1", Name: "g", When: &condition.Node{Test: condition.FlagTest, Flag: "b",
+			Text: []string{"on"}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	rs := rules(t, a, b, c, boolean("d", nil))
-	next, err := rs.With(nil, []*flag.Segment{{Key: "inner"}, {Key: "outer", When: &condition.Node{Test: condition.SegmentTest, Segment: "inner"}}})
+	next, err := rs.With(nil, []*flag.Segment{{Key: "inner"},
+		{Key: "outer", When: &condition.Node{Test: condition.SegmentTest, Segment: "inner"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -237,7 +265,9 @@ func TestBoundsHold(t *testing.T) {
 	all := everybody(size)
 	a := rules(t, boolean("f", nil))
 	b := rules(t, boolean("f", func(d *flag.Document) {
-		d.Rules = []flag.Rule{{ID: "n", Name: "North", When: when(t, `{"test":"string.equals","attribute":"site.region","text":["north"]}`), Gives: flag.Gives{Shares: share(t, "site.id", 300_000, nil)}}}
+		d.Rules = []flag.Rule{{ID: "n", Name: "North",
+			When:  when(t, `{"test":"string.equals","attribute":"site.region","text":["north"]}`),
+			Gives: flag.Gives{Shares: share(t, "site.id", 300_000, nil)}}}
 	}))
 	truth := Between(a, b, "f", all, now).Moved
 	rng := rand.New(rand.NewPCG(5, 6))

@@ -56,7 +56,8 @@ func unmoved(a, b *side, p Population, now int64, v *veil) (said []words.Said) {
 	}
 	for i := range old.Rules {
 		if r := &old.Rules[i]; ruleByID(doc, r.ID) == nil {
-			said = append(said, words.Say("%s gave nobody who was seen anything else than they get without it", words.Rule(r.Name)))
+			said = append(said, words.Say("%s gave nobody who was seen anything else than they get without it",
+				words.Rule(r.Name)))
 		}
 	}
 	if len(said) == 0 {
@@ -74,7 +75,8 @@ func sameAround(a, b *side) bool {
 	}
 	for i := range flags {
 		x, y := a.rules.Flag(flags[i].Key), b.rules.Flag(flagsNow[i].Key)
-		if flags[i].Key != flagsNow[i].Key || (len(x.Stops()) > 0) != (len(y.Stops()) > 0) || !same(decisive(flags[i]), decisive(flagsNow[i])) {
+		if flags[i].Key != flagsNow[i].Key || (len(x.Stops()) > 0) != (len(y.Stops()) > 0) || !same(decisive(flags[i]),
+			decisive(flagsNow[i])) {
 			return false
 		}
 	}
@@ -167,7 +169,8 @@ func ruleUnmoved(b *side, i int, units []*condition.Context, now int64) words.Sa
 			return words.Say("starts later: at %s", words.Time(at))
 		}
 		if unknown > len(units)/2 {
-			return words.Say("matches nobody who was seen: for %s of %s units its condition is unknown%s", unknown, len(units), missing(b, r, units, now))
+			return words.Say("matches nobody who was seen: for %s of %s units its condition is unknown%s", unknown,
+				len(units), missing(b, r, units, now))
 		}
 		return words.Say("matches nobody who was seen")
 	case reached == 0:

@@ -124,10 +124,11 @@ type Answer struct {
 
 // Order says how units are sampled.
 type Order struct {
-	Off      bool                         `json:"off"`
-	Seed     string                       `json:"seed"`     // 64 bits in hexadecimal
-	Personal map[string]sample.Derivation `json:"personal"` // what may leave of attributes that do not leave themselves
-	Limits   map[string]string            `json:"limits"`   // hashes below which units are wanted, by attribute
+	Off  bool   `json:"off"`
+	Seed string `json:"seed"` // 64 bits in hexadecimal
+	// what may leave of attributes that do not leave themselves
+	Personal map[string]sample.Derivation `json:"personal"`
+	Limits   map[string]string            `json:"limits"` // hashes below which units are wanted, by attribute
 }
 
 // Beat says that a feed lives, what time it is and what stands.

@@ -12,7 +12,8 @@ import (
 // What is written is what stands in testdata, byte for byte, and is read again as it was. Every
 // member is there with a value, so that none changes its name unseen.
 func TestGolden(t *testing.T) {
-	for name, into := range map[string]any{"report": new(Report), "answer": new(Answer), "beat": new(Beat), "beat-of-another-history": new(Beat)} {
+	for name, into := range map[string]any{"report": new(Report), "answer": new(Answer), "beat": new(Beat),
+		"beat-of-another-history": new(Beat)} {
 		raw, err := os.ReadFile("testdata/" + name + ".json")
 		if err != nil {
 			t.Fatal(err)
@@ -72,7 +73,8 @@ func full(t *testing.T, place string, v reflect.Value) {
 // A reader leaves out what it does not know: a newer process may say more.
 func TestMoreIsLeftOut(t *testing.T) {
 	var r Report
-	err := json.Unmarshal([]byte(`{"instance":"i","sequence":3,"mood":"good","counts":[{"flag":"a","count":2,"colour":"red"}]}`), &r)
+	err := json.Unmarshal(
+		[]byte(`{"instance":"i","sequence":3,"mood":"good","counts":[{"flag":"a","count":2,"colour":"red"}]}`), &r)
 	if err != nil || r.Sequence != 3 || r.Counts[0].Count != 2 {
 		t.Errorf("%+v %v", r, err)
 	}

@@ -202,7 +202,8 @@ func Texts(all []Said) []string {
 }
 
 var (
-	span    = regexp.MustCompile("`[A-Za-z0-9._-]+`|\"(?:[^\"\\\\]|\\\\.)*\"|[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.]+(?:Z|[+-][0-9:]{5})")
+	span = regexp.MustCompile(
+		"`[A-Za-z0-9._-]+`|\"(?:[^\"\\\\]|\\\\.)*\"|[0-9]{4}-[0-9]{2}-[0-9]{2}T[0-9:.]+(?:Z|[+-][0-9:]{5})")
 	starred = regexp.MustCompile(`(\brule |\brenamed |\border |, )\*([^*]+)\*`) // how names of rules were written once
 )
 
@@ -251,8 +252,10 @@ type Names map[string]Attribute
 var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_.-]*[A-Za-z0-9_]$|^[A-Za-z_]$`)
 
 // reserved begin pieces of sentences, so an attribute of such a name is quoted.
-var reserved = map[string]bool{"the": true, "it": true, "in": true, "not": true, "flag": true, "among": true, "all": true,
-	"where": true, "attribute": true, "key": true, "unit": true, "units": true, "named": true, "those": true, "of": true, "only": true}
+var reserved = map[string]bool{"the": true, "it": true, "in": true, "not": true, "flag": true, "among": true,
+	"all":   true,
+	"where": true, "attribute": true, "key": true, "unit": true, "units": true, "named": true, "those": true,
+	"of": true, "only": true}
 
 // KeyAttribute is the attribute that holds the targeting key.
 const KeyAttribute = "targetingKey"
@@ -279,7 +282,8 @@ func (n Names) Of(by []string) (s Said) {
 		t := Token{Kind: AnAttribute, Of: name, Text: n[name].Many}
 		switch {
 		case i > 0:
-			s = append(s.text(map[bool]string{true: " (else by ", false: ", else by "}[i == 1]), n.Either([]string{name})...)
+			s = append(s.text(map[bool]string{true: " (else by ", false: ", else by "}[i == 1]),
+				n.Either([]string{name})...)
 			continue
 		case t.Text != "":
 		case name == KeyAttribute:
@@ -346,8 +350,10 @@ func Usable(word string) string {
 }
 
 // joints are words by which sentences go on behind an attribute.
-var joints = map[string]bool{"is": true, "has": true, "and": true, "or": true, "else": true, "by": true, "get": true, "gets": true, "begins": true,
-	"ends": true, "contains": true, "matches": true, "who": true, "without": true, "with": true, "from": true, "to": true, "others": true}
+var joints = map[string]bool{"is": true, "has": true, "and": true, "or": true, "else": true, "by": true, "get": true,
+	"gets": true, "begins": true,
+	"ends": true, "contains": true, "matches": true, "who": true, "without": true, "with": true, "from": true,
+	"to": true, "others": true}
 
 // saidJSON is how what is said is written: for whoever prints tokens in a way of its own, and
 // for whoever wants the text.

@@ -8,8 +8,10 @@ import (
 )
 
 func TestSaying(t *testing.T) {
-	s := Say("%s of %s get %s", Number("8 %"), Names{"site.id": {One: "site", Many: "sites"}}.Of([]string{"site.id"}), Variant("on"))
-	want := Said{Number("8 %"), {Text: " of "}, {Kind: AnAttribute, Text: "sites", Of: "site.id"}, {Text: " get "}, Variant("on")}
+	s := Say("%s of %s get %s", Number("8 %"), Names{"site.id": {One: "site", Many: "sites"}}.Of([]string{"site.id"}),
+		Variant("on"))
+	want := Said{Number("8 %"), {Text: " of "}, {Kind: AnAttribute, Text: "sites", Of: "site.id"}, {Text: " get "},
+		Variant("on")}
 	if !reflect.DeepEqual(s, want) || s.String() != "8 % of sites get `on`" {
 		t.Errorf("%+v: %s", s, s)
 	}
@@ -45,8 +47,10 @@ func TestSaying(t *testing.T) {
 // What is printed plainly can be read again, whatever the names of people hold; so can what
 // was written when names stood between stars.
 func TestReading(t *testing.T) {
-	for _, name := range []string{"Night crews", `with "quotes"`, "`ticks`", "*stars*", "⟨0⟩", "rule \"x\": `on`", "новый 📦", "tab\tnew\nline", `back\slash`, ""} {
-		s := Say("%s: %s → %s, + %s at %s", Rule(name), Variant("on"), Variant("off-2"), Value(name, "role"), Time("2027-03-01T06:00:00+01:00"))
+	for _, name := range []string{"Night crews", `with "quotes"`, "`ticks`", "*stars*", "⟨0⟩", "rule \"x\": `on`",
+		"новый 📦", "tab\tnew\nline", `back\slash`, ""} {
+		s := Say("%s: %s → %s, + %s at %s", Rule(name), Variant("on"), Variant("off-2"), Value(name, "role"),
+			Time("2027-03-01T06:00:00+01:00"))
 		again := Read(s.String())
 		for i := range s {
 			s[i].Of = "" // is not printed
@@ -59,7 +63,8 @@ func TestReading(t *testing.T) {
 		}
 	}
 	old := Read("rule *Night crews* renamed *Crews*: share of `on` 8 % → 30 %")
-	if old[1] != Name("Night crews") || old.String() != "rule \"Night crews\" renamed \"Crews\": share of `on` 8 % → 30 %" {
+	if old[1] != Name("Night crews") || old.String() != "rule \"Night crews\" renamed \"Crews\": share of `on` 8 % "+
+		"→ 30 %" {
 		t.Errorf("%+v", old)
 	}
 	if got := Read("rules now in the order *A*, *B c*").String(); got != `rules now in the order "A", "B c"` {
@@ -75,14 +80,16 @@ func TestReading(t *testing.T) {
 func TestJSON(t *testing.T) {
 	s := Say("moves %s of %s", About(120, 100, 140), Variant("on"))
 	raw, err := json.Marshal(s)
-	if err != nil || !strings.HasPrefix(string(raw), "{\"text\":\"moves about 120 (100 to 140) of `on`\",\"tokens\":[{\"text\":\"moves \"},{\"kind\":\"number\",") {
+	if err != nil || !strings.HasPrefix(string(raw), "{\"text\":\"moves about 120 (100 to 140) of "+
+		"`on`\",\"tokens\":[{\"text\":\"moves \"},{\"kind\":\"number\",") {
 		t.Fatalf("%s %v", raw, err)
 	}
 	var again Said
 	if err := json.Unmarshal(raw, &again); err != nil || !reflect.DeepEqual(again, s) {
 		t.Errorf("%+v %v", again, err)
 	}
-	if err := json.Unmarshal([]byte(`"Off: everybody gets `+"`off`"+`."`), &again); err != nil || again.String() != "Off: everybody gets `off`." || again[1] != Variant("off") {
+	if err := json.Unmarshal([]byte(`"Off: everybody gets `+"`off`"+`."`), &again); err != nil ||
+		again.String() != "Off: everybody gets `off`." || again[1] != Variant("off") {
 		t.Errorf("of a release before: %+v %v", again, err)
 	}
 	if raw, _ := json.Marshal(Said(nil)); string(raw) != `{"text":"","tokens":[]}` {
@@ -91,8 +98,10 @@ func TestJSON(t *testing.T) {
 }
 
 func TestUsableWords(t *testing.T) {
-	for word, usable := range map[string]bool{"": true, "site": true, "parcel lockers": true, "crew's sites": true, "Größe": true, "not": false, "size is": false,
-		"a, b": false, "`on`": false, "one two three four five": false, strings.Repeat("x", 61): false, "all others": false} {
+	for word, usable := range map[string]bool{"": true, "site": true, "parcel lockers": true, "crew's sites": true,
+		"Größe": true, "not": false, "size is": false,
+		"a, b": false, "`on`": false, "one two three four five": false, strings.Repeat("x", 61): false,
+		"all others": false} {
 		if got := Usable(word) == ""; got != usable {
 			t.Errorf("%q: %s", word, Usable(word))
 		}

@@ -32,15 +32,19 @@ func TestLifeOfAFlag(t *testing.T) {
 	saved := s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
 		d.Lever = flag.On
 		d.Rules = []flag.Rule{
-			{Name: "Just me", When: &condition.Node{Test: "string.one-of", Attribute: "targetingKey", Text: []string{"recipient-17"}}, Gives: flag.Gives{Variant: "on"}},
-			{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{GoesOn: true, Share: 920_000}, {Variant: "on", Share: 80_000}}}}},
+			{Name: "Just me", When: &condition.Node{Test: "string.one-of", Attribute: "targetingKey",
+				Text: []string{"recipient-17"}}, Gives: flag.Gives{Variant: "on"}},
+			{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"},
+				Parts: []flag.Part{{GoesOn: true, Share: 920_000}, {Variant: "on", Share: 80_000}}}}},
 		}
 	})
-	if saved.Version != 2 || len(saved.Difference) != 3 || !strings.Contains(saved.Sentence.String(), `nit "recipient-17" gets `) {
+	if saved.Version != 2 || len(saved.Difference) != 3 || !strings.Contains(saved.Sentence.String(),
+		`nit "recipient-17" gets `) {
 		t.Errorf("saved: %+v", saved)
 	}
 	shares := saved.Document.Rules[1].Gives.Shares
-	if shares.Salt == "" || shares.Hash != 1 || shares.Parts[0].Variant != "on" || shares.Parts[0].Ranges[0] != (flag.Ranges{0, 80_000}) || !shares.Parts[1].GoesOn {
+	if shares.Salt == "" || shares.Hash != 1 || shares.Parts[0].Variant != "on" ||
+		shares.Parts[0].Ranges[0] != (flag.Ranges{0, 80_000}) || !shares.Parts[1].GoesOn {
 		t.Errorf("shares were not laid out: %+v", shares)
 	}
 	grown := s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
@@ -69,10 +73,12 @@ func TestLifeOfAFlag(t *testing.T) {
 		}
 	}
 	s.Keeper.Do(t, "GET", "/projects/pinecrest/history?flag=one-touch-open&environment=production", nil, 200, &page)
-	if len(page.Items) != 3 || page.Items[0].Name != "Ida Holm" || page.Items[0].Reason != "test" || page.Items[0].Actor.Through != "api" || page.Items[2].Action != "flag.made" {
+	if len(page.Items) != 3 || page.Items[0].Name != "Ida Holm" || page.Items[0].Reason != "test" ||
+		page.Items[0].Actor.Through != "api" || page.Items[2].Action != "flag.made" {
 		t.Errorf("history: %+v", page.Items)
 	}
-	if !slices.Contains(words.Texts(page.Items[1].Difference), "rule \"Just me\" added at place 1: unit \"recipient-17\" gets `on`") {
+	if !slices.Contains(words.Texts(page.Items[1].Difference), "rule \"Just me\" added at place 1: unit "+
+		"\"recipient-17\" gets `on`") {
 		t.Errorf("history does not name the unit: %q", page.Items[1].Difference)
 	}
 }
@@ -80,18 +86,23 @@ func TestLifeOfAFlag(t *testing.T) {
 // What a definition owns changes in all environments at once, or not at all.
 func TestDefinitionsSpanEnvironments(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "arrival-estimate", "type": "string", "goneBy": "stays", "resting": "timetable",
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "arrival-estimate", "type": "string",
+		"goneBy": "stays", "resting": "timetable",
 		"variants": []object{{"name": "timetable", "value": "t"}, {"name": "learned", "value": "l"}}}, 201, nil)
 	path := "/projects/pinecrest/flags/arrival-estimate"
 	add := object{"addVariants": []object{{"name": "traffic-aware", "value": "a"}}, "visible": true}
 	s.Keeper.With("If-Match", "1").Do(t, "PATCH", path, add, 200, nil)
 	for _, env := range []string{"staging", "production"} {
-		if v := s.Get(t, env, "arrival-estimate"); v.Version != 2 || !v.Document.Visible || len(v.Document.Variants) != 3 {
+		if v := s.Get(t, env, "arrival-estimate"); v.Version != 2 || !v.Document.Visible ||
+			len(v.Document.Variants) != 3 {
 			t.Errorf("%s: %+v", env, v.Document)
 		}
 	}
-	s.Edit(t, "production", "arrival-estimate", func(d *flag.Document) { d.End = flag.Gives{Variant: "traffic-aware"} })
-	status, answer, _, _ := s.Keeper.With("If-Match", "2").Send("PATCH", path, []byte(`{"removeVariants":["traffic-aware"]}`))
+	s.Edit(t, "production", "arrival-estimate", func(d *flag.Document) {
+		d.End = flag.Gives{Variant: "traffic-aware"}
+	})
+	status, answer, _, _ := s.Keeper.With("If-Match", "2").Send("PATCH", path,
+		[]byte(`{"removeVariants":["traffic-aware"]}`))
 	if status != 409 || !strings.Contains(string(answer), "production, by end") {
 		t.Errorf("removing a variant in use: %d %s", status, answer)
 	}
@@ -99,12 +110,14 @@ func TestDefinitionsSpanEnvironments(t *testing.T) {
 		t.Error("a refused change of all environments changed one")
 	}
 	var d struct{ Version int64 }
-	s.Keeper.With("If-Match", "2").Do(t, "PATCH", path, object{"title": "Arrival", "owners": []string{"rounds"}}, 200, &d)
+	s.Keeper.With("If-Match", "2").Do(t, "PATCH", path, object{"title": "Arrival", "owners": []string{"rounds"}}, 200,
+		&d)
 	if v := s.Get(t, "production", "arrival-estimate"); v.Version != 3 || d.Version != 3 {
 		t.Errorf("a title made a version of the document: %d", v.Version)
 	}
 	s.Environment(t, "night", false)
-	if v := s.Get(t, "night", "arrival-estimate"); v.Document.Lever != flag.Off || v.Document.End.Variant != "timetable" || len(v.Document.Variants) != 3 {
+	if v := s.Get(t, "night", "arrival-estimate"); v.Document.Lever != flag.Off ||
+		v.Document.End.Variant != "timetable" || len(v.Document.Variants) != 3 {
 		t.Errorf("a new environment: %+v", v.Document)
 	}
 }
@@ -123,10 +136,12 @@ func TestStaleEditsLoseNothing(t *testing.T) {
 			Document flag.Document
 		}
 	}
-	if err := json.Unmarshal(answer, &p); err != nil || status != 412 || p.Version != 2 || p.Present.Document.Lever != flag.On || len(p.Present.Sentence) == 0 {
+	if err := json.Unmarshal(answer, &p); err != nil || status != 412 || p.Version != 2 ||
+		p.Present.Document.Lever != flag.On || len(p.Present.Sentence) == 0 {
 		t.Errorf("stale: %d %s", status, answer)
 	}
-	if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/flags/night-batching", body); status != 428 || !strings.Contains(string(answer), "If-Match") {
+	if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/flags/night-batching", body); status != 428 ||
+		!strings.Contains(string(answer), "If-Match") {
 		t.Errorf("no version: %d %s", status, answer)
 	}
 }
@@ -137,7 +152,8 @@ func TestDryRunChangesNothing(t *testing.T) {
 	v := s.Get(t, "production", "night-batching")
 	v.Document.Lever = flag.On
 	var tried gltest.Saved
-	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/flags/night-batching?dryRun=true", object{"document": v.Document}, 200, &tried)
+	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/flags/night-batching?dryRun=true",
+		object{"document": v.Document}, 200, &tried)
 	if len(tried.Difference) != 1 || tried.Version != 2 {
 		t.Errorf("tried: %+v", tried)
 	}
@@ -176,11 +192,14 @@ func TestIdempotencyKeys(t *testing.T) {
 func TestRepeatedElsewhere(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
-	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever, d.End = flag.On, flag.Gives{Variant: "off"} })
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.Lever, d.End = flag.On, flag.Gives{Variant: "off"}
+	})
 	other := s.Keeper
 	other.URL = s.Serve(t).URL()
 	evaluate := func() (v struct{ Variant string }) {
-		bearer(other.URL, s.Keys["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/night-batching", `{"context":{"targetingKey":"x"}}`, 200, &v)
+		bearer(other.URL, s.Keys["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/night-batching",
+			`{"context":{"targetingKey":"x"}}`, 200, &v)
 		return v
 	}
 	evaluate() // it has the environment at hand
@@ -191,10 +210,13 @@ func TestRepeatedElsewhere(t *testing.T) {
 		body, id := object{"document": v.Document}, fmt.Sprint("repeated-", i)
 		version := fmt.Sprint(v.Version + i)
 		var first, again gltest.Saved
-		s.Keeper.With("If-Match", version).With("Idempotency-Key", id).Do(t, "PUT", inProd+"/flags/night-batching", body, 200, &first)
-		other.With("If-Match", version).With("Idempotency-Key", id).Do(t, "PUT", inProd+"/flags/night-batching", body, 200, &again)
+		s.Keeper.With("If-Match", version).With("Idempotency-Key", id).Do(t, "PUT", inProd+"/flags/night-batching",
+			body, 200, &first)
+		other.With("If-Match", version).With("Idempotency-Key", id).Do(t, "PUT", inProd+"/flags/night-batching", body,
+			200, &again)
 		if got := evaluate(); first.Revision != again.Revision || got.Variant != variant {
-			t.Fatalf("edit %d: revision %d, again %d; the other node gives %q, saved is %q", i, first.Revision, again.Revision, got.Variant, variant)
+			t.Fatalf("edit %d: revision %d, again %d; the other node gives %q, saved is %q", i, first.Revision,
+				again.Revision, got.Variant, variant)
 		}
 	}
 }
@@ -239,7 +261,8 @@ func TestStopAndLift(t *testing.T) {
 	onCall.Do(t, "PUT", night+"/flags/weather-holds", object{"document": v.Document, "reason": "x"}, 403, nil)
 	// A stop of several flags is found under each of them, and is one revision.
 	s.Flag(t, "one-touch-open")
-	onCall.Do(t, "POST", night+"/stops", object{"flags": []string{"weather-holds", "one-touch-open", "weather-holds"}}, 201, &one)
+	onCall.Do(t, "POST", night+"/stops", object{"flags": []string{"weather-holds", "one-touch-open", "weather-holds"}},
+		201, &one)
 	for _, key := range []string{"weather-holds", "one-touch-open"} {
 		var page struct {
 			Items []struct {
@@ -261,7 +284,9 @@ func TestBadInput(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	s.Flag(t, "handover-photo")
 	auditor := s.Person(t, "ask.vik", "auditor")
-	s.Edit(t, "production", "handover-photo", func(d *flag.Document) { d.Needs = []flag.Need{{Flag: "one-touch-open", Variant: "on"}} })
+	s.Edit(t, "production", "handover-photo", func(d *flag.Document) {
+		d.Needs = []flag.Need{{Flag: "one-touch-open", Variant: "on"}}
+	})
 	document := func(change func(object)) []byte {
 		raw, _ := json.Marshal(s.Get(t, "production", "one-touch-open").Document)
 		var d object
@@ -274,7 +299,8 @@ func TestBadInput(t *testing.T) {
 		return document(func(d object) { d["rules"] = []object{r} })
 	}
 	shares := func(parts ...object) object {
-		return object{"name": "r", "gives": object{"shares": object{"by": []string{"site.id"}, "salt": "", "hash": 0, "parts": parts}}}
+		return object{"name": "r", "gives": object{"shares": object{"by": []string{"site.id"}, "salt": "", "hash": 0,
+			"parts": parts}}}
 	}
 	part := func(variant string, share any) object {
 		return object{"variant": variant, "share": share, "ranges": []int{}}
@@ -288,63 +314,89 @@ func TestBadInput(t *testing.T) {
 		status int
 		says   string
 	}{
-		"no JSON":                   {put, []byte("{"), 400, "body"},
-		"broken UTF-8":              {put, []byte("{\"reason\":\"\xff\"}"), 400, "UTF-8"},
-		"two values":                {put, []byte("{}{}"), 400, "body"},
-		"unknown field":             {put, []byte(`{"document":{"leever":"on"}}`), 400, "document.leever"},
-		"unknown field deep inside": {put, rule(object{"name": "r", "gives": object{"varaint": "on"}}), 400, "did you mean variant?"},
-		"wrong type":                {put, []byte(`{"document":{"lever":3}}`), 400, "document.lever"},
-		"unknown variant":           {put, rule(object{"name": "r", "gives": object{"variant": "maybe"}}), 400, "document.rules[0].gives.variant"},
-		"unknown resting variant":   {put, document(func(d object) { d["resting"] = "maybe" }), 400, "document.resting"},
-		"changed type":              {put, document(func(d object) { d["type"] = "string" }), 400, "document.type"},
-		"changed visibility":        {put, document(func(d object) { d["visible"] = true }), 400, "document.visible"},
-		"value of another type":     {put, document(func(d object) { d["variants"] = object{"on": 1, "off": false} }), 400, "document.variants.on"},
-		"odd lever":                 {put, document(func(d object) { d["lever"] = "up" }), 400, "document.lever"},
-		"shares that fall short":    {put, rule(shares(part("on", 80_000), part("off", 900_000))), 400, "document.rules[0].gives.shares.parts"},
-		"shares over the top":       {put, rule(shares(part("on", 800_000), part("off", 900_000))), 400, "100 %"},
-		"a share twice":             {put, rule(shares(part("on", 500_000), part("on", 500_000))), 400, "twice"},
-		"a negative share":          {put, rule(shares(part("on", -1), part("off", 1_000_001))), 400, "share"},
-		"a fraction of a bucket":    {put, rule(shares(part("on", .5), part("off", 999_999.5))), 400, "whole number"},
-		"goes on at the end":        {put, document(func(d object) { d["end"] = shares(object{"goesOn": true, "share": 1_000_000})["gives"] }), 400, "document.end"},
-		"unknown segment":           {put, leaf(object{"test": "segment", "segment": "nobody-knows"}), 400, "nobody-knows"},
-		"unknown test":              {put, leaf(object{"test": "string.equal", "attribute": "x", "text": []string{"a"}}), 400, "string.equals"},
-		"no attribute":              {put, leaf(object{"test": "present"}), 400, "when.attribute"},
-		"wrong constants":           {put, leaf(object{"test": "number.less", "attribute": "x", "text": []string{"a"}}), 400, "number.less"},
-		"a broken pattern":          {put, leaf(object{"test": "string.matches", "attribute": "x", "text": []string{"("}}), 400, "RE2"},
-		"an empty group":            {put, leaf(object{"all": []object{}}), 400, "when"},
-		"too deep":                  {put, rule(object{"name": "r", "gives": object{"variant": "on"}, "when": json.RawMessage(deep)}), 400, "nested deeper"},
-		"a number out of range":     {put, leaf(object{"test": "number.equals", "attribute": "x", "numbers": []json.Number{"9007199254740993"}}), 400, "2^53"},
-		"a circle of needs":         {put, document(func(d object) { d["needs"] = []object{{"flag": "handover-photo", "variant": "on"}} }), 400, "circle"},
-		"a need of itself":          {put, document(func(d object) { d["needs"] = []object{{"flag": "one-touch-open", "variant": "on"}} }), 400, "itself"},
-		"a need of nothing":         {put, document(func(d object) { d["needs"] = []object{{"flag": "x", "variant": "on"}} }), 400, "document.needs[0].flag"},
-		"a need of no variant":      {put, document(func(d object) { d["needs"] = []object{{"flag": "handover-photo", "variant": "x"}} }), 400, "document.needs[0].variant"},
-		"a body of 10 MB":           {put, bytes.Repeat([]byte("x"), 10<<20), 413, "too large"},
-		"an odd key":                {flags, []byte(`{"key":"One Touch","goneBy":"stays","reason":"test"}`), 400, "key"},
-		"a key that is taken":       {flags, []byte(`{"key":"one-touch-open","goneBy":"stays","reason":"test"}`), 400, "never used again"},
-		"no gone by":                {flags, []byte(`{"key":"x"}`), 400, "goneBy"},
-		"an odd date":               {flags, []byte(`{"key":"x","goneBy":"soon","reason":"test"}`), 400, "goneBy"},
-		"one variant":               {flags, []byte(`{"key":"x","goneBy":"stays","type":"string","variants":[{"name":"a","value":"a"}]}`), 400, "variants"},
-		"an unknown type":           {flags, []byte(`{"key":"x","goneBy":"stays","type":"integer","variants":[{"name":"a","value":1},{"name":"b","value":2}],"reason":"test"}`), 400, `{"place":"type","mend":"must be boolean, string, number or object"}]`},
-		"no reason":                 {"PUT /projects/pinecrest/environments/night/flags/one-touch-open", document(func(object) {}), 400, "reason"},
-		"an unknown flag":           {"GET " + inProd + "/flags/x", nil, 404, "no flag x"},
-		"an unknown environment":    {"GET /projects/pinecrest/environments/x/stops", nil, 404, "no environment x"},
-		"an unknown project":        {"GET /projects/x/board", nil, 404, "no project x"},
-		"stop nothing":              {"POST " + inProd + "/stops", []byte(`{"flags":[]}`), 400, "flags"},
-		"stop an unknown flag":      {"POST " + inProd + "/stops", []byte(`{"flags":["x"]}`), 400, "flags[0]"},
-		"lift nothing":              {"POST " + inProd + "/lifts", []byte(`{"stops":["x"]}`), 400, "stops[0]"},
-		"an odd context":            {"POST " + inProd + "/flags/one-touch-open/why", []byte(`{"context":[]}`), 400, "context"},
-		"an integer out of range":   {"POST " + inProd + "/flags/one-touch-open/why", []byte(`{"context":{"n":9007199254740993}}`), 400, "send it as a string"},
-		"a revision of the future":  {"POST " + inProd + "/flags/one-touch-open/why", []byte(`{"context":{},"revision":99}`), 404, "newest"},
-		"an odd cursor":             {"GET /projects/pinecrest/history?cursor=x", nil, 400, "cursor"},
-		"an odd time":               {"GET /projects/pinecrest/history?from=yesterday", nil, 400, "from"},
-		"an odd role":               {"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail), []byte(`{"roles":["boss"]}`), 400, "roles[0]"},
-		"no keeper left":            {"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail), []byte(`{"roles":[]}`), 409, "keeper"},
-		"a short password":          {"POST /accounts", []byte(`{"email":"a@pinecrest.example","name":"A","password":"short"}`), 400, "password"},
-		"an odd address":            {"POST /accounts", []byte(`{"email":"a","name":"A","password":"long enough"}`), 400, "email"},
-		"a token by a token":        {"POST /me/tokens", []byte(`{"name":"x","days":1}`), 403, "signed in"},
-		"an undeclared parameter":   {"GET " + inProd + "/stops?dryrun=true", nil, 400, "dryrun"},
-		"a common password":         {"POST /accounts", []byte(`{"email":"a@pinecrest.example","name":"A","password":"password123"}`), 400, "guess first"},
-		"no route":                  {"GET /nowhere", nil, 404, "nothing"},
+		"no JSON":       {put, []byte("{"), 400, "body"},
+		"broken UTF-8":  {put, []byte("{\"reason\":\"\xff\"}"), 400, "UTF-8"},
+		"two values":    {put, []byte("{}{}"), 400, "body"},
+		"unknown field": {put, []byte(`{"document":{"leever":"on"}}`), 400, "document.leever"},
+		"unknown field deep inside": {put, rule(object{"name": "r", "gives": object{"varaint": "on"}}), 400,
+			"did you mean variant?"},
+		"wrong type": {put, []byte(`{"document":{"lever":3}}`), 400, "document.lever"},
+		"unknown variant": {put, rule(object{"name": "r", "gives": object{"variant": "maybe"}}), 400,
+			"document.rules[0].gives.variant"},
+		"unknown resting variant": {put, document(func(d object) { d["resting"] = "maybe" }), 400,
+			"document.resting"},
+		"changed type":       {put, document(func(d object) { d["type"] = "string" }), 400, "document.type"},
+		"changed visibility": {put, document(func(d object) { d["visible"] = true }), 400, "document.visible"},
+		"value of another type": {put, document(func(d object) { d["variants"] = object{"on": 1, "off": false} }),
+			400, "document.variants.on"},
+		"odd lever": {put, document(func(d object) { d["lever"] = "up" }), 400, "document.lever"},
+		"shares that fall short": {put, rule(shares(part("on", 80_000), part("off", 900_000))), 400,
+			"document.rules[0].gives.shares.parts"},
+		"shares over the top":    {put, rule(shares(part("on", 800_000), part("off", 900_000))), 400, "100 %"},
+		"a share twice":          {put, rule(shares(part("on", 500_000), part("on", 500_000))), 400, "twice"},
+		"a negative share":       {put, rule(shares(part("on", -1), part("off", 1_000_001))), 400, "share"},
+		"a fraction of a bucket": {put, rule(shares(part("on", .5), part("off", 999_999.5))), 400, "whole number"},
+		"goes on at the end":     {put, document(func(d object) { d["end"] = shares(object{"goesOn": true, "share": 1_000_000})["gives"] }), 400, "document.end"},
+		"unknown segment": {put, leaf(object{"test": "segment", "segment": "nobody-knows"}), 400,
+			"nobody-knows"},
+		"unknown test": {put, leaf(object{"test": "string.equal", "attribute": "x",
+			"text": []string{"a"}}), 400, "string.equals"},
+		"no attribute": {put, leaf(object{"test": "present"}), 400, "when.attribute"},
+		"wrong constants": {put, leaf(object{"test": "number.less", "attribute": "x", "text": []string{"a"}}),
+			400, "number.less"},
+		"a broken pattern": {put, leaf(object{"test": "string.matches", "attribute": "x",
+			"text": []string{"("}}), 400, "RE2"},
+		"an empty group": {put, leaf(object{"all": []object{}}), 400, "when"},
+		"too deep": {put, rule(object{"name": "r", "gives": object{"variant": "on"},
+			"when": json.RawMessage(deep)}), 400, "nested deeper"},
+		"a number out of range": {put, leaf(object{"test": "number.equals", "attribute": "x",
+			"numbers": []json.Number{"9007199254740993"}}), 400, "2^53"},
+		"a circle of needs":    {put, document(func(d object) { d["needs"] = []object{{"flag": "handover-photo", "variant": "on"}} }), 400, "circle"},
+		"a need of itself":     {put, document(func(d object) { d["needs"] = []object{{"flag": "one-touch-open", "variant": "on"}} }), 400, "itself"},
+		"a need of nothing":    {put, document(func(d object) { d["needs"] = []object{{"flag": "x", "variant": "on"}} }), 400, "document.needs[0].flag"},
+		"a need of no variant": {put, document(func(d object) { d["needs"] = []object{{"flag": "handover-photo", "variant": "x"}} }), 400, "document.needs[0].variant"},
+		"a body of 10 MB":      {put, bytes.Repeat([]byte("x"), 10<<20), 413, "too large"},
+		"an odd key": {flags, []byte(`{"key":"One Touch","goneBy":"stays","reason":"test"}`), 400,
+			"key"},
+		"a key that is taken": {flags, []byte(`{"key":"one-touch-open","goneBy":"stays","reason":"test"}`), 400,
+			"never used again"},
+		"no gone by":  {flags, []byte(`{"key":"x"}`), 400, "goneBy"},
+		"an odd date": {flags, []byte(`{"key":"x","goneBy":"soon","reason":"test"}`), 400, "goneBy"},
+		"one variant": {flags,
+			[]byte(`{"key":"x","goneBy":"stays","type":"string","variants":[{"name":"a","value":"a"}]}`), 400,
+			"variants"},
+		"an unknown type": {flags,
+			[]byte(
+				`{"key":"x","goneBy":"stays","type":"integer","variants":[{"name":"a","value":1},{"name":"b","value":2}],"reason":"test"}`), 400, `{"place":"type","mend":"must be boolean, string, number or object"}]`},
+		"no reason": {"PUT /projects/pinecrest/environments/night/flags/one-touch-open",
+			document(func(object) {}), 400, "reason"},
+		"an unknown flag":        {"GET " + inProd + "/flags/x", nil, 404, "no flag x"},
+		"an unknown environment": {"GET /projects/pinecrest/environments/x/stops", nil, 404, "no environment x"},
+		"an unknown project":     {"GET /projects/x/board", nil, 404, "no project x"},
+		"stop nothing":           {"POST " + inProd + "/stops", []byte(`{"flags":[]}`), 400, "flags"},
+		"stop an unknown flag":   {"POST " + inProd + "/stops", []byte(`{"flags":["x"]}`), 400, "flags[0]"},
+		"lift nothing":           {"POST " + inProd + "/lifts", []byte(`{"stops":["x"]}`), 400, "stops[0]"},
+		"an odd context": {"POST " + inProd + "/flags/one-touch-open/why", []byte(`{"context":[]}`), 400,
+			"context"},
+		"an integer out of range": {"POST " + inProd + "/flags/one-touch-open/why",
+			[]byte(`{"context":{"n":9007199254740993}}`), 400, "send it as a string"},
+		"a revision of the future": {"POST " + inProd + "/flags/one-touch-open/why",
+			[]byte(`{"context":{},"revision":99}`), 404, "newest"},
+		"an odd cursor": {"GET /projects/pinecrest/history?cursor=x", nil, 400, "cursor"},
+		"an odd time":   {"GET /projects/pinecrest/history?from=yesterday", nil, 400, "from"},
+		"an odd role": {"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail),
+			[]byte(`{"roles":["boss"]}`), 400, "roles[0]"},
+		"no keeper left": {"PUT /projects/pinecrest/people/" + s.Account(t, gltest.KeeperEmail),
+			[]byte(`{"roles":[]}`), 409, "keeper"},
+		"a short password": {"POST /accounts",
+			[]byte(`{"email":"a@pinecrest.example","name":"A","password":"short"}`), 400, "password"},
+		"an odd address": {"POST /accounts", []byte(`{"email":"a","name":"A","password":"long enough"}`), 400,
+			"email"},
+		"a token by a token":      {"POST /me/tokens", []byte(`{"name":"x","days":1}`), 403, "signed in"},
+		"an undeclared parameter": {"GET " + inProd + "/stops?dryrun=true", nil, 400, "dryrun"},
+		"a common password": {"POST /accounts",
+			[]byte(`{"email":"a@pinecrest.example","name":"A","password":"password123"}`), 400, "guess first"},
+		"no route": {"GET /nowhere", nil, 404, "nothing"},
 	} {
 		method, path, _ := strings.Cut(c.call, " ")
 		status, answer, header, err := s.Keeper.With("If-Match", "1").Send(method, path, c.body)
@@ -354,14 +406,18 @@ func TestBadInput(t *testing.T) {
 			}
 			t.Fatalf("%s: %v", name, err)
 		}
-		if status != c.status || !strings.Contains(string(answer), c.says) || header.Get("Content-Type") != "application/problem+json" {
-			t.Errorf("%s: %d %s %s; want %d naming %q", name, status, header.Get("Content-Type"), answer, c.status, c.says)
+		if status != c.status || !strings.Contains(string(answer), c.says) ||
+			header.Get("Content-Type") != "application/problem+json" {
+			t.Errorf("%s: %d %s %s; want %d naming %q", name, status, header.Get("Content-Type"), answer, c.status,
+				c.says)
 		}
 	}
-	if status, _, _, _ := auditor.With("If-Match", "1").Send("PUT", inProd+"/flags/one-touch-open", document(func(d object) { d["lever"] = "on" })); status != 403 {
+	if status, _, _, _ := auditor.With("If-Match", "1").Send("PUT", inProd+"/flags/one-touch-open",
+		document(func(d object) { d["lever"] = "on" })); status != 403 {
 		t.Errorf("an auditor's edit: %d", status)
 	}
-	if status, answer, _, _ := s.Keeper.With("If-Match", "seven").Send("PUT", inProd+"/flags/one-touch-open", document(func(object) {})); status != 400 {
+	if status, answer, _, _ := s.Keeper.With("If-Match", "seven").Send("PUT", inProd+"/flags/one-touch-open",
+		document(func(object) {})); status != 400 {
 		t.Errorf("odd If-Match: %d %s", status, answer)
 	}
 	if v := s.Get(t, "production", "one-touch-open"); v.Version != 1 {
@@ -372,14 +428,18 @@ func TestBadInput(t *testing.T) {
 func TestSegmentCircles(t *testing.T) {
 	s := gltest.Start(t)
 	in := func(key string) object { return object{"test": "segment", "segment": key} }
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present", "attribute": "badge"}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
+		"attribute": "badge"}}, 201, nil)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "crews", "when": in("staff")}, 201, nil)
-	status, answer, _, _ := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/segments/staff", []byte(`{"when":{"any":[{"test":"segment","segment":"crews"},{"test":"present","attribute":"x"}]}}`))
-	if status != 400 || !strings.Contains(string(answer), "segment staff asks for segment crews asks for segment staff") {
+	status, answer, _, _ := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/segments/staff",
+		[]byte(`{"when":{"any":[{"test":"segment","segment":"crews"},{"test":"present","attribute":"x"}]}}`))
+	if status != 400 || !strings.Contains(string(answer),
+		"segment staff asks for segment crews asks for segment staff") {
 		t.Errorf("%d %s", status, answer)
 	}
 	var saved struct{ Difference []words.Said }
-	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/segments/staff", object{"when": object{"test": "string.equals", "attribute": "role", "text": []string{"staff"}}}, 200, &saved)
+	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/segments/staff",
+		object{"when": object{"test": "string.equals", "attribute": "role", "text": []string{"staff"}}}, 200, &saved)
 	if len(saved.Difference) != 1 {
 		t.Errorf("%+v", saved)
 	}
@@ -389,15 +449,19 @@ func TestSegmentCircles(t *testing.T) {
 func TestRights(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
-	who := map[string]gltest.Caller{"auditor": s.Person(t, "ask.vik", "auditor"), "developer": s.Person(t, "noor.berg", "developer"),
-		"releaser": s.Person(t, "juno.lind", "releaser"), "on-call": s.Person(t, "tove.ek", "on-call"), "keeper": s.Keeper, "nobody": s.Person(t, "no.role", "auditor")}
-	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, "no.role@pinecrest.example"), object{"roles": []string{}}, 200, nil)
+	who := map[string]gltest.Caller{"auditor": s.Person(t, "ask.vik", "auditor"), "developer": s.Person(t, "noor.berg",
+		"developer"),
+		"releaser": s.Person(t, "juno.lind", "releaser"), "on-call": s.Person(t, "tove.ek", "on-call"),
+		"keeper": s.Keeper, "nobody": s.Person(t, "no.role", "auditor")}
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, "no.role@pinecrest.example"),
+		object{"roles": []string{}}, 200, nil)
 	for _, c := range []struct {
 		call, body, may string
 	}{
 		{"GET /projects/pinecrest/board", "", "auditor developer releaser on-call keeper"},
 		{"GET /projects/pinecrest/verify", "", "auditor developer releaser on-call keeper"},
-		{"POST " + inProd + "/flags/one-touch-open/why", `{"context":{}}`, "auditor developer releaser on-call keeper"},
+		{"POST " + inProd + "/flags/one-touch-open/why", `{"context":{}}`,
+			"auditor developer releaser on-call keeper"},
 		{"POST /projects/pinecrest/flags?dryRun=true", `{"key":"x","goneBy":"stays"}`, "developer keeper"},
 		{"POST /projects/pinecrest/segments?dryRun=true", `{"key":"x"}`, "developer keeper"},
 		{"POST " + inProd + "/stops?dryRun=true", `{"flags":["one-touch-open"]}`, "developer releaser on-call keeper"},
@@ -432,7 +496,9 @@ func TestSignIn(t *testing.T) {
 	s := gltest.Start(t)
 	guest := gltest.Caller{URL: s.URL()}
 	guest.Do(t, "GET", "/me", nil, 401, nil)
-	guest.Do(t, "POST", "/set-up", object{"code": s.SetUpCode, "email": "x@pinecrest.example", "name": "X", "password": gltest.Password}, 400, nil) // used up
+	// used up
+	guest.Do(t, "POST", "/set-up", object{"code": s.SetUpCode, "email": "x@pinecrest.example", "name": "X",
+		"password": gltest.Password}, 400, nil)
 	for range 3 {
 		guest.Do(t, "POST", "/sign-in", object{"email": gltest.KeeperEmail, "password": "wrong"}, 401, nil)
 	}
@@ -453,7 +519,8 @@ func TestSignIn(t *testing.T) {
 	}
 	browser := guest.With("Cookie", cookie.String())
 	browser.Do(t, "GET", "/me", nil, 200, nil)
-	browser.Do(t, "POST", "/me/tokens", object{"name": "x", "days": 1}, 403, nil) // another site cannot know the CSRF token
+	// another site cannot know the CSRF token
+	browser.Do(t, "POST", "/me/tokens", object{"name": "x", "days": 1}, 403, nil)
 	whole := browser.With("X-Greenlever-CSRF", me.CSRF)
 	whole.Do(t, "POST", "/me/password", object{"old": "wrong", "password": "a new password"}, 400, nil)
 	whole.Do(t, "POST", "/me/password", object{"old": gltest.Password, "password": "a new password"}, 200, nil)
@@ -471,7 +538,8 @@ func TestSignIn(t *testing.T) {
 	}
 	guest.With("Authorization", "Bearer glt_nonsense").Do(t, "GET", "/me", nil, 401, nil)
 	guest.With("Authorization", "Bearer "+s.Keys["production"]).Do(t, "GET", "/me", nil, 403, nil)
-	guest.With("Authorization", "Bearer "+s.Browse["production"]).Do(t, "GET", "/projects/pinecrest/board", nil, 403, nil)
+	guest.With("Authorization", "Bearer "+s.Browse["production"]).Do(t, "GET", "/projects/pinecrest/board", nil, 403,
+		nil)
 }
 
 // The past is explained by the rules of the past.
@@ -489,8 +557,12 @@ func TestWhyInThePast(t *testing.T) {
 		s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/why", body, 200, &w)
 		return w.Variant, w.Because.String()
 	}
-	gltest.Eventually(t, "the stop is known", func() bool { _, b := ask(object{"context": object{}}); return strings.Contains(b, "stopped") })
-	for revision, want := range map[int64]string{before: "off the flag is off", before + 1: "on no rule gave", before + 2: "off the flag is stopped"} {
+	gltest.Eventually(t, "the stop is known", func() bool {
+		_, b := ask(object{"context": object{}})
+		return strings.Contains(b, "stopped")
+	})
+	for revision, want := range map[int64]string{before: "off the flag is off", before + 1: "on no rule gave",
+		before + 2: "off the flag is stopped"} {
 		v, b := ask(object{"context": object{}, "revision": revision})
 		if !strings.HasPrefix(v+" "+b, want) {
 			t.Errorf("revision %d: %s %s, want %s", revision, v, b, want)

@@ -153,8 +153,10 @@ func TestStopBesideAFrozenNode(t *testing.T) {
 		return err != nil
 	}
 	for name, how := range map[string]struct{ freeze, thaw func(p *process, w *line) }{
-		"frozen":    {func(p *process, _ *line) { _ = p.cmd.Process.Signal(syscall.SIGSTOP) }, func(p *process, _ *line) { _ = p.cmd.Process.Signal(syscall.SIGCONT) }},
-		"dead line": {func(_ *process, w *line) { w.dead.Store(true) }, func(_ *process, w *line) { w.dead.Store(false) }},
+		"frozen": {func(p *process, _ *line) { _ = p.cmd.Process.Signal(syscall.SIGSTOP) },
+			func(p *process, _ *line) { _ = p.cmd.Process.Signal(syscall.SIGCONT) }},
+		"dead line": {func(_ *process, w *line) { w.dead.Store(true) },
+			func(_ *process, w *line) { w.dead.Store(false) }},
 		"half open": {func(_ *process, w *line) { w.cutHalf() }, nil},
 	} {
 		found := false
@@ -187,7 +189,8 @@ func TestStopBesideAFrozenNode(t *testing.T) {
 			time.Sleep(150 * time.Millisecond) // what was under way elsewhere has ended
 			if found = held(); found {
 				started := time.Now()
-				s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"flag-0"}, "reason": "beside " + name}, 201, nil)
+				s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"flag-0"},
+					"reason": "beside " + name}, 201, nil)
 				took := time.Since(started)
 				t.Logf("%s: the stop took %v", name, took.Round(10*time.Millisecond))
 				if took > 10*time.Second {
@@ -257,7 +260,10 @@ func gate(t *testing.T, to string) (url string, open func(bool)) {
 // decides waits until a client gives a flag's answer.
 func decides(t *testing.T, c *greenlever.Client, what, key string, want bool) {
 	t.Helper()
-	gltest.Eventually(t, what, func() bool { return c.Bool(context.Background(), key, greenlever.Unit("recipient-17"), !want) == want })
+	gltest.Eventually(t, what, func() bool {
+		return c.Bool(context.Background(), key, greenlever.Unit("recipient-17"),
+			!want) == want
+	})
 }
 
 // After a restore a stop reaches those who had more than the records know, whether they came
@@ -276,14 +282,18 @@ func TestStopAfterARestore(t *testing.T) {
 			s.Edit(t, "production", "a", turnOn)
 			backup := dump(t, s.DSN)
 			at, let := gate(t, s.Address)
-			follower := open(t, s, "production", func(o *greenlever.Options) { o.URL, o.Report = at, 50*time.Millisecond })
+			follower := open(t, s, "production", func(o *greenlever.Options) {
+				o.URL, o.Report = at, 50*time.Millisecond
+			})
 			for i := range 3 { // what will be lost
 				s.Edit(t, "production", "b", func(d *flag.Document) { d.Lever = []flag.Lever{flag.On, flag.Off}[i%2] })
 			}
 			lost := s.Edit(t, "production", "a", func(d *flag.Document) {
 				d.Rules = []flag.Rule{{Name: "lost", Gives: flag.Gives{Variant: "on"}}}
 			})
-			until(t, follower, "what will be lost", func(st greenlever.State) bool { return st.Revision == lost.Revision })
+			until(t, follower, "what will be lost", func(st greenlever.State) bool {
+				return st.Revision == lost.Revision
+			})
 			let(false)
 			if err := s.Stop(); err != nil {
 				t.Fatal(err)
@@ -293,7 +303,9 @@ func TestStopAfterARestore(t *testing.T) {
 			s.Server = s.Serve(t, func(c *server.Config) { c.Listen = address })
 			if c.saves { // past what the follower has: its number says nothing any more
 				for i := range 6 {
-					s.Edit(t, "production", "b", func(d *flag.Document) { d.Lever = []flag.Lever{flag.On, flag.Off}[i%2] })
+					s.Edit(t, "production", "b", func(d *flag.Document) {
+						d.Lever = []flag.Lever{flag.On, flag.Off}[i%2]
+					})
 				}
 			}
 			if c.before {
@@ -306,7 +318,8 @@ func TestStopAfterARestore(t *testing.T) {
 				decides(t, follower, "it goes on as it was", "a", true)
 				v := s.Get(t, "production", "b")
 				body, _ := json.Marshal(object{"document": v.Document})
-				if status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/b", body); status != 409 || !strings.Contains(string(answer), "epoch new") {
+				if status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT",
+					inProd+"/flags/b", body); status != 409 || !strings.Contains(string(answer), "epoch new") {
 					t.Errorf("a change: %d %s", status, answer)
 				}
 				var d struct{ OtherHistory, Delivered, Alive int }
@@ -357,13 +370,16 @@ func TestClaimsBlockNothing(t *testing.T) {
 	s.Flag(t, "a")
 	var keys struct{ Items []struct{ ID, Kind string } }
 	s.Keeper.Do(t, "GET", inProd+"/keys", nil, 200, &keys)
-	for _, claim := range []string{"9999999999999.7", "1.999999999", "9223372036854775807.9223372036854775807", "1796000000000.88.1796000000000." + strings.Repeat("a", 64) + "." + strings.Repeat("b", 32)} {
+	for _, claim := range []string{"9999999999999.7", "1.999999999", "9223372036854775807.9223372036854775807",
+		"1796000000000.88.1796000000000." + strings.Repeat("a", 64) + "." + strings.Repeat("b", 32)} {
 		_, end := feed(t, s.URL(), s.Keys["production"], claim)
 		defer end()
 	}
 	for _, k := range keys.Items {
 		if k.Kind == "service" {
-			gltest.Eventually(t, "an alarm that names the key", func() bool { return strings.Contains(log.String(), k.ID) })
+			gltest.Eventually(t, "an alarm that names the key", func() bool {
+				return strings.Contains(log.String(), k.ID)
+			})
 		}
 	}
 	s.Keeper.Do(t, "GET", "/readyz?for=changes", nil, 200, nil)
@@ -394,7 +410,9 @@ func TestManyStops(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	if _, err := db.Exec("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) SELECT CONCAT('many-', seq), (SELECT environment_id FROM stops WHERE id = ?), '[\"a\"]', 'x', 1, CONCAT('reason ', seq), 1000 + seq FROM seq_1_to_10000", first.Stop); err != nil {
+	if _, err := db.Exec("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) SELECT "+
+		"CONCAT('many-', seq), (SELECT environment_id FROM stops WHERE id = ?), '[\"a\"]', 'x', 1, CONCAT('reason "+
+		"', seq), 1000 + seq FROM seq_1_to_10000", first.Stop); err != nil {
 		t.Fatal(err)
 	}
 	var all struct{ Items []struct{ ID string } }
@@ -407,7 +425,8 @@ func TestManyStops(t *testing.T) {
 		t.Errorf("behind 10,000 others: %s", v.Sentence)
 	}
 	v.Document.Resting = "on"
-	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", inProd+"/flags/b", object{"document": v.Document}, 409, nil)
+	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", inProd+"/flags/b", object{"document": v.Document},
+		409, nil)
 	s.Keeper.Do(t, "POST", inProd+"/lifts", object{"stops": []string{first.Stop}}, 201, nil)
 	if v := s.Get(t, "production", "b"); strings.HasPrefix(v.Sentence.String(), "Stopped") {
 		t.Errorf("lifted: %s", v.Sentence)
@@ -440,7 +459,8 @@ func TestAnswersWhileTheRecordsAreFrozen(t *testing.T) {
 		t.Helper()
 		for range 5 {
 			started := time.Now()
-			req, _ := http.NewRequest("POST", url+"/ofrep/v1/evaluate/flags/a", strings.NewReader(`{"context":{"targetingKey":"x"}}`))
+			req, _ := http.NewRequest("POST", url+"/ofrep/v1/evaluate/flags/a",
+				strings.NewReader(`{"context":{"targetingKey":"x"}}`))
 			req.Header.Set("Authorization", "Bearer "+key)
 			res, err := http.DefaultClient.Do(req)
 			if err != nil {
@@ -470,7 +490,8 @@ func TestAnswersWhileTheRecordsAreFrozen(t *testing.T) {
 	_ = s.Stop()
 	began := time.Now()
 	s.Server = s.Serve(t, func(c *server.Config) { c.Dir, c.Listen = dir, address })
-	t.Logf("stopped after %v, started after %v", began.Sub(started).Round(time.Millisecond), time.Since(began).Round(time.Millisecond))
+	t.Logf("stopped after %v, started after %v", began.Sub(started).Round(time.Millisecond),
+		time.Since(began).Round(time.Millisecond))
 	quickly("from the copy", s.URL(), s.Keys["production"], 200)
 	c := open(t, s, "production")
 	decides(t, c, "a client of it", "a", true)

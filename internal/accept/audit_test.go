@@ -39,7 +39,8 @@ func TestAlteredRowsAreFound(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	_, export, _, _ := s.Keeper.Send("GET", "/projects/pinecrest/export", nil) // signs the heads
-	if r, err := audit.VerifyExport(strings.NewReader(string(export)), "", nil); err != nil || !r.Sound() || r.Signed != 3 {
+	if r, err := audit.VerifyExport(strings.NewReader(string(export)), "", nil); err != nil || !r.Sound() ||
+		r.Signed != 3 {
 		t.Fatalf("export: %+v %v", r, err)
 	}
 	db, err := sql.Open("mysql", s.DSN)
@@ -94,7 +95,9 @@ func TestAlteredRowsAreFound(t *testing.T) {
 	}
 	// Who also cuts the head back is found by the head that was signed.
 	run("DELETE FROM audit WHERE action = 'flag.stopped'")
-	run("UPDATE audit_heads h SET sequence = sequence - 1, digest = (SELECT a.digest FROM audit a WHERE a.chain = h.chain ORDER BY a.sequence DESC LIMIT 1) WHERE chain LIKE 'environment:%' AND sequence = (SELECT MAX(k.sequence) FROM kept k WHERE k.action = 'flag.stopped')")
+	run("UPDATE audit_heads h SET sequence = sequence - 1, digest = (SELECT a.digest FROM audit a " +
+		"WHERE a.chain = h.chain ORDER BY a.sequence DESC LIMIT 1) WHERE chain LIKE 'environment:%' " +
+		"AND sequence = (SELECT MAX(k.sequence) FROM kept k WHERE k.action = 'flag.stopped')")
 	if r := verify(t, s); r.Sound() || !strings.Contains(fmt.Sprint(r.Findings), "was signed") {
 		t.Errorf("a tail cut with its head: %v", r.Findings)
 	}
@@ -120,7 +123,8 @@ func TestErasedPersonalValues(t *testing.T) {
 		t.Errorf("the history does not name the account: %+v", page)
 	}
 	var plain int
-	if err := db.QueryRow("SELECT COUNT(*) FROM audit WHERE entry LIKE '%noor.berg%'").Scan(&plain); err != nil || plain != 0 {
+	if err := db.QueryRow("SELECT COUNT(*) FROM audit WHERE entry LIKE '%noor.berg%'").Scan(&plain); err != nil ||
+		plain != 0 {
 		t.Errorf("%d entries of the chain name an address: %v", plain, err)
 	}
 	if _, err := db.Exec("UPDATE audit SET personal = 'null'"); err != nil {
@@ -132,7 +136,8 @@ func TestErasedPersonalValues(t *testing.T) {
 		t.Errorf("%v", r.Findings)
 	}
 	s.Keeper.Do(t, "GET", "/history?limit=200", nil, 200, &page)
-	if strings.Contains(fmt.Sprint(page), "noor.berg@pinecrest.example") || !strings.Contains(fmt.Sprint(page), "account ⟨0⟩ of ⟨1⟩ made") {
+	if strings.Contains(fmt.Sprint(page), "noor.berg@pinecrest.example") || !strings.Contains(fmt.Sprint(page),
+		"account ⟨0⟩ of ⟨1⟩ made") {
 		t.Errorf("after erasing: %+v", page)
 	}
 }
@@ -143,11 +148,14 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	var by atomic.Int64
 	s := gltest.Start(t, shifted(&by))
 	s.Flag(t, "one-touch-open")
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present", "attribute": "badge"}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
+		"attribute": "badge"}}, 201, nil)
 	s.Edit(t, "production", "one-touch-open", turnOn)
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, nil)
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
-	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units", object{"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"}, "expected": object{"one-touch-open": "on"}}}}, 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units",
+		object{"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"},
+			"expected": object{"one-touch-open": "on"}}}}, 200, nil)
 	s.Keeper.Do(t, "PUT", inProd+"/population", object{"days": 14}, 200, nil)
 	s.Environment(t, "over", false)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/environments/over/archive", object{}, 200, nil)
@@ -158,7 +166,9 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	by.Store(int64(46 * time.Second))    // nobody was there for the first revisions
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	until(t, c, "the clocks are compared", func(st greenlever.State) bool { return st.Skew > 45*time.Second })
-	until(t, c, "the edit", at(s.Edit(t, "production", "one-touch-open", func(d *flag.Document) { d.Lever = flag.Off }).Revision))
+	until(t, c, "the edit", at(s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
+		d.Lever = flag.Off
+	}).Revision))
 	db, err := sql.Open("mysql", s.DSN+"?multiStatements=true")
 	if err != nil {
 		t.Fatal(err)
@@ -171,7 +181,9 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 			var n int
 			return db.QueryRow("SELECT COUNT(*) FROM deliveries"+taken).Scan(&n) == nil && n > i
 		})
-		until(t, c, "one more edit", at(s.Edit(t, "production", "one-touch-open", func(d *flag.Document) { d.Lever = lever }).Revision))
+		until(t, c, "one more edit", at(s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
+			d.Lever = lever
+		}).Revision))
 	}
 	if err := c.Close(); err != nil {
 		t.Fatal(err)
@@ -204,9 +216,12 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 		t.Fatal(f)
 	}
 	altered := 0
-	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops", "deliveries", "sampling", "environments", "environment_states", "projects",
-		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens", "access_keys", "roles", "installation"} {
-		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ?", table)
+	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops",
+		"deliveries", "sampling", "environments", "environment_states", "projects",
+		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens",
+		"access_keys", "roles", "installation"} {
+		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns "+
+			"WHERE table_schema = DATABASE() AND table_name = ?", table)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -242,7 +257,8 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 			case "char", "varchar":
 				value = "CONCAT(LEFT(" + column + ", 9), 'x')"
 			}
-			if _, err := db.Exec(alone + "UPDATE " + table + " SET " + column + " = " + value + where[table] + " LIMIT 1"); err != nil {
+			if _, err := db.Exec(alone + "UPDATE " + table + " SET " + column + " = " + value + where[table] +
+				" LIMIT 1"); err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}
 			project := "pinecrest"
@@ -258,7 +274,8 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 				t.Errorf("%s: the verifier says %s", name, found)
 			}
 			altered++
-			if _, err := db.Exec(alone + "DELETE FROM " + table + "; INSERT INTO " + table + " SELECT * FROM kept_rows"); err != nil {
+			if _, err := db.Exec(alone + "DELETE FROM " + table + "; INSERT INTO " + table +
+				" SELECT * FROM kept_rows"); err != nil {
 				t.Fatalf("%s: %v", name, err)
 			}
 		}

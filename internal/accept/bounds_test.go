@@ -28,14 +28,17 @@ import (
 func TestAttributesThatChangeTheirKind(t *testing.T) {
 	var log gltest.Log
 	s := gltest.Start(t, log.To)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201,
+		nil)
 	s.Edit(t, "production", "a", turnOn)
 	o := station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) { log.To(&server.Config{}) })
 	before := guard.Panics()
 	for round, value := range []string{`["x","y"]`, `"text"`, `7`, `true`, `{"deep":[1]}`, `["z"]`, `null`} {
 		for _, url := range []string{s.URL(), o.URL()} {
 			for i := range 40 {
-				bearer(url, s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", fmt.Sprintf(`{"context":{"targetingKey":"r-%d-%d","odd":%s,"odd.er":%s}}`, round, i, value, value), 200, nil)
+				bearer(url, s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a",
+					fmt.Sprintf(`{"context":{"targetingKey":"r-%d-%d","odd":%s,"odd.er":%s}}`, round, i, value, value),
+					200, nil)
 			}
 		}
 		flush(t, s)
@@ -45,7 +48,8 @@ func TestAttributesThatChangeTheirKind(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Server = s.Serve(t, log.To, func(c *server.Config) { c.Listen = address })
-	bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", `{"context":{"targetingKey":"r","odd":"text"}}`, 200, nil)
+	bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a",
+		`{"context":{"targetingKey":"r","odd":"text"}}`, 200, nil)
 	flush(t, s)
 	var seen struct{ Attributes []struct{ Name string } }
 	s.Keeper.Do(t, "GET", inProd+"/attributes", nil, 200, &seen)
@@ -86,19 +90,25 @@ func TestListsBelongToTheirProject(t *testing.T) {
 	all.Items = nil
 	s.Keeper.Do(t, "POST", "/projects", object{"key": "harbour"}, 201, nil)
 	s.Keeper.Do(t, "POST", "/projects/harbour/environments", object{"key": "production"}, 201, nil)
-	for name, l := range map[string]object{"another project's": {"digest": mine.Digest, "count": mine.Count, "secret": mine.Secret}, "none at all": {"digest": strings.Repeat("a", 64), "count": 5, "secret": mine.Secret}} {
-		status, answer, _, _ := s.Keeper.Send("POST", "/projects/harbour/segments", mustJSON(t, object{"key": "stolen", "in": l}))
+	for name, l := range map[string]object{"another project's": {"digest": mine.Digest, "count": mine.Count,
+		"secret": mine.Secret}, "none at all": {"digest": strings.Repeat("a", 64), "count": 5,
+		"secret": mine.Secret}} {
+		status, answer, _, _ := s.Keeper.Send("POST", "/projects/harbour/segments",
+			mustJSON(t, object{"key": "stolen", "in": l}))
 		if status != 400 || !strings.Contains(string(answer), "in.digest") {
 			t.Errorf("%s: %d %s", name, status, answer)
 		}
 	}
 	// Nor by the difference to a list of one's own.
 	var keys struct{ Secret string }
-	s.Keeper.Do(t, "POST", "/projects/harbour/environments/production/keys", object{"kind": "service", "purpose": "x"}, 201, &keys)
+	s.Keeper.Do(t, "POST", "/projects/harbour/environments/production/keys", object{"kind": "service", "purpose": "x"},
+		201, &keys)
 	s.Keeper.Do(t, "POST", "/projects/harbour/segments", object{"key": "own"}, 201, nil)
-	s.Keeper.With("Content-Type", "text/plain").Do(t, "PUT", "/projects/harbour/environments/production/segments/own/lists/in", units.Bytes(), 200, nil)
+	s.Keeper.With("Content-Type", "text/plain").Do(t, "PUT",
+		"/projects/harbour/environments/production/segments/own/lists/in", units.Bytes(), 200, nil)
 	s.Keeper.Do(t, "GET", "/projects/harbour/environments/production/segments", nil, 200, &all)
-	_, raw, _, _ := bearer(s.URL(), keys.Secret).Send("GET", "/follow/v1/lists/"+all.Items[0].In.Digest+"?from="+mine.Digest, nil)
+	_, raw, _, _ := bearer(s.URL(), keys.Secret).Send("GET", "/follow/v1/lists/"+all.Items[0].In.Digest+"?from="+
+		mine.Digest, nil)
 	if len(raw) != 8*all.Items[0].In.Count {
 		t.Errorf("the difference to another project's list was told: %d bytes", len(raw))
 	}
@@ -139,8 +149,10 @@ func TestUnreadableDocumentsArePutAside(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	for _, q := range []string{"UPDATE flags SET document = '{\"key\":\"bad\",\"lever\":' WHERE flag = 'bad'", "UPDATE flags SET document = '{\"key\":\"other\"}' WHERE flag = 'worse'",
-		"UPDATE segments SET document = '[]' WHERE segment = 'crews'", "UPDATE lists SET body = REVERSE(body) WHERE kind = 'hashes'", "UPDATE definitions SET body = '{' WHERE flag = 'bad'"} {
+	for _, q := range []string{"UPDATE flags SET document = '{\"key\":\"bad\",\"lever\":' WHERE flag = 'bad'",
+		"UPDATE flags SET document = '{\"key\":\"other\"}' WHERE flag = 'worse'",
+		"UPDATE segments SET document = '[]' WHERE segment = 'crews'", "UPDATE lists SET body = REVERSE(body) " +
+			"WHERE kind = 'hashes'", "UPDATE definitions SET body = '{' WHERE flag = 'bad'"} {
 		if _, err := db.Exec(q); err != nil {
 			t.Fatal(err)
 		}
@@ -160,7 +172,8 @@ func TestUnreadableDocumentsArePutAside(t *testing.T) {
 	if !strings.Contains(string(raw), `"kind":"segment","key":"crews"`) {
 		t.Errorf("the radar does not name it: %s", raw)
 	}
-	good(t, window(t, s, 1280, 800).Go(s.URL()+"/p/pinecrest/production/usage/radar").See("Cannot be read, and is left out").See("crews").See("names another key").See("it is a JSON array, and should be an object"))
+	good(t, window(t, s, 1280, 800).Go(s.URL()+"/p/pinecrest/production/usage/radar").See("Cannot be read, and is "+
+		"left out").See("crews").See("names another key").See("it is a JSON array, and should be an object"))
 	newShell(t, s).run(0, "radar --env production").says("Cannot be read, and is left out", "segment", "crews")
 	c := open(t, s, "production")
 	decides(t, c, "what can be read", "good", true)
@@ -173,7 +186,8 @@ func TestUnreadableDocumentsArePutAside(t *testing.T) {
 // What a context may hold is bounded, with an error that names the place, and costs little.
 func TestContextsAreBounded(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201,
+		nil)
 	many := func(n int) string {
 		var b strings.Builder
 		for i := range n {
@@ -184,28 +198,32 @@ func TestContextsAreBounded(t *testing.T) {
 	nest := func(n int) string { return strings.Repeat(`{"n":`, n) + "1" + strings.Repeat("}", n) }
 	long := strings.Repeat("x", 70<<10)
 	for name, c := range map[string]struct{ context, says string }{
-		"deep":              {nest(17), "nested deeper"},
-		"very deep":         {nest(9_000), "nested deeper"},
-		"wide":              {many(1_001), "takes 1000"},
-		"60,000 members":    {many(60_000), "takes 1000"},
-		"a long name":       {`{"` + strings.Repeat("n", 201) + `":1}`, "at most 200"},
-		"a long name, deep": {`{"` + strings.Repeat("n", 150) + `":{"` + strings.Repeat("m", 60) + `":1}}`, "at most 200"},
-		"a long text":       {`{"t":"` + long + `"}`, "at most 65536"},
-		"in a list":         {`{"t":["` + long + `"]}`, "at most 65536"},
-		"a long key":        {`{"targetingKey":"` + long + `"}`, "at most 65536"},
-		"no name":           {`{"":1}`, "without a name"},
+		"deep":           {nest(17), "nested deeper"},
+		"very deep":      {nest(9_000), "nested deeper"},
+		"wide":           {many(1_001), "takes 1000"},
+		"60,000 members": {many(60_000), "takes 1000"},
+		"a long name":    {`{"` + strings.Repeat("n", 201) + `":1}`, "at most 200"},
+		"a long name, deep": {`{"` + strings.Repeat("n", 150) + `":{"` + strings.Repeat("m", 60) + `":1}}`,
+			"at most 200"},
+		"a long text": {`{"t":"` + long + `"}`, "at most 65536"},
+		"in a list":   {`{"t":["` + long + `"]}`, "at most 65536"},
+		"a long key":  {`{"targetingKey":"` + long + `"}`, "at most 65536"},
+		"no name":     {`{"":1}`, "without a name"},
 	} {
 		for _, key := range []string{s.Browse["production"], s.Keys["production"]} {
 			for _, path := range []string{"/ofrep/v1/evaluate/flags/a", "/ofrep/v1/evaluate/flags"} {
 				status, answer, _, err := bearer(s.URL(), key).Send("POST", path, []byte(`{"context":`+c.context+`}`))
-				if err != nil || status != 400 || !strings.Contains(string(answer), "INVALID_CONTEXT") || !strings.Contains(string(answer), c.says) || len(answer) > 600 {
+				if err != nil || status != 400 || !strings.Contains(string(answer), "INVALID_CONTEXT") ||
+					!strings.Contains(string(answer), c.says) || len(answer) > 600 {
 					t.Errorf("%s: %d %.300s %v", name, status, answer, err)
 				}
 			}
 		}
 	}
-	bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", `{"context":`+many(1_000)+`}`, 200, nil)
-	bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", `{"context":`+nest(15)+`}`, 200, nil)
+	bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", `{"context":`+many(1_000)+`}`,
+		200, nil)
+	bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", `{"context":`+nest(15)+`}`,
+		200, nil)
 	// Thousands of problems in one request are an answer of 20.
 	var tests []object
 	for i := range 400 {
@@ -216,7 +234,8 @@ func TestContextsAreBounded(t *testing.T) {
 	var doc object
 	_ = json.Unmarshal(raw, &doc)
 	doc["rules"] = tests
-	status, answer, _, _ := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/flags/a", mustJSON(t, object{"document": doc}))
+	status, answer, _, _ := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/flags/a",
+		mustJSON(t, object{"document": doc}))
 	var p struct{ Fields []any }
 	if _ = json.Unmarshal(answer, &p); status != 400 || len(p.Fields) != 20 {
 		t.Errorf("%d, %d fields of %.200s", status, len(p.Fields), answer)
@@ -229,7 +248,8 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	nobody := s.Person(t, "no.role", "auditor")
-	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, "no.role@pinecrest.example"), object{"roles": []string{}}, 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, "no.role@pinecrest.example"),
+		object{"roles": []string{}}, 200, nil)
 	auditor := s.Person(t, "ask.vik", "auditor")
 	doc, err := manage.OpenAPI()
 	if err != nil {
@@ -243,7 +263,9 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 	}
 	type try struct{ method, path string }
 	tries := []try{{"PUT", "/api/v1" + inProd + "/segments/many/lists/in"}}
-	fill := strings.NewReplacer("{project}", "pinecrest", "{environment}", "production", "{flag}", "a", "{segment}", "many", "{attribute}", "badge", "{account}", "x", "{key}", "x", "{token}", "x", "{session}", "x", "{instance}", "x")
+	fill := strings.NewReplacer("{project}", "pinecrest", "{environment}", "production", "{flag}", "a", "{segment}",
+		"many", "{attribute}", "badge", "{account}", "x", "{key}", "x", "{token}", "x", "{session}", "x", "{instance}",
+		"x")
 	for path, methods := range api.Paths {
 		for method := range methods {
 			if method != "get" {
@@ -263,18 +285,23 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 		return false
 	}
 	reads := func(path string) bool {
-		return strings.HasSuffix(path, "/why") || strings.HasSuffix(path, "/unit") || strings.HasSuffix(path, "/population/units")
+		return strings.HasSuffix(path, "/why") || strings.HasSuffix(path, "/unit") || strings.HasSuffix(path,
+			"/population/units")
 	}
 	for _, tr := range tries {
-		for who, header := range map[string]string{"nobody": nobody.Header.Get("Authorization"), "an auditor": auditor.Header.Get("Authorization"), "a stranger": "Bearer glt_nothing", "no credential": ""} {
-			if own(tr.path) && who != "a stranger" && who != "no credential" || strings.HasSuffix(tr.path, "/sign-in") || strings.HasSuffix(tr.path, "/set-up") || who == "an auditor" && reads(tr.path) {
+		for who, header := range map[string]string{"nobody": nobody.Header.Get("Authorization"),
+			"an auditor": auditor.Header.Get("Authorization"), "a stranger": "Bearer glt_nothing",
+			"no credential": ""} {
+			if own(tr.path) && who != "a stranger" && who != "no credential" || strings.HasSuffix(tr.path,
+				"/sign-in") || strings.HasSuffix(tr.path, "/set-up") || who == "an auditor" && reads(tr.path) {
 				continue
 			}
 			conn, err := net.Dial("tcp", s.Address)
 			if err != nil {
 				t.Fatal(err)
 			}
-			fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Type: application/json\r\nContent-Length: 900000\r\n\r\n", tr.method, tr.path, header)
+			fmt.Fprintf(conn, "%s %s HTTP/1.1\r\nHost: x\r\nAuthorization: %s\r\nContent-Type: "+
+				"application/json\r\nContent-Length: 900000\r\n\r\n", tr.method, tr.path, header)
 			_ = conn.SetReadDeadline(time.Now().Add(gltest.Patience))
 			line := make([]byte, 12)
 			if _, err := io.ReadFull(conn, line); err != nil {
@@ -294,7 +321,8 @@ func TestBrowserKeysAreBounded(t *testing.T) {
 		c.Limits = web.DefaultLimits()
 		c.Limits.Browsers, c.Limits.KeyStreams, c.Limits.Address = 12, 9, 5
 	})
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201,
+		nil)
 	url := streamOf(t, s, s.Browse["production"])
 	openOne := func() int {
 		res, err := http.Get(url)
@@ -315,7 +343,9 @@ func TestBrowserKeysAreBounded(t *testing.T) {
 	c := open(t, s, "production")
 	until(t, c, "a service follows beside them", func(st greenlever.State) bool { return st.Connected })
 	for i := range 150 {
-		bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/browser/v1/report", fmt.Sprintf(`{"application":"page %d","version":"1","counts":[{"flag":"a","variant":"off","reason":"DISABLED","count":2}]}`, i), 204, nil)
+		bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/browser/v1/report",
+			fmt.Sprintf(
+				`{"application":"page %d","version":"1","counts":[{"flag":"a","variant":"off","reason":"DISABLED","count":2}]}`, i), 204, nil)
 	}
 	if err := s.WriteUsage(t.Context()); err != nil {
 		t.Fatal(err)
@@ -335,9 +365,12 @@ func TestBrowserKeysAreBounded(t *testing.T) {
 		t.Errorf("%d names, %d counted", len(u.Ways), total)
 	}
 	for _, name := range []string{"\x1b[31mred", "a\u202eb", "two\nlines", strings.Repeat("x", 101)} {
-		bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/browser/v1/report", object{"application": name, "counts": []any{}}, 400, nil)
-		bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "i", "sequence": 1, "application": name}, 400, nil)
-		bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "i" + name, "sequence": 1, "application": "door"}, 400, nil)
+		bearer(s.URL(), s.Browse["production"]).Do(t, "POST", "/browser/v1/report", object{"application": name,
+			"counts": []any{}}, 400, nil)
+		bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "i", "sequence": 1,
+			"application": name}, 400, nil)
+		bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "i" + name,
+			"sequence": 1, "application": "door"}, 400, nil)
 	}
 }
 
@@ -350,7 +383,8 @@ func TestKeysSpeakForTheirOwn(t *testing.T) {
 	mine, theirs := bearer(s.URL(), s.Keys["production"]), bearer(s.URL(), other.Secret)
 	report := func(c gltest.Caller, sequence int, more object) bool {
 		t.Helper()
-		body := object{"instance": "door-1", "sequence": sequence, "application": "door", "version": "1", "epoch": 1, "revision": 1, "source": "service"}
+		body := object{"instance": "door-1", "sequence": sequence, "application": "door", "version": "1", "epoch": 1,
+			"revision": 1, "source": "service"}
 		for k, v := range more {
 			body[k] = v
 		}
@@ -361,7 +395,8 @@ func TestKeysSpeakForTheirOwn(t *testing.T) {
 	if !report(mine, 1, nil) {
 		t.Fatal("the first report was not taken")
 	}
-	if report(theirs, 2, object{"leaving": true}) || report(theirs, 3, nil) || report(theirs, 4, object{"revision": 999}) {
+	if report(theirs, 2, object{"leaving": true}) || report(theirs, 3, nil) || report(theirs, 4,
+		object{"revision": 999}) {
 		t.Error("another key spoke for the instance")
 	}
 	var d struct {
@@ -397,9 +432,11 @@ func TestManyGhosts(t *testing.T) {
 	s.Flag(t, "a")
 	var behind []object
 	for i := range 5_000 {
-		behind = append(behind, object{"instance": fmt.Sprint("ghost-", i), "sequence": 1, "application": "rounds", "version": "1", "epoch": 1, "revision": 1, "source": "service", "age": 3_600_000})
+		behind = append(behind, object{"instance": fmt.Sprint("ghost-", i), "sequence": 1, "application": "rounds",
+			"version": "1", "epoch": 1, "revision": 1, "source": "service", "age": 3_600_000})
 	}
-	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "yard", "kind": "outpost", "sequence": 1, "application": "yard", "version": "1", "behind": behind}, 200, nil)
+	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "yard",
+		"kind": "outpost", "sequence": 1, "application": "yard", "version": "1", "behind": behind}, 200, nil)
 	var d struct{ Lost []any }
 	s.Keeper.Do(t, "GET", inProd+"/instances", nil, 200, &d)
 	if len(d.Lost) != 5_000 {

@@ -94,7 +94,8 @@ for (const row of %s) {
 out("ran " + ran);`, s.Browse["production"], raw))})
 	w := tab(t, url).See(fmt.Sprintf("ran %d", len(rows)))
 	good(t, w)
-	if text := w.Eval("document.getElementById('out').textContent"); strings.Count(text, "\n") != 1 || len(rows) < 380 {
+	if text := w.Eval("document.getElementById('out').textContent"); strings.Count(text, "\n") != 1 ||
+		len(rows) < 380 {
 		t.Errorf("%d rows: %s", len(rows), text)
 	}
 }
@@ -102,17 +103,24 @@ out("ran " + ran);`, s.Browse["production"], raw))})
 // One line on a static page guards its parts, and follows changes without a reload.
 func TestOneLineOnAPage(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "greeting", "type": "string", "resting": "plain", "goneBy": "stays", "visible": true,
-		"variants": []object{{"name": "plain", "value": "Hello"}, {"name": "warm", "value": "Good to see you"}}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "greeting", "type": "string", "resting": "plain",
+		"goneBy": "stays", "visible": true,
+		"variants": []object{{"name": "plain", "value": "Hello"}, {"name": "warm", "value": "Good to see you"}}}, 201,
+		nil)
 	url := site(t, map[string]string{"/": fmt.Sprintf(`<!doctype html><title>desk</title>
 <script type="module" src="%s/browser/v1/greenlever.js?key=%s&application=desk"></script>
 <p data-flag="handover-photo" hidden>Take a photo</p><p data-flag="greeting" data-is="warm" hidden>Warm words</p><p data-flag="nowhere" hidden>Never</p><p>The page</p>`, s.URL(), s.Browse["production"])})
 	w := tab(t, url).See("The page").Gone("Take a photo")
-	gltest.Eventually(t, "the client has answers", func() bool { return w.Eval("String(window.greenlever?.source)") == "service" })
+	gltest.Eventually(t, "the client has answers", func() bool {
+		return w.Eval("String(window.greenlever?.source)") == "service"
+	})
 	s.Edit(t, "production", "handover-photo", turnOn)
 	w.See("Take a photo").Gone("Warm words")
-	s.Edit(t, "production", "greeting", func(d *flag.Document) { d.Lever, d.End = flag.On, flag.Gives{Variant: "warm"} })
+	s.Edit(t, "production", "greeting", func(d *flag.Document) {
+		d.Lever, d.End = flag.On, flag.Gives{Variant: "warm"}
+	})
 	w.See("Warm words").Gone("Never")
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"handover-photo"}, "reason": "blurred"}, 201, nil)
 	w.Gone("Take a photo").See("Warm words")
@@ -147,11 +155,13 @@ func TestOneLineOnAPage(t *testing.T) {
 // answers, a hook for each answer, values from the page and from the last visit.
 func TestBrowserClient(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	s.Flag(t, "secret")
 	s.Edit(t, "production", "handover-photo", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role",
+			Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	free, err := net.Listen("tcp", "127.0.0.1:0") // takes connections and never answers
 	if err != nil {
@@ -202,8 +212,10 @@ out("done");`, key, free.Addr())),
 		}
 		good(t, w)
 	}
-	expect(tab(t, url+"/know"), "shut before answers: true", "route: false", "known: true from service", "another unit, not known yet: true from fallback",
-		"another unit: false", "invisible: FLAG_NOT_FOUND, unknown: FLAG_NOT_FOUND", "wrong type: fallback", "heard: handover-photo=PROVIDER_NOT_READY handover-photo=off handover-photo=on")
+	expect(tab(t, url+"/know"), "shut before answers: true", "route: false", "known: true from service",
+		"another unit, not known yet: true from fallback",
+		"another unit: false", "invisible: FLAG_NOT_FOUND, unknown: FLAG_NOT_FOUND", "wrong type: fallback",
+		"heard: handover-photo=PROVIDER_NOT_READY handover-photo=off handover-photo=on")
 	expect(tab(t, url+"/page"), "at once: true from page")
 	expect(tab(t, url+"/nothing"), "route: false, 7 from fallback, PROVIDER_NOT_READY")
 	w := tab(t, url+"/visit")
@@ -236,10 +248,12 @@ func browserStreams(admin string) string {
 // All of it works through an outpost too.
 func TestTabsShareAStream(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	o := station(t, s.URL(), []string{s.Keys["production"]})
-	url := site(t, map[string]string{"/": `<!doctype html><title>two</title><iframe id="one" src="/desk"></iframe><iframe id="two" src="/desk"></iframe>`,
-		"/desk": fmt.Sprintf(`<!doctype html><title>desk</title><script type="module" src="%s/browser/v1/greenlever.js?key=%s"></script>
+	url := site(t,
+		map[string]string{"/": `<!doctype html><title>two</title><iframe id="one" src="/desk"></iframe><iframe id="two" src="/desk"></iframe>`,
+			"/desk": fmt.Sprintf(`<!doctype html><title>desk</title><script type="module" src="%s/browser/v1/greenlever.js?key=%s"></script>
 <p data-flag="handover-photo" hidden>Take a photo</p><p>The page</p>`, o.URL(), s.Browse["production"])})
 	streams := func() string { return browserStreams(o.AdminURL()) }
 	w := tab(t, url) // frames of one origin share as tabs do
@@ -263,7 +277,9 @@ func TestTabsShareAStream(t *testing.T) {
 		holder, other = other, holder
 	}
 	w.Eval(fmt.Sprintf("document.getElementById(%q).remove(), ''", holder))
-	gltest.Eventually(t, "the other one takes over", func() bool { return in(other, "greenlever.holding") == "true" && streams() == "1" })
+	gltest.Eventually(t, "the other one takes over", func() bool {
+		return in(other, "greenlever.holding") == "true" && streams() == "1"
+	})
 	s.Edit(t, "production", "handover-photo", func(d *flag.Document) { d.Lever = flag.Off })
 	gltest.Eventually(t, "it follows", func() bool { return in(other, photo) == "false" })
 	good(t, w)
@@ -273,7 +289,9 @@ func TestTabsShareAStream(t *testing.T) {
 func bundled(t *testing.T, source, mode string, more ...string) string {
 	t.Helper()
 	built := filepath.Join(t.TempDir(), "page.js")
-	cmd := exec.Command("npx", append([]string{"--no-install", "rolldown", "browser/testdata/" + source, "--file", built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'" + mode + "'"}, more...)...)
+	cmd := exec.Command("npx", append([]string{"--no-install", "rolldown", "browser/testdata/" + source, "--file",
+		built, "--format", "esm", "--platform", "browser", "--transform.define", "process.env.NODE_ENV:'" + mode +
+			"'"}, more...)...)
 	cmd.Dir = "../../console"
 	if said, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("build the page: %v: %s", err, said)
@@ -288,20 +306,28 @@ func bundled(t *testing.T, source, mode string, more ...string) string {
 // The hook draws anew when answers change and when the unit becomes known.
 func TestReactHook(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	s.Edit(t, "production", "handover-photo", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role",
+			Text: []string{"courier"}}, Gives: flag.Gives{Variant: "on"}}}
 	})
-	page := bundled(t, "page.tsx", "development", "--external", "../greenlever", "--external", "../react") // on the modules as they are served
-	for in, served := range map[string]string{`"../greenlever"`: "greenlever.js", `"../react"`: "greenlever-react.js"} {
+	// on the modules as they are served
+	page := bundled(t, "page.tsx", "development", "--external", "../greenlever", "--external", "../react")
+	for in, served := range map[string]string{`"../greenlever"`: "greenlever.js",
+		`"../react"`: "greenlever-react.js"} {
 		if !strings.Contains(page, in) {
 			t.Fatalf("the page does not import %s", in)
 		}
 		page = strings.ReplaceAll(page, in, `"`+s.URL()+"/browser/v1/"+served+`"`)
 	}
-	url := site(t, map[string]string{"/": `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`, "/page.js": page})
-	w := tab(t, url+"/?key="+s.Browse["production"]+"&url="+s.URL()).See("photo off").See("greeting fallback").Gone("the guarded part")
+	url := site(t,
+		map[string]string{
+			"/":        `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`,
+			"/page.js": page})
+	w := tab(t, url+"/?key="+s.Browse["production"]+"&url="+s.URL()).See("photo off").See("greeting fallback").Gone(
+		"the guarded part")
 	w.Click("I am a courier").See("photo on").See("the guarded part")
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"handover-photo"}}, 201, nil)
 	w.See("photo off").Gone("the guarded part")
@@ -330,12 +356,14 @@ func TestReactHook(t *testing.T) {
 // What goes wrong is said, and settles nothing that may still come right.
 func TestBrowserClientInTrouble(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	s.Edit(t, "production", "handover-photo", turnOn)
 	key := s.Browse["production"]
 	var asked atomic.Int64
 	var keys sync.Map
-	shaky := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { // fails first, and notes who asks
+	// fails first, and notes who asks
+	shaky := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Access-Control-Allow-Origin", "*")
 		w.Header().Set("Access-Control-Allow-Headers", "*, Authorization")
 		if r.Method == "OPTIONS" {
@@ -425,7 +453,8 @@ flags.close();`, "file://"+module)
 	if err := os.WriteFile(program, []byte(source), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if said, err := exec.Command("node", program).CombinedOutput(); err != nil || string(said) != "true fallback PROVIDER_NOT_READY\n" {
+	if said, err := exec.Command("node", program).CombinedOutput(); err != nil || string(said) != "true fallback "+
+		"PROVIDER_NOT_READY\n" {
 		t.Errorf("%v: %s", err, said)
 	}
 }
@@ -443,11 +472,13 @@ func TestBrowserClientIsSmall(t *testing.T) {
 	raw, _ := io.ReadAll(res.Body)
 	for _, types := range []string{"greenlever.d.ts", "greenlever-react.d.ts"} {
 		status, said, header, _ := gltest.Caller{URL: s.URL()}.Send("GET", "/browser/v1/"+types, nil)
-		if status != 200 || !strings.Contains(string(said), "export declare function") || !strings.HasPrefix(header.Get("Content-Type"), "application/typescript") {
+		if status != 200 || !strings.Contains(string(said), "export declare function") ||
+			!strings.HasPrefix(header.Get("Content-Type"), "application/typescript") {
 			t.Errorf("%s: %d %v", types, status, header)
 		}
 	}
-	if res.Header.Get("Content-Encoding") != "gzip" || len(raw) > 5<<10 || len(raw) < 500 || res.Header.Get("Access-Control-Allow-Origin") != "*" {
+	if res.Header.Get("Content-Encoding") != "gzip" || len(raw) > 5<<10 || len(raw) < 500 ||
+		res.Header.Get("Access-Control-Allow-Origin") != "*" {
 		t.Errorf("%d bytes, %v", len(raw), res.Header)
 	}
 }

@@ -41,11 +41,13 @@ const changesFile = "testdata/changes.golden.gz"
 // GREENLEVER_CHANGES=write writes the file anew, for a difference that was understood.
 func TestChangesAreAsTheyWere(t *testing.T) {
 	s := gltest.Start(t)
-	c := &changing{t: t, s: s, rng: rand.New(rand.NewPCG(7, 12)), envs: []string{"staging", "production"}, people: map[string]gltest.Caller{"keeper": s.Keeper}}
+	c := &changing{t: t, s: s, rng: rand.New(rand.NewPCG(7, 12)), envs: []string{"staging", "production"},
+		people: map[string]gltest.Caller{"keeper": s.Keeper}}
 	for _, role := range []string{"auditor", "developer", "releaser", "on-call"} {
 		c.people[role] = s.Person(t, role, role)
 	}
-	s.Keeper.Do(t, "PATCH", "/projects/pinecrest/environments/production", object{"askFirst": true, "reason": "it is real"}, 200, nil)
+	s.Keeper.Do(t, "PATCH", "/projects/pinecrest/environments/production",
+		object{"askFirst": true, "reason": "it is real"}, 200, nil)
 	for n := range 500 {
 		c.one(n)
 	}
@@ -95,7 +97,8 @@ func TestChangesAreAsTheyWere(t *testing.T) {
 }
 
 // random finds what is drawn at random, and times.
-var random = regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|gl[sbt]_[A-Za-z0-9_-]+…?|"(token|salt|value)":"[A-Za-z0-9_.+/=-]{22,}"|[0-9a-f]{16,64}|\b1[0-9]{12}\b`)
+var random = regexp.MustCompile(
+	`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|gl[sbt]_[A-Za-z0-9_-]+…?|"(token|salt|value)":"[A-Za-z0-9_.+/=-]{22,}"|[0-9a-f]{16,64}|\b1[0-9]{12}\b`)
 
 // blank puts in place of each random thing its number, in the order in which they first appear.
 func blank(told string) string {
@@ -182,16 +185,20 @@ func (c *changing) one(n int) {
 	switch what := c.rng.IntN(100); {
 	case n < 12 || what < 4:
 		key := fmt.Sprintf("flag-%d", n)
-		body := object{"key": key, "title": "Flag " + key, "goneBy": "2027-03-31", "purpose": pick(c.rng, []string{"introduce", "kill-switch", "tune", "grant"}), "visible": c.rng.IntN(2) == 0, "reason": c.reason()}
+		body := object{"key": key, "title": "Flag " + key, "goneBy": "2027-03-31",
+			"purpose": pick(c.rng, []string{"introduce", "kill-switch", "tune", "grant"}),
+			"visible": c.rng.IntN(2) == 0, "reason": c.reason()}
 		switch c.rng.IntN(8) {
 		case 0:
 			body["type"], body["resting"] = "string", "plain"
-			body["variants"] = []object{{"name": "plain", "value": "a"}, {"name": "rich", "value": "b"}, {"name": "both", "value": "c"}}
+			body["variants"] = []object{{"name": "plain", "value": "a"}, {"name": "rich", "value": "b"},
+				{"name": "both", "value": "c"}}
 		case 1:
 			body["type"], body["resting"] = "number", "nowhere"
 			body["variants"] = []object{{"name": "low", "value": 1}, {"name": "high", "value": 2.5}}
 		}
-		if answer := c.send(n, c.who("developer", "keeper"), "POST", project+"/flags", body); bytes.Contains(answer, []byte(`"variants"`)) {
+		if answer := c.send(n, c.who("developer", "keeper"), "POST", project+"/flags", body); bytes.Contains(answer,
+			[]byte(`"variants"`)) {
 			c.flags = append(c.flags, key)
 		}
 	case what < 56:
@@ -221,7 +228,8 @@ func (c *changing) one(n int) {
 			body["muted"] = []object{{"check": "always-one", "reason": "on purpose"}}
 			body["goneBy"] = pick(c.rng, []string{"2027-05-01", "stays", "some day"})
 		}
-		c.send(n, c.who("developer", "keeper"), "PATCH", project+"/flags/"+key, body, "If-Match", fmt.Sprint(d.Version-int64(c.rng.IntN(8)/7)))
+		c.send(n, c.who("developer", "keeper"), "PATCH", project+"/flags/"+key, body, "If-Match",
+			fmt.Sprint(d.Version-int64(c.rng.IntN(8)/7)))
 	case what < 65:
 		key := fmt.Sprintf("segment-%d", n)
 		body := object{"key": key, "when": c.when(), "reason": c.reason()}
@@ -274,20 +282,28 @@ func (c *changing) one(n int) {
 		c.send(n, c.who("on-call", "releaser"), "POST", at+"/lifts", object{"stops": ids, "reason": c.reason()})
 	case what < 87:
 		name := pick(c.rng, []string{"country", "crew_size", "e-mail", "firmware"})
-		body := object{"type": pick(c.rng, []string{"string", "number", "version"}), "description": fmt.Sprint("as of ", n), "personal": c.rng.IntN(3) == 0, "reason": c.reason()}
+		body := object{"type": pick(c.rng, []string{"string", "number", "version"}),
+			"description": fmt.Sprint("as of ", n), "personal": c.rng.IntN(3) == 0, "reason": c.reason()}
 		c.attribute(n, name, body)
 	case what < 88:
-		c.send(n, c.who("developer"), "DELETE", project+"/attributes/"+pick(c.rng, []string{"country", "crew_size", "odd"}), nil)
+		c.send(n, c.who("developer"), "DELETE", project+"/attributes/"+pick(c.rng, []string{"country", "crew_size",
+			"odd"}), nil)
 	case what < 90:
-		c.send(n, c.who("developer"), "PUT", project+"/test-units", object{"units": []object{{"unit": fmt.Sprint("u-", n), "name": "Ada", "attributes": object{"country": "NO"}}}, "reason": c.reason()})
+		c.send(n, c.who("developer"), "PUT", project+"/test-units",
+			object{"units": []object{{"unit": fmt.Sprint("u-", n), "name": "Ada",
+				"attributes": object{"country": "NO"}}}, "reason": c.reason()})
 	case what < 91:
-		c.send(n, c.who("developer"), "POST", project+"/test-units/remove", object{"unit": fmt.Sprint("u-", c.rng.IntN(n))})
+		c.send(n, c.who("developer"), "POST", project+"/test-units/remove",
+			object{"unit": fmt.Sprint("u-", c.rng.IntN(n))})
 	case what < 92:
-		c.send(n, c.who("keeper"), "PUT", at+"/population", object{"off": c.rng.IntN(4) == 0, "days": pick(c.rng, []int{7, 14, 400}), "reason": c.reason()})
+		c.send(n, c.who("keeper"), "PUT", at+"/population", object{"off": c.rng.IntN(4) == 0,
+			"days": pick(c.rng, []int{7, 14, 400}), "reason": c.reason()})
 	case what < 93:
 		c.send(n, c.who("keeper"), "POST", at+"/population/erase", object{"unit": "u-1", "reason": c.reason()})
 	case what < 94:
-		c.send(n, c.who("keeper"), "POST", at+"/keys", object{"kind": pick(c.rng, []string{"service", "browser", "odd"}), "purpose": pick(c.rng, []string{"", "kiosk"})})
+		c.send(n, c.who("keeper"), "POST", at+"/keys",
+			object{"kind": pick(c.rng, []string{"service", "browser", "odd"}),
+				"purpose": pick(c.rng, []string{"", "kiosk"})})
 	case what < 95:
 		var all struct{ Items []struct{ ID string } }
 		c.s.Keeper.Do(c.t, "GET", at+"/keys", nil, 200, &all)
@@ -295,15 +311,20 @@ func (c *changing) one(n int) {
 	case what < 96:
 		c.send(n, c.who("keeper"), "PATCH", at, object{"title": fmt.Sprint("Title ", n), "reason": c.reason()})
 	case what < 97:
-		c.send(n, c.who("keeper"), "PUT", project+"/people/"+c.s.Account(c.t, "on-call@pinecrest.example"), object{"roles": pick(c.rng, [][]string{{"on-call"}, {"releaser", "on-call"}, {"odd"}})})
+		c.send(n, c.who("keeper"), "PUT", project+"/people/"+c.s.Account(c.t, "on-call@pinecrest.example"),
+			object{"roles": pick(c.rng, [][]string{{"on-call"}, {"releaser", "on-call"}, {"odd"}})})
 	case what < 98:
-		c.send(n, c.who("developer"), "POST", at+"/see-as", object{"variants": map[string]string{pick(c.rng, c.flags): "on"}, "minutes": pick(c.rng, []int{0, 30, 9_000}), "reason": c.reason()})
+		c.send(n, c.who("developer"), "POST", at+"/see-as",
+			object{"variants": map[string]string{pick(c.rng, c.flags): "on"},
+				"minutes": pick(c.rng, []int{0, 30, 9_000}), "reason": c.reason()})
 	case what < 99:
 		c.send(n, c.who("on-call"), "POST", at+"/instances/gone", object{"reason": c.reason()})
 	default:
 		if len(c.envs) < 4 && len(c.segments) < 2 || n%7 == 0 {
 			key := fmt.Sprint("env-", n)
-			if answer := c.send(n, c.who("keeper"), "POST", project+"/environments", object{"key": key, "askFirst": n%2 == 0, "reason": c.reason()}); bytes.Contains(answer, []byte(`"keys"`)) {
+			if answer := c.send(n, c.who("keeper"), "POST", project+"/environments",
+				object{"key": key, "askFirst": n%2 == 0, "reason": c.reason()}); bytes.Contains(answer,
+				[]byte(`"keys"`)) {
 				c.envs = append(c.envs, key)
 			}
 			return
@@ -333,11 +354,14 @@ func (c *changing) attribute(n int, name string, body object) {
 func (c *changing) when() any {
 	switch c.rng.IntN(7) {
 	case 0:
-		return object{"test": "string.one-of", "attribute": "country", "text": pick(c.rng, [][]string{{"NO"}, {"SE", "FI"}})}
+		return object{"test": "string.one-of", "attribute": "country",
+			"text": pick(c.rng, [][]string{{"NO"}, {"SE", "FI"}})}
 	case 1:
 		return object{"test": "number.more", "attribute": "crew_size", "numbers": []int{c.rng.IntN(9)}}
 	case 2:
-		return object{"all": []object{{"test": "string.ends", "attribute": "e-mail", "text": []string{"@pinecrest.example"}}, {"test": "string.one-of", "attribute": "country", "text": []string{"NO"}}}}
+		return object{"all": []object{{"test": "string.ends", "attribute": "e-mail",
+			"text": []string{"@pinecrest.example"}}, {"test": "string.one-of", "attribute": "country",
+			"text": []string{"NO"}}}}
 	case 3:
 		if len(c.segments) > 0 {
 			return object{"test": "segment", "segment": pick(c.rng, c.segments)}
@@ -345,7 +369,8 @@ func (c *changing) when() any {
 	case 4:
 		return object{"test": "odd"}
 	case 5:
-		return object{"test": "part", "part": object{"share": 1000 * (1 + c.rng.IntN(900)), "by": []string{"targetingKey"}}}
+		return object{"test": "part", "part": object{"share": 1000 * (1 + c.rng.IntN(900)),
+			"by": []string{"targetingKey"}}}
 	}
 	return object{"test": "version.at-least", "attribute": "firmware", "text": []string{"4.2.0"}}
 }
@@ -370,7 +395,8 @@ func (c *changing) document(n int, at string) {
 			return object{"variant": pick(c.rng, names)}
 		}
 		first := 50_000 * (1 + c.rng.IntN(19))
-		return object{"shares": object{"parts": []object{{"variant": names[0], "share": first}, {"variant": names[1], "share": 1_000_000 - first}}}}
+		return object{"shares": object{"parts": []object{{"variant": names[0], "share": first},
+			{"variant": names[1], "share": 1_000_000 - first}}}}
 	}
 	switch c.rng.IntN(12) {
 	case 0, 1:
@@ -403,7 +429,8 @@ func (c *changing) document(n int, at string) {
 	case 11:
 		d["variants"].(map[string]any)[names[0]] = pick(c.rng, []any{true, false, "text", 7})
 	}
-	c.send(n, c.who("developer", "releaser", "developer"), "PUT", at+"/flags/"+key, object{"document": d, "reason": c.reason()}, "If-Match", fmt.Sprint(v.Version-int64(c.rng.IntN(12)/11)))
+	c.send(n, c.who("developer", "releaser", "developer"), "PUT", at+"/flags/"+key,
+		object{"document": d, "reason": c.reason()}, "If-Match", fmt.Sprint(v.Version-int64(c.rng.IntN(12)/11)))
 }
 
 // records tells what stands in the database, in the order in which it was made.
@@ -414,13 +441,16 @@ func (c *changing) records() {
 	}
 	defer db.Close()
 	for _, query := range []string{
-		"SELECT chain, sequence, project_id, environment_id, subject, action, entry, digest, personal FROM audit WHERE action NOT IN ('signing-key.added', 'signed-in') ORDER BY chain, sequence",
+		"SELECT chain, sequence, project_id, environment_id, subject, action, entry, digest, personal FROM audit " +
+			"WHERE action NOT IN ('signing-key.added', 'signed-in') ORDER BY chain, sequence",
 		"SELECT environment_id, revision, change_id, event, digest FROM revisions ORDER BY environment_id, revision",
 		"SELECT environment_id, flag, version, revision, document FROM flags ORDER BY environment_id, flag",
-		"SELECT environment_id, flag, version, revision, document FROM flag_versions ORDER BY environment_id, flag, version",
+		"SELECT environment_id, flag, version, revision, document FROM flag_versions " +
+			"ORDER BY environment_id, flag, version",
 		"SELECT environment_id, segment, version, revision, document FROM segments ORDER BY environment_id, segment",
 		"SELECT project_id, flag, version, body FROM definitions ORDER BY project_id, flag",
-		"SELECT environment_id, flags, by_id, reason, revision, lifted_by, lifted_revision, id FROM stops ORDER BY environment_id, revision, flags",
+		"SELECT environment_id, flags, by_id, reason, revision, lifted_by, lifted_revision, id FROM stops " +
+			"ORDER BY environment_id, revision, flags",
 		"SELECT id, project_id, environment_key, title, ask_first, revision FROM environments ORDER BY id",
 		"SELECT project_id, attribute, version, body FROM attributes ORDER BY project_id, attribute",
 		"SELECT project_id, account_id, role FROM roles ORDER BY project_id, account_id, role",
@@ -439,7 +469,8 @@ func (c *changing) records() {
 			if err := rows.Scan(into...); err != nil {
 				c.t.Fatal(err)
 			}
-			fmt.Fprintf(&c.told, "%s: %s\n", strings.Fields(query[strings.Index(query, " FROM ")+6:])[0], bytes.Join(asBytes(cells), []byte(" | ")))
+			fmt.Fprintf(&c.told, "%s: %s\n", strings.Fields(query[strings.Index(query, " FROM ")+6:])[0],
+				bytes.Join(asBytes(cells), []byte(" | ")))
 		}
 		rows.Close()
 	}

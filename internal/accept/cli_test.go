@@ -80,9 +80,12 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "environment list").says("night", "staging")
 	sh.run(7, "flag make One").says("!key: must be")
 	sh.run(7, "flag make one-touch-open --because start").says("!goneBy")
-	sh.run(0, "flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31 --because start").says("!its lever is off everywhere")
-	sh.run(0, "flag make arrival-estimate --type string --variant timetable=t --variant learned=l --resting timetable --gone-by stays --purpose compare --because start")
-	sh.run(7, "flag make x --type number --variant a=1 --variant b=two --gone-by stays --because start").says("!must be a number")
+	sh.run(0, "flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31 --because start").says(
+		"!its lever is off everywhere")
+	sh.run(0, "flag make arrival-estimate --type string --variant timetable=t --variant learned=l --resting "+
+		"timetable --gone-by stays --purpose compare --because start")
+	sh.run(7, "flag make x --type number --variant a=1 --variant b=two --gone-by stays --because start").says(
+		"!must be a number")
 	sh.run(0, "board").says("one-touch-open", "Off: all get `off`.", "revision")
 
 	// A change in an environment that asks first.
@@ -91,9 +94,11 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!lever off → on", "night: All get `off`.")
 	sh.run(0, "flag turn one-touch-open on --because now --yes").says("!nothing was changed")
 	sh.run(2, "flag turn one-touch-open up --because now --yes").says("!on or off")
-	sh.run(0, "flag name one-touch-open recipient-17 recipient-18 --because me --yes").says("!rule \"Named units\" added")
+	sh.run(0, "flag name one-touch-open recipient-17 recipient-18 --because me --yes").says(
+		"!rule \"Named units\" added")
 	sh.run(0, "flag name one-touch-open recipient-18 --remove --because less --yes").says("!− \"recipient-18\"")
-	sh.run(0, "flag share one-touch-open on=8% --by site.id --because first --yes").says("8 % of units by site.id get `on`; all others get")
+	sh.run(0, "flag share one-touch-open on=8% --by site.id --because first --yes").says("8 % of units by site.id " +
+		"get `on`; all others get")
 	sh.run(0, "flag share one-touch-open on=30 --because more --yes").says("!share of `on` 8 % → 30 %")
 	sh.run(2, "flag share one-touch-open on=130 --because more --yes").says("!percentage")
 	sh.run(2, "flag share one-touch-open on=80 off=30 --because more --yes").says("!more than 100 %")
@@ -105,7 +110,8 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "flag show one-touch-open").says("rule 2", "version", "(resting)")
 	sh.run(4, "flag show nothing").says("!no flag nothing")
 
-	sh.run(0, "why one-touch-open recipient-17").says("gives on true", "->  rule \"Named units\" takes the unit", "the key is")
+	sh.run(0, "why one-touch-open recipient-17").says("gives on true", "->  rule \"Named units\" takes the unit",
+		"the key is")
 	sh.run(0, "why one-touch-open recipient-99 --set site.id=site-1 --set crew_size=3").says("lies at", "<- here")
 	sh.run(2, "why one-touch-open x --set crew").says("!NAME=VALUE")
 	sh.run(7, "why one-touch-open --set n=9007199254740993").says("!send it as a string")
@@ -117,14 +123,17 @@ func TestCommandLine(t *testing.T) {
 		t.Fatal(err)
 	}
 	file := filepath.Join(t.TempDir(), "flag.json")
-	if err := os.WriteFile(file, bytes.Replace(view.Document, []byte("Named units"), []byte("Me"), 1), 0o600); err != nil {
+	if err := os.WriteFile(file, bytes.Replace(view.Document, []byte("Named units"), []byte("Me"), 1),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
-	sh.run(0, "flag save one-touch-open "+file+" --because 'a better name' --yes").says("!rule \"Named units\" renamed \"Me\"")
+	sh.run(0, "flag save one-touch-open "+file+" --because 'a better name' --yes").says("!rule \"Named units\" " +
+		"renamed \"Me\"")
 	sh.run(0, "flag remove-rule one-touch-open Me --because done --yes").says("!rule \"Me\" removed")
 
 	sh.run(0, "segment make staff --when {\"test\":\"present\",\"attribute\":\"badge\"} --because new")
-	sh.run(0, "segment save staff --when {\"test\":\"absent\",\"attribute\":\"badge\"} --because turned --yes").says("!condition badge is present → badge is absent")
+	sh.run(0, "segment save staff --when {\"test\":\"absent\",\"attribute\":\"badge\"} --because turned --yes").says(
+		"!condition badge is present → badge is absent")
 	sh.run(0, "segment list").says("staff", "badge is absent")
 
 	sh.run(0, "stop one-touch-open --because 'doors jam'").says("!stopped in night")
@@ -236,20 +245,25 @@ func TestCommandLineTargeting(t *testing.T) {
 	t.Setenv("GREENLEVER_URL", "")
 	t.Setenv("GREENLEVER_TOKEN", "")
 
-	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !present(badge)'`).says("firmware is version ≥ 4.2.0 and badge is not present")
+	sh.run(0, `condition 'version(firmware) >= version("4.2.0") && !present(badge)'`).says("firmware is version ≥ " +
+		"4.2.0 and badge is not present")
 	sh.run(7, `condition 'firmware >= "4"'`).says("!line 1, column 10: strings have no order")
 	sh.run(0, "condition help").says("inSegment(", "weekly(")
 
 	// Trying shows and changes nothing.
-	sh.run(0, "flag share night-batching on=30% --rule 'First sites' --try").says("night-batching: moves", "from off to on, such as recipient-", "of 60 different site.id get on", "!share of `on` 8 % → 30 %")
+	sh.run(0, "flag share night-batching on=30% --rule 'First sites' --try").says("night-batching: moves",
+		"from off to on, such as recipient-", "of 60 different site.id get on", "!share of `on` 8 % → 30 %")
 	if v := s.Get(t, "production", "night-batching"); v.Version != 2 {
 		t.Errorf("trying saved version %d", v.Version)
 	}
 	sh.run(2, "flag make x --gone-by stays --because y --try").says("!cannot be tried, only done")
 	sh.run(0, "stop night-batching --try").says("night-batching: moves")
-	sh.run(0, "flag rule night-batching --name Old --when 'version(firmware) < version(\"4.2.0\")' --gets off --place 1 --because 'old lockers' --yes").says("!night-batching: moves", "firmware is version < 4.2.0: all get `off`")
+	sh.run(0, "flag rule night-batching --name Old --when 'version(firmware) < version(\"4.2.0\")' --gets off "+
+		"--place 1 --because 'old lockers' --yes").says("!night-batching: moves",
+		"firmware is version < 4.2.0: all get `off`")
 	sh.run(2, "flag rule night-batching --name New --because x --yes").says("!which with --gets")
-	sh.run(0, "flag order night-batching 'First sites' Old --because order --yes").says("!rules now in the order \"First sites\", \"Old\"")
+	sh.run(0, "flag order night-batching 'First sites' Old --because order --yes").says("!rules now in the order " +
+		"\"First sites\", \"Old\"")
 	sh.run(4, "flag order night-batching Nothing --because order --yes").says("!no rule \"Nothing\"")
 	salt := s.Get(t, "production", "night-batching").Document.Rules[0].Gives.Shares.Salt
 	sh.run(0, "flag draw-anew night-batching --rule 'First sites' --because fair --yes").says("!shares drawn anew")
@@ -257,7 +271,8 @@ func TestCommandLineTargeting(t *testing.T) {
 		t.Error("the salt stayed")
 	}
 	sh.run(0, "flag show night-batching").says(`version(firmware) < version("4.2.0")`)
-	sh.run(0, "flag snippet night-batching --for Go").says(`flags.Bool(ctx, "night-batching", unit, false)`, `greenlever.String("site.id", siteID)`)
+	sh.run(0, "flag snippet night-batching --for Go").says(`flags.Bool(ctx, "night-batching", unit, false)`,
+		`greenlever.String("site.id", siteID)`)
 
 	// Everybody at once takes the number.
 	s.Flag(t, "one-touch-open")
@@ -270,7 +285,8 @@ func TestCommandLineTargeting(t *testing.T) {
 	sh.run(0, "attribute declare firmware --type version --loose").says("!is declared as version")
 	sh.run(0, "attribute declare firmware --type version --description again")
 	sh.run(7, "attribute declare firmware --type number --loose").says("!only versions can be loose")
-	sh.run(7, "flag rule night-batching --name Wrong --when 'firmware > 4' --gets on --because x --yes").says("!firmware is declared as a version")
+	sh.run(7, "flag rule night-batching --name Wrong --when 'firmware > 4' --gets on --because x --yes").says(
+		"!firmware is declared as a version")
 	sh.run(0, "attribute remove firmware")
 	sh.run(4, "attribute remove firmware")
 
@@ -282,7 +298,8 @@ func TestCommandLineTargeting(t *testing.T) {
 	s.Flag(t, "door-retries")
 	s.Edit(t, "production", "door-retries", func(d *flag.Document) { // half of the recipients, whatever the salt
 		d.Lever = flag.On
-		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"}, Parts: []flag.Part{{Variant: "on", Share: 500_000}, {Variant: "off", Share: 500_000}}}}
+		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"},
+			Parts: []flag.Part{{Variant: "on", Share: 500_000}, {Variant: "off", Share: 500_000}}}}
 	})
 	sh.run(0, "roster").says("t-1", "1 of 1 get on; 1 would be usual", "0 to 1 would be usual")
 	sh.run(0, "why night-batching t-1 --against recipient-12").says("of the test unit", "against recipient-12")
@@ -291,7 +308,8 @@ func TestCommandLineTargeting(t *testing.T) {
 	sh.run(0, "see-as night-batching=on --minutes 5").says("Greenlever-See-As: ey")
 	sh.run(7, "see-as night-batching=blue").says("!is no variant of this flag")
 
-	sh.run(0, "flag rule night-batching --name Everybody --gets off --place 1 --because x --yes").says("!careful:", "!is never reached")
+	sh.run(0, "flag rule night-batching --name Everybody --gets off --place 1 --because x --yes").says("!careful:",
+		"!is never reached")
 	sh.run(0, "check night-batching").says("[shadowed]")
 	sh.run(2, "check mute night-batching shadowed").says("!say why with --because")
 	sh.run(0, "check mute night-batching shadowed --because 'for now'")
@@ -305,7 +323,8 @@ func TestCommandLineTargeting(t *testing.T) {
 	}
 	sh.run(0, "segment make pilot --title Pilot --when 'present(badge)' --because new")
 	sh.run(0, "segment load pilot "+file+" --try")
-	sh.run(0, "segment load pilot "+file+" --because wave --yes").says("!listed in: + \"recipient-1\", + \"recipient-2\"")
+	sh.run(0, "segment load pilot "+file+" --because wave --yes").says("!listed in: + \"recipient-1\", + " +
+		"\"recipient-2\"")
 	sh.run(0, "segment save pilot --when 'role == \"courier\"' --because x --yes").says("!condition")
 	sh.run(0, "segment units pilot").says("recipient-1\nrecipient-2\n")
 	sh.run(0, "segment list").says("2 listed units, and all where role is \"courier\"")
@@ -315,7 +334,8 @@ func TestCommandLineTargeting(t *testing.T) {
 // A mistyped word is met with what it is like, and never with what stops something for everybody.
 func TestMistypedWords(t *testing.T) {
 	sh := &shell{t: t}
-	for word, like := range map[string]string{"boad": "board", "lft": "lift", "hisory": "history", "stp": "", "sto": "", "stpo": "", "stoop": ""} {
+	for word, like := range map[string]string{"boad": "board", "lft": "lift", "hisory": "history", "stp": "",
+		"sto": "", "stpo": "", "stoop": ""} {
 		sh.run(2, word).says("!unknown command")
 		if like != "" {
 			sh.says("!Did you mean " + like + "?")
@@ -392,11 +412,13 @@ func TestSharesOfARuleThatIsMeant(t *testing.T) {
 	tried := sh.run(0, `flag share night-batching on=50% --name Staff --when 'present(badge)' --place 1 --try`)
 	trial := tried.err + tried.out
 	done := sh.run(0, `flag share night-batching on=50% --name Staff --when 'present(badge)' --place 1`)
-	if !strings.HasPrefix(done.err, trial) || !strings.Contains(trial, `rule "Staff" added at place 1: where badge is present: 50 % of units get`) {
+	if !strings.HasPrefix(done.err, trial) || !strings.Contains(trial,
+		`rule "Staff" added at place 1: where badge is present: 50 % of units get`) {
 		t.Errorf("tried:\n%s\ndone:\n%s", trial, done.err)
 	}
 	d := s.Get(t, "production", "night-batching").Document
-	if len(d.Rules) != 2 || d.Rules[0].Name != "Staff" || d.Rules[1].Gives.Shares.Parts[0].Share != 80_000 || d.Rules[1].When != nil {
+	if len(d.Rules) != 2 || d.Rules[0].Name != "Staff" || d.Rules[1].Gives.Shares.Parts[0].Share != 80_000 ||
+		d.Rules[1].When != nil {
 		t.Errorf("%+v", d.Rules)
 	}
 	sh.run(2, "flag share night-batching on=30%").says("!several rules have shares", "!Staff, Shares")

@@ -38,7 +38,8 @@ func window(t *testing.T, s *gltest.Service, width, height int) *browse.Window {
 
 // signIn signs in as the keeper at an address.
 func signIn(w *browse.Window, url string) *browse.Window {
-	return w.Go(url+"/sign-in").Fill("E-mail", gltest.KeeperEmail).Fill("Password", gltest.Password).Click("Sign in").See("Board")
+	return w.Go(url+"/sign-in").Fill("E-mail", gltest.KeeperEmail).Fill("Password",
+		gltest.Password).Click("Sign in").See("Board")
 }
 
 func good(t *testing.T, w *browse.Window) {
@@ -61,15 +62,19 @@ func TestConsoleFirstSteps(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer w.Close()
-	w.Go(s.URL()+"/set-up?code="+s.SetUpCode).See("Make the first account").Fill("Name", "Ida Holm").Fill("E-mail", gltest.KeeperEmail).Fill("Password", "short")
-	w.Click("Make the account").See("must be 10 to 200 bytes").Fill("Password", gltest.Password).Click("Make the account")
+	w.Go(s.URL()+"/set-up?code="+s.SetUpCode).See("Make the first account").Fill("Name", "Ida Holm").Fill("E-mail",
+		gltest.KeeperEmail).Fill("Password", "short")
+	w.Click("Make the account").See("must be 10 to 200 bytes").Fill("Password",
+		gltest.Password).Click("Make the account")
 	w.See("New project").Fill("Title", "Pinecrest Lockers").Fill("Key", "pinecrest").Click("Make the project")
 	w.See("New environment").Fill("New environment", "development").Click("Make it").See("development is made")
 	good(t, w)
-	if keys := w.Text("secrets"); !strings.Contains(keys, "GREENLEVER_KEY=gls_") || !strings.Contains(keys, "GREENLEVER_URL="+s.URL()) {
+	if keys := w.Text("secrets"); !strings.Contains(keys, "GREENLEVER_KEY=gls_") || !strings.Contains(keys,
+		"GREENLEVER_URL="+s.URL()) {
 		t.Errorf("the lines to copy: %q", keys)
 	}
-	w.Click("Board").See("There is no flag yet").Click("New flag").Fill("Title", "One-touch open").Click("Make the flag")
+	w.Click("Board").See("There is no flag yet").Click("New flag").Fill("Title",
+		"One-touch open").Click("Make the flag")
 	w.See("Off: all get off.").Click("on").See("lever off → on").Click("Save in development").Gone("This edit changes")
 	good(t, w)
 	if said := w.Text("sentence"); said != "development: All get off." {
@@ -93,7 +98,8 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 	c := open(t, s, "night")
 
 	w.Click("on").See("lever off → on")
-	w.Click("Add a rule").Fill("name of the rule", "First sites").Choose("what it gives", "shares").Fill("by which attribute", "site.id").Fill("share of on in percent", "8")
+	w.Click("Add a rule").Fill("name of the rule", "First sites").Choose("what it gives",
+		"shares").Fill("by which attribute", "site.id").Fill("share of on in percent", "8")
 	w.See("rule First sites added at place 1: 8 % of units by site.id get on")
 	w.Fill("key of a unit to name", "recipient-17").Click("gets on").See(`nit "recipient-17" gets on`)
 	w.Fill("reason", "first sites").Click("Save in night").Gone("This edit changes")
@@ -106,7 +112,8 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 	good(t, second)
 	v := s.Get(t, "night", "night-batching")
 	until(t, c, "the edit", at(v.Revision))
-	if len(v.Document.Rules) != 2 || v.Document.Rules[0].Name != "Just me" || v.Document.Rules[1].Gives.Shares.By[0] != "site.id" {
+	if len(v.Document.Rules) != 2 || v.Document.Rules[0].Name != "Just me" ||
+		v.Document.Rules[1].Gives.Shares.By[0] != "site.id" {
 		t.Errorf("saved: %+v", v.Document.Rules)
 	}
 
@@ -116,7 +123,8 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 	w.Fill("why lift", "calm again").Click("Lift").See("None.")
 	second.See(want)
 	good(t, second)
-	w.Click("History").See("flag.lifted").See("because calm again").See("because first sites").Click("Verify the chains").See("sound:")
+	w.Click("History").See("flag.lifted").See("because calm again").See("because first sites").Click(
+		"Verify the chains").See("sound:")
 	w.Choose("flag", "night-batching").Choose("environment", "night").See("flag.made")
 	good(t, w)
 }
@@ -127,14 +135,23 @@ func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	s.Flag(t, "handover-photo")
 	w := window(t, s, 1280, 900)
-	w.Click("Settings").See("does not ask first").Click("access keys and asking").Click("Let staging ask first").See("Let staging no longer ask first")
-	w.Fill("why change staging", "a mistake").Click("Let staging no longer ask first").See("Let staging ask first").Click("close")
-	w.Click("Population").Click("New segment").Fill("Key of the segment", "staff").Click("Add a comparison").Fill("attribute", "badge").Choose("comparison", "is present").Fill("Units listed in", "recipient-1\nrecipient-2").Click("Make the segment")
-	w.See("2 listed units, and all where badge is present").See("not used").Click("edit segment staff").Choose("comparison", "is absent").See("No flag uses it yet").Click("Save in production").See("2 listed units, and all where badge is absent")
+	w.Click("Settings").See("does not ask first").Click("access keys and asking").Click("Let staging ask first").See(
+		"Let staging no longer ask first")
+	w.Fill("why change staging", "a mistake").Click("Let staging no longer ask first").See(
+		"Let staging ask first").Click("close")
+	w.Click("Population").Click("New segment").Fill("Key of the segment", "staff").Click("Add a comparison").Fill(
+		"attribute", "badge").Choose("comparison", "is present").Fill("Units listed in",
+		"recipient-1\nrecipient-2").Click("Make the segment")
+	w.See("2 listed units, and all where badge is present").See("not used").Click("edit segment staff").Choose(
+		"comparison", "is absent").See("No flag uses it yet").Click("Save in production").See("2 listed units, and " +
+		"all where badge is absent")
 	good(t, w)
-	w.Go(s.URL()+"/p/pinecrest/production/flags/handover-photo").Click("values and needs").Choose("a flag that it needs", "one-touch-open").Click("to give on").See("needs one-touch-open to give on")
-	w.Choose("resting variant", "on").See("resting off → on").Fill("value of on", "\"text\"").See("must be true or false").Fill("value of on", "true")
-	w.Click("Add a rule").Click("Add a segment").See("all in segment staff get off").Click("Save in production").Gone("This edit changes")
+	w.Go(s.URL()+"/p/pinecrest/production/flags/handover-photo").Click("values and needs").Choose(
+		"a flag that it needs", "one-touch-open").Click("to give on").See("needs one-touch-open to give on")
+	w.Choose("resting variant", "on").See("resting off → on").Fill("value of on",
+		"\"text\"").See("must be true or false").Fill("value of on", "true")
+	w.Click("Add a rule").Click("Add a segment").See("all in segment staff get off").Click("Save in production").Gone(
+		"This edit changes")
 	good(t, w)
 	d := s.Get(t, "production", "handover-photo").Document
 	if d.Resting != "on" || len(d.Needs) != 1 || d.Rules[0].When.Segment != "staff" {
@@ -164,7 +181,8 @@ func TestConsoleLateAnswers(t *testing.T) {
 	t.Cleanup(slow.Close)
 	t.Cleanup(func() { close(let) })
 	w := window(t, s, 1280, 900)
-	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys and asking").Fill("why change staging", "first").Click("Let staging ask first")
+	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys and asking").Fill(
+		"why change staging", "first").Click("Let staging ask first")
 	good(t, w)
 	<-held
 	w.See("Let staging no longer ask first") // by the stream, before its answer
@@ -196,17 +214,21 @@ func TestConsoleStaleEdit(t *testing.T) {
 	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("Off:").Click("on").See("lever off → on")
 	good(t, w)
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
-		d.Rules = []flag.Rule{{Name: "Theirs", When: &condition.Node{Test: "present", Attribute: "badge"}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Theirs", When: &condition.Node{Test: "present", Attribute: "badge"},
+			Gives: flag.Gives{Variant: "on"}}}
 	})
-	w.See("Somebody changed this flag meanwhile").See("As it stands now (version 2)").See("Theirs: where badge is present: all get on").See(`"lever": "on"`)
-	w.Click("Put my edit on top of it").See("rule Theirs removed").Click("Save in production").Gone("This edit changes")
+	w.See("Somebody changed this flag meanwhile").See("As it stands now (version 2)").See("Theirs: where badge is " +
+		"present: all get on").See(`"lever": "on"`)
+	w.Click("Put my edit on top of it").See("rule Theirs removed").Click("Save in production").Gone(
+		"This edit changes")
 	good(t, w)
 	if v := s.Get(t, "production", "night-batching"); v.Version != 3 || v.Document.Lever != flag.On {
 		t.Errorf("%+v", v)
 	}
 	w.Click("off").See("lever on → off")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.End = flag.Gives{Variant: "on"} })
-	w.See("Somebody changed").Click("Take what stands, drop my edit").Gone("This edit changes").See("production: All get on.")
+	w.See("Somebody changed").Click("Take what stands, drop my edit").Gone("This edit changes").See(
+		"production: All get on.")
 	good(t, w)
 }
 
@@ -215,10 +237,12 @@ func TestConsoleWhy(t *testing.T) {
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Crews", When: &condition.Node{Test: "number.at-least", Attribute: "crew_size", Numbers: []float64{2}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Crews", When: &condition.Node{Test: "number.at-least", Attribute: "crew_size",
+			Numbers: []float64{2}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	w := window(t, s, 1280, 900)
-	w.Click("Why").See("its targeting key").Fill("Unit", "site-1").Fill("Attributes", `crew_size = "3"`).Click("Ask why")
+	w.Click("Why").See("its targeting key").Fill("Unit", "site-1").Fill("Attributes",
+		`crew_size = "3"`).Click("Ask why")
 	w.See("no rule gave the unit anything").See("crew_size is a string, the comparison takes a number")
 	w.Fill("Attributes", "crew_size = 3").Click("Ask why").See("rule Crews takes the unit").See("decides")
 	good(t, w)
@@ -250,7 +274,8 @@ func TestConsoleOnAPhone(t *testing.T) {
 		return !c.Bool(context.Background(), "weather-holds", greenlever.Unit("x"), true)
 	})
 	good(t, w)
-	for _, path := range []string{"/p/pinecrest/production/flags/one-touch-open", "/p/pinecrest/production/why", "/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account"} {
+	for _, path := range []string{"/p/pinecrest/production/flags/one-touch-open", "/p/pinecrest/production/why",
+		"/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account"} {
 		w.Go(s.URL() + path).See("Ida Holm")
 		narrow(path)
 	}
@@ -270,11 +295,13 @@ func TestConsoleErrors(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer guest.Close()
-	guest.Go(s.URL()+"/p/pinecrest").See("Password").Fill("E-mail", gltest.KeeperEmail).Fill("Password", "wrong password").Click("Sign in").See("the e-mail address or the password is wrong")
+	guest.Go(s.URL()+"/p/pinecrest").See("Password").Fill("E-mail", gltest.KeeperEmail).Fill("Password",
+		"wrong password").Click("Sign in").See("the e-mail address or the password is wrong")
 	good(t, guest)
 	w := window(t, s, 1280, 800)
 	w.Go(s.URL() + "/p/pinecrest/production/flags/nowhere").See("there is no flag nowhere in this project")
-	w.Go(s.URL()+"/p/pinecrest/new-flag").Fill("Title", "Night batching").Click("Make the flag").See("never used again")
+	w.Go(s.URL()+"/p/pinecrest/new-flag").Fill("Title", "Night batching").Click("Make the flag").See(
+		"never used again")
 	good(t, w)
 	// The palette goes anywhere by typing.
 	w.Eval(`(() => { window.dispatchEvent(new KeyboardEvent("keydown", { key: "k", ctrlKey: true })); return "" })()`)
@@ -294,7 +321,8 @@ func TestSecondServiceServesTheConsole(t *testing.T) {
 		}
 		page, _ := io.ReadAll(res.Body)
 		res.Body.Close()
-		if !strings.Contains(string(page), "<title>Green Lever</title>") || !strings.Contains(res.Header.Get("Content-Security-Policy"), "default-src 'self'") {
+		if !strings.Contains(string(page), "<title>Green Lever</title>") ||
+			!strings.Contains(res.Header.Get("Content-Security-Policy"), "default-src 'self'") {
 			t.Errorf("%s: %.200s", u, page)
 		}
 		c.Do(t, "GET", "/healthz", nil, 200, nil)
@@ -304,33 +332,45 @@ func TestSecondServiceServesTheConsole(t *testing.T) {
 // Every edit shows what it moves while it is being made; who is on a branch can be asked.
 func TestConsoleShowsTheShift(t *testing.T) {
 	s, c := populated(t, 600)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present", "attribute": "badge"}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
+		"attribute": "badge"}}, 201, nil)
 	w := window(t, s, 1280, 900)
-	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("600 units come in").See("asked for by code since")
+	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("600 units come in").See(
+		"asked for by code since")
 	w.Click("who?").See("Of the recently seen units").See("recipient-")
 	good(t, w)
 	if who := w.Text("who"); !strings.Contains(who, "site-") {
 		t.Errorf("who: %q", who)
 	}
-	w.Go(s.URL()+"/p/pinecrest/production/flags/night-batching").See("600 units come in").Click("edit First sites").Fill("share of on in percent", "30").See("share of on 8 % → 30 %").See("night-batching: moves").See("of 60 values of site.id")
+	w.Go(s.URL()+"/p/pinecrest/production/flags/night-batching").See("600 units come in").Click(
+		"edit First sites").Fill("share of on in percent", "30").See("share of on 8 % → 30 %").See(
+		"night-batching: moves").See("of 60 values of site.id")
 	if said := w.Text("preview"); !strings.Contains(said, "off → ") && !strings.Contains(said, "of 600 units") {
 		t.Errorf("preview: %q", said)
 	}
 	// The text follows the blocks, and the blocks the text.
-	w.Click("Add a comparison").Fill("attribute", "site.region").Fill("value", "north").See(`where site.region is "north": 30 % of units by site.id get`)
-	w.Fill("condition as text", `site.region == "north" && version(firmware) >= version("4.2.0")`).See("firmware is version ≥ 4.2.0").See("all hold")
+	w.Click("Add a comparison").Fill("attribute", "site.region").Fill("value",
+		"north").See(`where site.region is "north": 30 % of units by site.id get`)
+	w.Fill("condition as text", `site.region == "north" && version(firmware) >= version("4.2.0")`).See("firmware is " +
+		"version ≥ 4.2.0").See("all hold")
 	w.Fill("condition as text", `site.region = "north"`).See("line 1, column 13: write == to compare")
 	w.Click("Undo").Click("Undo").See("night-batching: moves")
-	w.Fill("condition as text", `inSegment("staff")`).See("rule First sites").See("is absent").See("staff: all where badge is present")
+	w.Fill("condition as text", `inSegment("staff")`).See("rule First sites").See("is absent").See(
+		"staff: all where badge is present")
 	good(t, w)
 	w.Click("Drop the edit").Gone("This edit changes")
 	// Taking all rules off, and taking that back.
-	w.Fill("key of a unit to name", "recipient-17").Click("gets on").See("2. First sites").Click("Take all rules off").See("rule First sites removed").Click("Undo").See("2. First sites").Click("Park all rules").See("First sites (parked)").Click("Drop the edit").Gone("This edit changes")
+	w.Fill("key of a unit to name", "recipient-17").Click("gets on").See("2. First sites").Click(
+		"Take all rules off").See("rule First sites removed").Click("Undo").See("2. First sites").Click(
+		"Park all rules").See("First sites (parked)").Click("Drop the edit").Gone("This edit changes")
 	good(t, w)
 	// A variant is added from inside a rule.
-	w.Click("new variant").Fill("name of the variant", "also-on").Fill("value of the variant", "true").Click("Add the variant").Choose("what it gives", "also-on").See("8 % of units by site.id get on → all get also-on").Click("Save in production").Gone("This edit changes")
+	w.Click("new variant").Fill("name of the variant", "also-on").Fill("value of the variant",
+		"true").Click("Add the variant").Choose("what it gives", "also-on").See("8 % of units by site.id get on → " +
+		"all get also-on").Click("Save in production").Gone("This edit changes")
 	good(t, w)
-	if d := s.Get(t, "production", "night-batching").Document; d.Rules[0].Gives.Variant != "also-on" || string(d.Variants["also-on"]) != "true" {
+	if d := s.Get(t, "production", "night-batching").Document; d.Rules[0].Gives.Variant != "also-on" ||
+		string(d.Variants["also-on"]) != "true" {
 		t.Errorf("%+v", d)
 	}
 	// A comparison of another type than arrives is refused, with the mend.
@@ -352,8 +392,11 @@ func TestConsoleSweep(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
 	w := window(t, s, 1280, 900)
-	w.Go(s.URL()+"/p/pinecrest/production/flags/one-touch-open").See("80 units come in").Click("on").Click("edit the end").Choose("what it gives", "on").See("This takes all of about 80 units")
-	w.Fill("reason", "to everybody").Fill("number of units", "8").Click("Save in production").See("this moves about 80 units").Fill("number of units", "80").Click("Save in production").Gone("This edit changes")
+	w.Go(s.URL()+"/p/pinecrest/production/flags/one-touch-open").See("80 units come in").Click("on").Click(
+		"edit the end").Choose("what it gives", "on").See("This takes all of about 80 units")
+	w.Fill("reason", "to everybody").Fill("number of units",
+		"8").Click("Save in production").See("this moves about 80 units").Fill("number of units",
+		"80").Click("Save in production").Gone("This edit changes")
 	good(t, w)
 	if d := s.Get(t, "production", "one-touch-open").Document; d.Lever != flag.On {
 		t.Errorf("%+v", d)
@@ -364,17 +407,24 @@ func TestConsoleSweep(t *testing.T) {
 func TestConsolePopulation(t *testing.T) {
 	s, _ := populated(t, 60)
 	w := window(t, s, 1280, 900)
-	w.Click("Population").See("units 60").See("site.id 60").Click("Attributes").See("is sent, but not declared").See("personal, its domain leaves")
-	w.Click("declare site.region").Choose("type of the attribute", "string").Fill("What it says", "one of three").Click("Declare it").See("one of three")
+	w.Click("Population").See("units 60").See("site.id 60").Click("Attributes").See("is sent, but not declared").See(
+		"personal, its domain leaves")
+	w.Click("declare site.region").Choose("type of the attribute", "string").Fill("What it says",
+		"one of three").Click("Declare it").See("one of three")
 	good(t, w)
-	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("What it gets in production").See("Attributes as they were seen").Fill("name of the test unit", "My phone").Click("Keep it").See("It is on the roster as a test unit")
+	w.Click("Units").See("recipient-1").Fill("unit",
+		"recipient-31").Click("Look").See("What it gets in production").See("Attributes as they were seen").Fill(
+		"name of the test unit", "My phone").Click("Keep it").See("It is on the roster as a test unit")
 	good(t, w)
-	w.Click("Roster").See("My phone").See("would be usual").Fill("Key of the test unit", "t-2").Fill("Its attributes", "site.id = site-3\ncrew_size = 4").Fill("What it should get", "night-batching = on").Click("Save the test unit").See("t-2")
+	w.Click("Roster").See("My phone").See("would be usual").Fill("Key of the test unit", "t-2").Fill("Its attributes",
+		"site.id = site-3\ncrew_size = 4").Fill("What it should get",
+		"night-batching = on").Click("Save the test unit").See("t-2")
 	if said := w.Text("roster"); !strings.Contains(said, "as expected") && !strings.Contains(said, "expected on") {
 		t.Errorf("roster: %q", said)
 	}
 	good(t, w)
-	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("Name it in").Click("go and name it").See("Track").Click("gets on").See(`nit "recipient-31" gets`).Click("Drop the edit")
+	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("Name it in").Click(
+		"go and name it").See("Track").Click("gets on").See(`nit "recipient-31" gets`).Click("Drop the edit")
 	w.Click("show").See("Go").Choose("language of the snippet", "OpenFeature")
 	if code := w.Text("snippet"); !strings.Contains(code, `client.getBooleanValue("night-batching", false`) {
 		t.Errorf("snippet: %q", code)
@@ -385,10 +435,14 @@ func TestConsolePopulation(t *testing.T) {
 	}
 	good(t, w)
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
-		d.Rules = append(d.Rules, flag.Rule{Name: "All", Gives: flag.Gives{Variant: "off"}}, flag.Rule{Name: "Later", When: &condition.Node{Test: "clock.before", Text: []string{"2026-01-01T00:00:00Z"}}, Gives: flag.Gives{Variant: "on"}})
+		d.Rules = append(d.Rules, flag.Rule{Name: "All", Gives: flag.Gives{Variant: "off"}},
+			flag.Rule{Name: "Later", When: &condition.Node{Test: "clock.before",
+				Text: []string{"2026-01-01T00:00:00Z"}}, Gives: flag.Gives{Variant: "on"}})
 	})
-	w.See("To look at").See("is over since").Click("mute").Fill("why mute it", "kept as a reminder").Click("Mute").See("Muted: kept as a reminder")
+	w.See("To look at").See("is over since").Click("mute").Fill("why mute it", "kept as a reminder").Click("Mute").See(
+		"Muted: kept as a reminder")
 	good(t, w)
-	w.Click("Board").See("to look at").Click("Why").Fill("Unit", "recipient-1").Fill("Against another unit", "recipient-2").Click("Ask why").See("Against recipient-2").See("attributes as they were seen")
+	w.Click("Board").See("to look at").Click("Why").Fill("Unit", "recipient-1").Fill("Against another unit",
+		"recipient-2").Click("Ask why").See("Against recipient-2").See("attributes as they were seen")
 	good(t, w)
 }

@@ -25,7 +25,8 @@ func runDemo(t *testing.T, dir, listen string) (d *sim.Demo, stop func() error) 
 	ctx, cancel := context.WithCancel(context.Background())
 	ready, ended := make(chan *sim.Demo, 1), make(chan error, 1)
 	go func() {
-		ended <- sim.Run(ctx, sim.Config{Dir: dir, Listen: listen, Out: io.Discard, Ready: func(d *sim.Demo) { ready <- d }})
+		ended <- sim.Run(ctx, sim.Config{Dir: dir, Listen: listen, Out: io.Discard,
+			Ready: func(d *sim.Demo) { ready <- d }})
 	}()
 	t.Cleanup(cancel)
 	select {
@@ -61,15 +62,18 @@ func TestDemoAndExample(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"GREENLEVER_URL=" + d.URL, "GREENLEVER_KEY=gls_", "GREENLEVER_BROWSER_KEY=glb_", "GREENLEVER_TOKEN=glt_"} {
+	for _, name := range []string{"GREENLEVER_URL=" + d.URL, "GREENLEVER_KEY=gls_", "GREENLEVER_BROWSER_KEY=glb_",
+		"GREENLEVER_TOKEN=glt_"} {
 		if !strings.Contains(string(env), name) {
 			t.Errorf("keys.env has no %s:\n%s", name, env)
 		}
 	}
-	if _, err := localdb.Start(context.Background(), filepath.Join(dir, "mariadb")); err == nil || !strings.Contains(err.Error(), "in use") {
+	if _, err := localdb.Start(context.Background(), filepath.Join(dir, "mariadb")); err == nil ||
+		!strings.Contains(err.Error(), "in use") {
 		t.Errorf("a second server on the same data: %v", err)
 	}
-	if err := sim.Run(context.Background(), sim.Config{Dir: t.TempDir(), Listen: address, Out: io.Discard}); err == nil || !strings.Contains(err.Error(), "choose another address") {
+	if err := sim.Run(context.Background(), sim.Config{Dir: t.TempDir(), Listen: address,
+		Out: io.Discard}); err == nil || !strings.Contains(err.Error(), "choose another address") {
 		t.Errorf("a taken port: %v", err)
 	}
 
@@ -103,20 +107,26 @@ func TestDemoAndExample(t *testing.T) {
 	}
 	const opens = "The door opens"
 	ask, end := run("GREENLEVER_URL="+d.URL, "GREENLEVER_KEY="+d.Keys["production"])
-	gltest.Eventually(t, "the example follows", func() bool { return strings.HasPrefix(ask("/state"), "deciding from service") })
-	if !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) || strings.HasPrefix(ask("/door?recipient=recipient-18&site=x"), opens) {
+	gltest.Eventually(t, "the example follows", func() bool {
+		return strings.HasPrefix(ask("/state"), "deciding from service")
+	})
+	if !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) ||
+		strings.HasPrefix(ask("/door?recipient=recipient-18&site=x"), opens) {
 		t.Error("the example decides otherwise")
 	}
 	if err := stop(); err != nil {
 		t.Fatal(err)
 	}
-	gltest.Eventually(t, "the example sees that the service is gone", func() bool { return strings.Contains(ask("/state"), "connected false") })
+	gltest.Eventually(t, "the example sees that the service is gone", func() bool {
+		return strings.Contains(ask("/state"), "connected false")
+	})
 	if !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) {
 		t.Error("without the service the example decides otherwise")
 	}
 	end()
 	ask, end = run("GREENLEVER_URL="+d.URL, "GREENLEVER_KEY="+d.Keys["production"])
-	if !strings.HasPrefix(ask("/state"), "deciding from disk") || !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) {
+	if !strings.HasPrefix(ask("/state"), "deciding from disk") ||
+		!strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) {
 		t.Errorf("restarted without the service: %s", ask("/state"))
 	}
 	// The demo comes back with its data, and the example finds it by itself.
@@ -124,7 +134,9 @@ func TestDemoAndExample(t *testing.T) {
 	if again.Keys["production"] != d.Keys["production"] {
 		t.Error("the second start made other keys")
 	}
-	gltest.Eventually(t, "the example recovers", func() bool { return strings.HasPrefix(ask("/state"), "deciding from service") })
+	gltest.Eventually(t, "the example recovers", func() bool {
+		return strings.HasPrefix(ask("/state"), "deciding from service")
+	})
 	end()
 	if err := stopAgain(); err != nil {
 		t.Fatal(err)
@@ -135,7 +147,8 @@ func TestDemoAndExample(t *testing.T) {
 	}
 	ask, end = run("GREENLEVER_URL=", "GREENLEVER_KEY=", "GREENLEVER_FILE="+alone)
 	defer end()
-	if !strings.HasPrefix(ask("/state"), "deciding from file") || !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) {
+	if !strings.HasPrefix(ask("/state"), "deciding from file") ||
+		!strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) {
 		t.Errorf("from a file alone: %s", ask("/state"))
 	}
 }

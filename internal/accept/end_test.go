@@ -56,11 +56,14 @@ func TestEnvironmentsEnd(t *testing.T) {
 		}
 		return all
 	}
-	if now, then := keys(""), keys("?archived=true"); slices.Contains(now, "trial") || !slices.Equal(then, []string{"trialarchived"}) {
+	if now, then := keys(""), keys("?archived=true"); slices.Contains(now, "trial") || !slices.Equal(then,
+		[]string{"trialarchived"}) {
 		t.Errorf("there are %v, and archived ones %v", now, then)
 	}
 	gltest.Eventually(t, "its key is not taken", func() bool {
-		status, _, _, err := gltest.Caller{URL: s.URL(), Header: http.Header{"Authorization": {"Bearer " + s.Keys["trial"]}}}.Send("GET", "/follow/v1/snapshot", nil)
+		status, _, _, err := gltest.Caller{URL: s.URL(),
+			Header: http.Header{"Authorization": {"Bearer " + s.Keys["trial"]}}}.Send("GET", "/follow/v1/snapshot",
+			nil)
 		return err == nil && status == 401
 	})
 	v := s.Get(t, "trial", "one-touch-open") // it can still be looked at
@@ -82,7 +85,9 @@ func TestEnvironmentsEnd(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 	gltest.Eventually(t, "its key is taken again", func() bool {
-		status, _, _, err := gltest.Caller{URL: s.URL(), Header: http.Header{"Authorization": {"Bearer " + s.Keys["trial"]}}}.Send("GET", "/follow/v1/snapshot", nil)
+		status, _, _, err := gltest.Caller{URL: s.URL(),
+			Header: http.Header{"Authorization": {"Bearer " + s.Keys["trial"]}}}.Send("GET", "/follow/v1/snapshot",
+			nil)
 		return err == nil && status == 200
 	})
 	s.Keeper.Do(t, "POST", at+"/archive?dryRun=true", object{}, 200, nil)
@@ -104,7 +109,8 @@ func TestEnvironmentsEnd(t *testing.T) {
 			done = append(done, e.Action)
 		}
 	}
-	if want := []string{"environment.removed", "environment.archived", "environment.brought-back", "environment.archived"}; !slices.Equal(done, want) {
+	if want := []string{"environment.removed", "environment.archived", "environment.brought-back",
+		"environment.archived"}; !slices.Equal(done, want) {
 		t.Errorf("%v", done)
 	}
 	if r := verify(t, s); !r.Sound() {

@@ -29,7 +29,8 @@ var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 // open starts a client of an environment.
 func open(t testing.TB, s *gltest.Service, env string, change ...func(*greenlever.Options)) *greenlever.Client {
 	t.Helper()
-	o := greenlever.Options{URL: s.URL(), Key: s.Keys[env], Dir: t.TempDir(), Application: "door", Version: "1", Logger: quiet, Wait: gltest.Patience}
+	o := greenlever.Options{URL: s.URL(), Key: s.Keys[env], Dir: t.TempDir(), Application: "door", Version: "1",
+		Logger: quiet, Wait: gltest.Patience}
 	for _, f := range change {
 		f(&o)
 	}
@@ -72,7 +73,8 @@ func TestClientFollows(t *testing.T) {
 	}
 	saved := s.Edit(t, "production", "one-touch-open", turnOn)
 	until(t, c, "the edit", at(saved.Revision))
-	if a := c.Answer(context.Background(), "one-touch-open", unit); a.Variant != "on" || a.Reason != "STATIC" || a.Revision != saved.Revision {
+	if a := c.Answer(context.Background(), "one-touch-open", unit); a.Variant != "on" || a.Reason != "STATIC" ||
+		a.Revision != saved.Revision {
 		t.Errorf("%+v", a)
 	}
 	var stop struct {
@@ -92,7 +94,8 @@ func TestClientFollows(t *testing.T) {
 	if a := c.Answer(context.Background(), "no-such-flag", unit); a.Code != "FLAG_NOT_FOUND" || a.Reason != "ERROR" {
 		t.Errorf("%+v", a)
 	}
-	if c.String(context.Background(), "one-touch-open", unit, "fallback") != "fallback" || c.Number(context.Background(), "no-such-flag", unit, 7) != 7 {
+	if c.String(context.Background(), "one-touch-open", unit, "fallback") != "fallback" ||
+		c.Number(context.Background(), "no-such-flag", unit, 7) != 7 {
 		t.Error("no fallback for another type or an unknown flag")
 	}
 	// The service learns who has the newest revision.
@@ -108,7 +111,8 @@ func TestClientFollows(t *testing.T) {
 		var d struct{ Alive int }
 		s.Keeper.Do(t, "GET", inProd+"/instances", nil, 200, &d)
 		sum := s.Keeper.Uses(t, "production")
-		return d.Alive == 0 && sum["one-touch-open on"] == 2 && sum["one-touch-open off"] == 2 && sum["one-touch-open "] == 1
+		return d.Alive == 0 && sum["one-touch-open on"] == 2 && sum["one-touch-open off"] == 2 &&
+			sum["one-touch-open "] == 1
 	})
 }
 
@@ -125,7 +129,9 @@ func TestClientWithoutService(t *testing.T) {
 	if err := s.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	until(t, c, "that the service is gone", func(st greenlever.State) bool { return !st.Connected && st.LastError != "" })
+	until(t, c, "that the service is gone", func(st greenlever.State) bool {
+		return !st.Connected && st.LastError != ""
+	})
 	if !c.Bool(context.Background(), "one-touch-open", greenlever.Unit("x"), false) {
 		t.Error("without the service the answer changed")
 	}
@@ -147,7 +153,8 @@ func TestClientWithoutService(t *testing.T) {
 	}
 	again.Close()
 	raw, _ := os.ReadFile(files[0])
-	for name, damage := range map[string][]byte{"cut": raw[:len(raw)-9], "altered": bytes.Replace(raw, []byte(`"lever":"on"`), []byte(`"lever":"of"`), 1), "empty": nil} {
+	for name, damage := range map[string][]byte{"cut": raw[:len(raw)-9], "altered": bytes.Replace(raw,
+		[]byte(`"lever":"on"`), []byte(`"lever":"of"`), 1), "empty": nil} {
 		if err := os.WriteFile(files[0], damage, 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -155,7 +162,8 @@ func TestClientWithoutService(t *testing.T) {
 		if st := d.State(); st.Source != greenlever.FromNowhere {
 			t.Errorf("%s: %+v", name, st)
 		}
-		if a := d.Answer(context.Background(), "one-touch-open", greenlever.Unit("x")); a.Code != "PROVIDER_NOT_READY" {
+		if a := d.Answer(context.Background(), "one-touch-open",
+			greenlever.Unit("x")); a.Code != "PROVIDER_NOT_READY" {
 			t.Errorf("%s: %+v", name, a)
 		}
 		d.Close()
@@ -174,7 +182,8 @@ func TestClientFromAFileAlone(t *testing.T) {
 	t.Setenv("GREENLEVER_KEY", "")
 	path := filepath.Join(t.TempDir(), "flags.json")
 	write := func(lever string) {
-		doc := fmt.Sprintf(`{"format":1,"flags":[{"key":"f","type":"boolean","variants":{"on":true,"off":false},"lever":%q,"resting":"off","end":{"variant":"on"}}]}`, lever)
+		doc := fmt.Sprintf(
+			`{"format":1,"flags":[{"key":"f","type":"boolean","variants":{"on":true,"off":false},"lever":%q,"resting":"off","end":{"variant":"on"}}]}`, lever)
 		if err := os.WriteFile(path+".new", []byte(doc), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -192,26 +201,31 @@ func TestClientFromAFileAlone(t *testing.T) {
 		t.Errorf("%+v", c.State())
 	}
 	write("on")
-	gltest.Eventually(t, "the saved file", func() bool { return c.Bool(context.Background(), "f", greenlever.Unit("x"), false) })
+	gltest.Eventually(t, "the saved file", func() bool {
+		return c.Bool(context.Background(), "f", greenlever.Unit("x"), false)
+	})
 	if err := os.WriteFile(path, []byte("{broken"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if !c.Bool(context.Background(), "f", greenlever.Unit("x"), false) {
 		t.Error("a broken file took the ruleset away")
 	}
-	if _, err := greenlever.Open(context.Background(), greenlever.Options{File: path, Logger: quiet}); err == nil || !strings.Contains(err.Error(), path) {
+	if _, err := greenlever.Open(context.Background(), greenlever.Options{File: path, Logger: quiet}); err == nil ||
+		!strings.Contains(err.Error(), path) {
 		t.Errorf("starting from a broken file: %v", err)
 	}
 }
 
 func TestClientConfigurationErrors(t *testing.T) {
 	for name, c := range map[string]struct{ url, key, says string }{
-		"nothing": {"", "", "GREENLEVER_URL"}, "no key": {"http://127.0.0.1:1", "", "GREENLEVER_KEY"}, "no address": {"flags.pinecrest", "gls_x", "flags.pinecrest"},
+		"nothing": {"", "", "GREENLEVER_URL"}, "no key": {"http://127.0.0.1:1", "", "GREENLEVER_KEY"},
+		"no address": {"flags.pinecrest", "gls_x", "flags.pinecrest"},
 	} {
 		t.Setenv("GREENLEVER_URL", c.url)
 		t.Setenv("GREENLEVER_KEY", c.key)
 		t.Setenv("GREENLEVER_FILE", "")
-		if _, err := greenlever.Open(context.Background(), greenlever.Options{}); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := greenlever.Open(context.Background(), greenlever.Options{}); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -284,25 +298,29 @@ func TestChangesAreSmallAndStalledFollowersHarmless(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer stalled.Close()
-	fmt.Fprintf(stalled, "GET /follow/v1/feed HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\n\r\n", s.Keys["production"])
+	fmt.Fprintf(stalled, "GET /follow/v1/feed HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\n\r\n",
+		s.Keys["production"])
 
 	events, _ := feed(t, s.URL(), s.Keys["production"], "")
 	next(t, events, "snapshot")
 	saved := s.Edit(t, "production", "flag-7", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
+		d.Rules = []flag.Rule{{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"},
+			Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
 	})
 	got := next(t, events, "revision")
 	if len(got) >= 1_000 {
 		t.Errorf("one change is %d bytes on the wire: %s", len(got), got)
 	}
 	var e flag.Event
-	if err := json.Unmarshal([]byte(got), &e); err != nil || e.Revision != saved.Revision || e.Format != flag.Format || len(e.Flags) != 1 {
+	if err := json.Unmarshal([]byte(got), &e); err != nil || e.Revision != saved.Revision || e.Format != flag.Format ||
+		len(e.Flags) != 1 {
 		t.Errorf("%+v %v", e, err)
 	}
 	c := open(t, s, "production")
 	for i := range 200 {
-		s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"flag-9"}, "reason": fmt.Sprint(i, strings.Repeat("x", 1000))}, 201, nil)
+		s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"flag-9"},
+			"reason": fmt.Sprint(i, strings.Repeat("x", 1000))}, 201, nil)
 	}
 	until(t, c, "200 changes beside a stalled follower", at(saved.Revision+200))
 }
@@ -330,7 +348,8 @@ func TestFeedResumes(t *testing.T) {
 	old, _ := feed(t, s.URL(), s.Keys["production"], fmt.Sprintf("%d.%d", head.Epoch-5, v.Revision+2))
 	next(t, old, "snapshot")
 	for _, bad := range []string{"x", "1", "1.x", "-1.2"} {
-		c := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"]).With("Last-Event-ID", bad)
+		c := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"]).With("Last-Event-ID",
+			bad)
 		c.Do(t, "GET", "/follow/v1/feed", nil, 400, nil)
 	}
 }
@@ -402,7 +421,9 @@ func TestReports(t *testing.T) {
 	if sum := s.Keeper.Uses(t, "production"); len(sum) != 1 || sum["a on"] != 5 {
 		t.Errorf("%v", sum)
 	}
-	for body, says := range map[string]string{`{"sequence":1}`: "instance", `{"instance":"x","sequence":0}`: "sequence", `{"instance":"x","sequence":1,"counts":[{"count":-1}]}`: "counts", `{"x":1}`: "sequence", `[]`: "no report"} {
+	for body, says := range map[string]string{`{"sequence":1}`: "instance",
+		`{"instance":"x","sequence":0}`: "sequence", `{"instance":"x","sequence":1,"counts":[{"count":-1}]}`: "counts",
+		`{"x":1}`: "sequence", `[]`: "no report"} {
 		status, answer, _, _ := c.Send("POST", "/follow/v1/report", []byte(body))
 		if status != 400 || !strings.Contains(string(answer), says) {
 			t.Errorf("%s: %d %s", body, status, answer)
@@ -471,7 +492,9 @@ func TestRestoredBackup(t *testing.T) {
 		})
 	}
 	s.Keeper.Do(t, "GET", "/readyz?for=changes", nil, 200, nil)
-	s.Edit(t, "production", "a", func(d *flag.Document) { d.Rules = []flag.Rule{{Name: "r", Gives: flag.Gives{Variant: "on"}}} })
+	s.Edit(t, "production", "a", func(d *flag.Document) {
+		d.Rules = []flag.Rule{{Name: "r", Gives: flag.Gives{Variant: "on"}}}
+	})
 }
 
 // An older client lives with what a newer service sends.
@@ -483,7 +506,8 @@ func TestOfNewerServices(t *testing.T) {
 	})
 	mux.HandleFunc("/follow/v1/feed", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
-		io.WriteString(w, ": hello\nevent: snapshot\ndata: {\"epoch\":5,\"revision\":1}\n\nevent: comet\ndata: x\n\nevent: revision\nid: 5.2\ndata: "+revision+"\n\n")
+		io.WriteString(w, ": hello\nevent: snapshot\ndata: {\"epoch\":5,\"revision\":1}\n\nevent: comet\ndata: "+
+			"x\n\nevent: revision\nid: 5.2\ndata: "+revision+"\n\n")
 		http.NewResponseController(w).Flush()
 		<-r.Context().Done()
 	})
@@ -496,7 +520,8 @@ func TestOfNewerServices(t *testing.T) {
 	go srv.Serve(l)
 	defer srv.Close()
 	dir := t.TempDir()
-	c, err := greenlever.Open(context.Background(), greenlever.Options{URL: "http://" + l.Addr().String(), Key: "gls_x", Dir: dir, Logger: quiet})
+	c, err := greenlever.Open(context.Background(), greenlever.Options{URL: "http://" + l.Addr().String(),
+		Key: "gls_x", Dir: dir, Logger: quiet})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -518,7 +543,8 @@ func TestOddNumbers(t *testing.T) {
 	s.Flag(t, "a")
 	saved := s.Edit(t, "production", "a", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "r", When: &condition.Node{Test: "number.more", Attribute: "n", Numbers: []float64{1}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "r", When: &condition.Node{Test: "number.more", Attribute: "n",
+			Numbers: []float64{1}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	c := open(t, s, "production")
 	until(t, c, "the edit", at(saved.Revision))

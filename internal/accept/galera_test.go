@@ -40,7 +40,8 @@ func newCluster(t *testing.T) *cluster {
 	}
 	dir := t.TempDir()
 	for i := range c.nodes {
-		db, err := localdb.Start(context.Background(), filepath.Join(dir, fmt.Sprint("node-", i)), localdb.OverTCP(), localdb.Secret("only for this test"), localdb.With(func() []string { return c.options(i) }))
+		db, err := localdb.Start(context.Background(), filepath.Join(dir, fmt.Sprint("node-", i)), localdb.OverTCP(),
+			localdb.Secret("only for this test"), localdb.With(func() []string { return c.options(i) }))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -57,9 +58,12 @@ func (c *cluster) options(i int) []string {
 		all = append(all, fmt.Sprintf("127.0.0.1:%d", p[0]))
 	}
 	own := c.ports[i]
-	options := []string{"--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--wsrep-on=ON", "--wsrep-provider=" + galeraLibrary, "--wsrep-cluster-name=storm",
-		"--wsrep-cluster-address=gcomm://" + strings.Join(all, ","), fmt.Sprintf("--wsrep-node-address=127.0.0.1:%d", own[0]), fmt.Sprintf("--wsrep-sst-receive-address=127.0.0.1:%d", own[2]),
-		fmt.Sprintf("--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:%d;ist.recv_addr=127.0.0.1:%d;pc.recovery=TRUE;gcache.size=64M", own[0], own[1]), "--wsrep-sst-method=rsync"}
+	options := []string{"--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--wsrep-on=ON",
+		"--wsrep-provider=" + galeraLibrary, "--wsrep-cluster-name=storm",
+		"--wsrep-cluster-address=gcomm://" + strings.Join(all, ","), fmt.Sprintf("--wsrep-node-address=127.0.0.1:%d",
+			own[0]), fmt.Sprintf("--wsrep-sst-receive-address=127.0.0.1:%d", own[2]),
+		fmt.Sprintf(
+			"--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:%d;ist.recv_addr=127.0.0.1:%d;pc.recovery=TRUE;gcache.size=64M", own[0], own[1]), "--wsrep-sst-method=rsync"}
 	if !c.founded {
 		options = append(options, "--wsrep-new-cluster")
 	}
@@ -76,7 +80,8 @@ func (c *cluster) synced(t *testing.T, i int) {
 	defer db.Close()
 	gltest.Eventually(t, fmt.Sprintf("node %d takes part", i), func() bool {
 		var name, state string
-		return db.QueryRow("SHOW STATUS LIKE 'wsrep_local_state_comment'").Scan(&name, &state) == nil && state == "Synced"
+		return db.QueryRow("SHOW STATUS LIKE 'wsrep_local_state_comment'").Scan(&name, &state) == nil &&
+			state == "Synced"
 	})
 }
 

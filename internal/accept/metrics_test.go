@@ -14,13 +14,15 @@ import (
 
 var (
 	described = regexp.MustCompile(`^# (HELP|TYPE|UNIT) ([a-zA-Z_:][a-zA-Z0-9_:]*) (.*)$`)
-	sampled   = regexp.MustCompile(`^([a-zA-Z_:][a-zA-Z0-9_:]*)(?:\{((?:[a-zA-Z_][a-zA-Z0-9_]*="(?:[^"\\\n]|\\["\\n])*",?)*)\})? (\S+)(?: (\d+(?:\.\d+)?))?(?: # \{.*\} \S+(?: \S+)?)?$`)
-	bound     = regexp.MustCompile(`(?:^|,)le="([^"]*)"`)
+	sampled   = regexp.MustCompile(
+		`^([a-zA-Z_:][a-zA-Z0-9_:]*)(?:\{((?:[a-zA-Z_][a-zA-Z0-9_]*="(?:[^"\\\n]|\\["\\n])*",?)*)\})? (\S+)(?: (\d+(?:\.\d+)?))?(?: # \{.*\} \S+(?: \S+)?)?$`)
+	bound = regexp.MustCompile(`(?:^|,)le="([^"]*)"`)
 )
 
 // suffixes are what the samples of a type are called behind the family's name (OpenMetrics 1.0, "Metric
 // types").
-var suffixes = map[string][]string{"counter": {"_total", "_created"}, "gauge": {""}, "histogram": {"_bucket", "_sum", "_count", "_created"}, "summary": {"", "_sum", "_count", "_created"},
+var suffixes = map[string][]string{"counter": {"_total", "_created"}, "gauge": {""}, "histogram": {"_bucket", "_sum",
+	"_count", "_created"}, "summary": {"", "_sum", "_count", "_created"},
 	"info": {"_info"}, "stateset": {""}, "unknown": {""}, "gaugehistogram": {"_bucket", "_gsum", "_gcount"}}
 
 // openMetrics holds a text against OpenMetrics 1.0.
@@ -84,7 +86,8 @@ func openMetrics(text string) (wrong []string) {
 			of := bound.ReplaceAllString(m[2], "")
 			at, err := strconv.ParseFloat(le[1], 64)
 			_, again := last[of]
-			if err != nil || le[1] != "+Inf" && !strings.ContainsAny(le[1], ".e") || v < last[of] || again && at <= lastBound {
+			if err != nil || le[1] != "+Inf" && !strings.ContainsAny(le[1], ".e") || v < last[of] || again &&
+				at <= lastBound {
 				say(n, "the bucket %s does not go on from the one before: %s", le[1], line)
 			}
 			last[of], lastBound = v, at
@@ -103,8 +106,10 @@ func TestMetricsAreOpenMetrics(t *testing.T) {
 	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/a", nil, 200, nil)
 	bearer(o.URL(), s.Keys["production"]).Do(t, "POST", "/ofrep/v1/evaluate/flags/nowhere", nil, 404, nil)
 	for name, admin := range map[string]string{"service": s.AdminURL(), "outpost": o.AdminURL()} {
-		status, raw, header, _ := gltest.Caller{URL: admin}.With("Accept", "application/openmetrics-text; version=1.0.0").Send("GET", "/metrics", nil)
-		if status != 200 || !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text; version=1.0.0; charset=utf-8") {
+		status, raw, header, _ := gltest.Caller{URL: admin}.With("Accept",
+			"application/openmetrics-text; version=1.0.0").Send("GET", "/metrics", nil)
+		if status != 200 || !strings.HasPrefix(header.Get("Content-Type"),
+			"application/openmetrics-text; version=1.0.0; charset=utf-8") {
 			t.Errorf("%s: %d %s", name, status, header.Get("Content-Type"))
 		}
 		for _, w := range openMetrics(string(raw)) {
@@ -127,8 +132,10 @@ func TestMetricsAreOpenMetrics(t *testing.T) {
 		}
 	}
 	for text, says := range map[string]string{
-		"# TYPE a counter\na 1\n# EOF\n": "no sample of counter a", "# TYPE a gauge\na 1\na 2\n# EOF\n": "twice", "# TYPE a gauge\na 1\n": "# EOF", "# TYPE a gauge\na one\n# EOF\n": "no number",
-		"# TYPE a gauge\na 1\n# TYPE b gauge\nb 1\n# TYPE a gauge\n# EOF\n": "begins again", "# TYPE a histogram\na_bucket{le=\"1.0\"} 2\na_bucket{le=\"+Inf\"} 1\n# EOF\n": "does not go on",
+		"# TYPE a counter\na 1\n# EOF\n": "no sample of counter a", "# TYPE a gauge\na 1\na 2\n# EOF\n": "twice",
+		"# TYPE a gauge\na 1\n": "# EOF", "# TYPE a gauge\na one\n# EOF\n": "no number",
+		"# TYPE a gauge\na 1\n# TYPE b gauge\nb 1\n# TYPE a gauge\n# EOF\n":            "begins again",
+		"# TYPE a histogram\na_bucket{le=\"1.0\"} 2\na_bucket{le=\"+Inf\"} 1\n# EOF\n": "does not go on",
 	} {
 		if got := strings.Join(openMetrics(text), "; "); !strings.Contains(got, says) {
 			t.Errorf("%q: %s", text, got)

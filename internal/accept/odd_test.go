@@ -20,13 +20,18 @@ import (
 
 // oddTexts are texts that a reader may take for something else.
 var oddTexts = []string{
-	"", " ", "a", "A", "ß", "ẞ", "SS", "İ", "i̇", "ı", "é", "e\u0301", "日本", "👩‍👧", "\u202eabc", "\ufeff", "\u2028", "nul\x00nul", "tab\ttab", "line\nline", "\r\n", `"quoted"`, `back\slash`,
-	"</script>", "1", "1.0", "01", "-0", "1e3", "true", "null", "NaN", "Infinity", "1.2.3", "1.2.3-rc.1", "v1.2", "10.0.0.1", "10.1.2.3", "::1", "2001:db8::5", "2027-01-01T00:00:00Z", "2027-01-01", "Europe/Berlin",
-	"courier", "Courier", "courier ", "a.b", "@pinecrest.example", "ida.holm@pinecrest.example", "__proto__", "constructor", "%41", "a/b", "ﬁ", strings.Repeat("x", 300),
+	"", " ", "a", "A", "ß", "ẞ", "SS", "İ", "i̇", "ı", "é", "e\u0301", "日本", "👩‍👧", "\u202eabc", "\ufeff", "\u2028",
+	"nul\x00nul", "tab\ttab", "line\nline", "\r\n", `"quoted"`, `back\slash`,
+	"</script>", "1", "1.0", "01", "-0", "1e3", "true", "null", "NaN", "Infinity", "1.2.3", "1.2.3-rc.1", "v1.2",
+	"10.0.0.1", "10.1.2.3", "::1", "2001:db8::5", "2027-01-01T00:00:00Z", "2027-01-01", "Europe/Berlin",
+	"courier", "Courier", "courier ", "a.b", "@pinecrest.example", "ida.holm@pinecrest.example", "__proto__",
+	"constructor", "%41", "a/b", "ﬁ", strings.Repeat("x", 300),
 }
 
 // oddNames are names of attributes.
-var oddNames = []string{"role", "site.id", "site", "id", "crew_size", "", ".", "a.", ".a", "a..b", "Role", "rôle", "日本", "app.version", "app", "version", "address", "since", "tags", "beta", "__proto__", "constructor", "toString", "length", "key", "x-plan", "with space", `quo"te`, `back\slash`, "nul\x00", "👩‍👧"}
+var oddNames = []string{"role", "site.id", "site", "id", "crew_size", "", ".", "a.", ".a", "a..b", "Role", "rôle",
+	"日本", "app.version", "app", "version", "address", "since", "tags", "beta", "__proto__", "constructor", "toString",
+	"length", "key", "x-plan", "with space", `quo"te`, `back\slash`, "nul\x00", "👩‍👧"}
 
 // oddValue is a value of any make.
 func oddValue(r *rand.Rand, depth int) any {
@@ -35,7 +40,8 @@ func oddValue(r *rand.Rand, depth int) any {
 	case k < 8:
 		return text()
 	case k < 12:
-		return []any{0, 1, 2, 3, -1, 0.1, 0.30000000000000004, 1.5, 1e-7, 5e-324, 123456789.125, 4503599627370496.5, 1<<53 - 1, -(1<<53 - 1), 1e15, 100, 1e2}[r.IntN(17)]
+		return []any{0, 1, 2, 3, -1, 0.1, 0.30000000000000004, 1.5, 1e-7, 5e-324, 123456789.125, 4503599627370496.5,
+			1<<53 - 1, -(1<<53 - 1), 1e15, 100, 1e2}[r.IntN(17)]
 	case k < 14:
 		return r.IntN(2) == 0
 	case k == 14:
@@ -75,7 +81,8 @@ func oddContext(r *rand.Rand, i int) map[string]any {
 		c[oddNames[r.IntN(len(oddNames))]] = oddValue(r, 0)
 	}
 	if i%3 == 0 {
-		c["since"] = []any{"2027-01-01T00:00:00Z", "2028-02-29t12:00:00.5+02:00", "2027-03-01T01:00:00+01:00", 1.5}[r.IntN(4)]
+		c["since"] = []any{"2027-01-01T00:00:00Z", "2028-02-29t12:00:00.5+02:00", "2027-03-01T01:00:00+01:00",
+			1.5}[r.IntN(4)]
 	}
 	delete(c, "")  // has no name, which is refused; within others it has
 	if i%50 == 7 { // as many members as are taken
@@ -100,10 +107,18 @@ func oddContext(r *rand.Rand, i int) map[string]any {
 
 // oddFlags are conditions over what such contexts hold; flags more draw shares.
 var oddFlags = []string{
-	`role == "courier"`, `role in ["courier", "Courier", "ß", "日本", "👩‍👧", ""]`, `folded(role) == "ss"`, `folded(role) in ["COURIER", "İ", "É"]`, `role.startsWith("a")`, `role.endsWithAny(["@pinecrest.example", "\u0000nul"])`,
-	`role.contains("e")`, `role.matches("^[a-z]+$")`, `present(role)`, `attr["site.id"] == "1"`, `attr["site.id"] == 1`, `present(attr["a..b"])`, `crew_size >= 1`, `crew_size < 0.2 || crew_size == 9007199254740991`,
-	`crew_size in [1, 2, 0.1]`, `between(crew_size, 0.3, 0.30000000000000004)`, `beta == true`, `hasAny(tags, ["courier", "a", "ß"])`, `hasNone(tags, ["1", "日本"])`, `attr["__proto__"] == true || attr["constructor"] == 1`, `present(attr["toString"])`,
-	`version(app.version) >= version("1.2.3")`, `inBlocks(address, ["10.0.0.0/16", "2001:db8::/32"])`, `timestamp(since) < timestamp("2027-03-01T00:00:00Z")`, `key in ["1", "ß", "", "recipient-7"]`, `present(key) && part("50 %", [key])`,
+	`role == "courier"`, `role in ["courier", "Courier", "ß", "日本", "👩‍👧", ""]`, `folded(role) == "ss"`,
+	`folded(role) in ["COURIER", "İ", "É"]`, `role.startsWith("a")`,
+	`role.endsWithAny(["@pinecrest.example", "\u0000nul"])`,
+	`role.contains("e")`, `role.matches("^[a-z]+$")`, `present(role)`, `attr["site.id"] == "1"`,
+	`attr["site.id"] == 1`, `present(attr["a..b"])`, `crew_size >= 1`,
+	`crew_size < 0.2 || crew_size == 9007199254740991`,
+	`crew_size in [1, 2, 0.1]`, `between(crew_size, 0.3, 0.30000000000000004)`, `beta == true`,
+	`hasAny(tags, ["courier", "a", "ß"])`, `hasNone(tags, ["1", "日本"])`,
+	`attr["__proto__"] == true || attr["constructor"] == 1`, `present(attr["toString"])`,
+	`version(app.version) >= version("1.2.3")`, `inBlocks(address, ["10.0.0.0/16", "2001:db8::/32"])`,
+	`timestamp(since) < timestamp("2027-03-01T00:00:00Z")`, `key in ["1", "ß", "", "recipient-7"]`,
+	`present(key) && part("50 %", [key])`,
 }
 
 // wayIn is a way to ask: the answers of all flags for a context, "variant reason" by key.
@@ -121,8 +136,10 @@ func TestOddContextsEverywhere(t *testing.T) {
 	add := func(rules ...flag.Rule) {
 		key := fmt.Sprintf("odd-%02d", len(keys))
 		keys = append(keys, key)
-		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": key, "goneBy": "stays", "type": "string", "resting": "unknown", "visible": true,
-			"variants": []object{{"name": "yes", "value": "yes"}, {"name": "no", "value": "no"}, {"name": "unknown", "value": "unknown"}}}, 201, nil)
+		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": key, "goneBy": "stays", "type": "string",
+			"resting": "unknown", "visible": true,
+			"variants": []object{{"name": "yes", "value": "yes"}, {"name": "no", "value": "no"},
+				{"name": "unknown", "value": "unknown"}}}, 201, nil)
 		s.Edit(t, "production", key, func(d *flag.Document) { d.Lever, d.Rules = flag.On, rules })
 	}
 	for _, source := range oddFlags {
@@ -130,10 +147,13 @@ func TestOddContextsEverywhere(t *testing.T) {
 		if err != nil {
 			t.Fatalf("%s: %v", source, err)
 		}
-		add(flag.Rule{Name: "it holds", When: when, Gives: flag.Gives{Variant: "yes"}}, flag.Rule{Name: "it does not", When: &condition.Node{Not: when}, Gives: flag.Gives{Variant: "no"}})
+		add(flag.Rule{Name: "it holds", When: when, Gives: flag.Gives{Variant: "yes"}}, flag.Rule{Name: "it does not",
+			When: &condition.Node{Not: when}, Gives: flag.Gives{Variant: "no"}})
 	}
 	for _, by := range [][]string{{"site.id"}, {"crew_size"}, {"role", "crew_size"}, {"targetingKey"}} {
-		add(flag.Rule{Name: "shares", Gives: flag.Gives{Shares: &flag.Shares{By: by, Parts: []flag.Part{{Variant: "yes", Share: 500_000}, {Variant: "no", Share: 500_000}}}}})
+		add(flag.Rule{Name: "shares",
+			Gives: flag.Gives{Shares: &flag.Shares{By: by, Parts: []flag.Part{{Variant: "yes", Share: 500_000},
+				{Variant: "no", Share: 500_000}}}}})
 	}
 	o := station(t, s.URL(), []string{s.Keys["production"]})
 	c := open(t, s, "production")
@@ -194,7 +214,8 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 			delete(attributes, of.TargetingKey)
 			got := map[string]string{}
 			for _, name := range keys {
-				d, err := sdk.StringValueDetails(t.Context(), name, "fallback", of.NewEvaluationContext(key, attributes))
+				d, err := sdk.StringValueDetails(t.Context(), name, "fallback", of.NewEvaluationContext(key,
+					attributes))
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -211,20 +232,24 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 			text := mustJSON(t, string(mustJSON(t, context)))
 			window.Eval(fmt.Sprintf("window.known = '', knows(%s), ''", text))
 			var raw string
-			gltest.Eventually(t, "the page's answers", func() bool { raw = window.Eval("window.known"); return raw != "" })
+			gltest.Eventually(t, "the page's answers", func() bool {
+				raw = window.Eval("window.known")
+				return raw != ""
+			})
 			if err := json.Unmarshal([]byte(raw), &got); err != nil {
 				t.Fatal(err, raw)
 			}
 			return got
 		}},
-		{name: "the standard's client for servers", some: 25, of: func(t *testing.T, context map[string]any) map[string]string {
-			got := map[string]string{}
-			for _, key := range keys {
-				d := n.ask(key, "fallback", context)
-				got[key] = d.Variant + " " + d.Reason
-			}
-			return got
-		}},
+		{name: "the standard's client for servers", some: 25,
+			of: func(t *testing.T, context map[string]any) map[string]string {
+				got := map[string]string{}
+				for _, key := range keys {
+					d := n.ask(key, "fallback", context)
+					got[key] = d.Variant + " " + d.Reason
+				}
+				return got
+			}},
 	}
 	r := rand.New(rand.NewPCG(9, 500))
 	said := map[string]map[string]bool{} // of each flag, the answers that were given
@@ -252,7 +277,8 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 			got := way.of(t, made)
 			for _, key := range keys {
 				if got[key] != want[key] && wrong < 20 {
-					t.Errorf("%s: %s is %q, and %q in the client for Go: %.400s", way.name, key, got[key], want[key], raw)
+					t.Errorf("%s: %s is %q, and %q in the client for Go: %.400s", way.name, key, got[key], want[key],
+						raw)
 					wrong++
 				}
 			}
@@ -260,7 +286,8 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 	}
 	for i, key := range keys {
 		if len(said[key]) < 2 {
-			t.Errorf("%s always says the same: %v", append(oddFlags, "shares", "shares", "shares", "shares")[i], said[key])
+			t.Errorf("%s always says the same: %v", append(oddFlags, "shares", "shares", "shares", "shares")[i],
+				said[key])
 		}
 	}
 }

@@ -48,7 +48,8 @@ func readVectors(t *testing.T) *vectors {
 func seedVectors(t *testing.T, s *gltest.Service, v *vectors) map[string]bool {
 	t.Helper()
 	for _, seg := range v.Ruleset.Segments {
-		s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": seg.Key, "when": seg.When, "lists": seg.Lists, "in": seg.In, "out": seg.Out}, 201, nil)
+		s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": seg.Key, "when": seg.When,
+			"lists": seg.Lists, "in": seg.In, "out": seg.Out}, 201, nil)
 	}
 	saved := map[string]bool{}
 	for _, f := range v.Ruleset.Flags {
@@ -59,7 +60,8 @@ func seedVectors(t *testing.T, s *gltest.Service, v *vectors) map[string]bool {
 		for _, name := range f.VariantNames() {
 			variants = append(variants, object{"name": name, "value": f.Variants[name]})
 		}
-		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": f.Key, "type": f.Type, "resting": f.Resting, "variants": variants, "goneBy": "stays", "visible": true}, 201, nil)
+		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": f.Key, "type": f.Type, "resting": f.Resting,
+			"variants": variants, "goneBy": "stays", "visible": true}, 201, nil)
 	}
 	for _, f := range v.Ruleset.Flags {
 		if strings.HasPrefix(f.Key, "newer-") || f.Key == "needs-nothing-there" {
@@ -116,7 +118,9 @@ func TestVectorsEverywhere(t *testing.T) {
 				t.Errorf("%s: the service says %s, the outpost %s", row.Name, here, there)
 			}
 		}
-		if one.Key != row.Flag || one.Variant != row.Variant || one.Reason != row.Reason || one.Metadata.Missing != row.Missing || row.Value != nil && !bytes.Equal(compact(one.Value), compact(row.Value)) {
+		if one.Key != row.Flag || one.Variant != row.Variant || one.Reason != row.Reason ||
+			one.Metadata.Missing != row.Missing || row.Value != nil && !bytes.Equal(compact(one.Value),
+			compact(row.Value)) {
 			t.Errorf("%s, one flag: %+v, want %s %s", row.Name, one, row.Variant, row.Reason)
 		}
 		var all struct {
@@ -139,7 +143,9 @@ func TestVectorsEverywhere(t *testing.T) {
 			t.Errorf("%s: not among all", row.Name)
 		}
 		for _, c := range []*greenlever.Client{c, behind} {
-			if a := c.Answer(context.Background(), row.Flag, clientContext(t, row.Context)); a.Variant != row.Variant || a.Reason != row.Reason || a.Missing != row.Missing {
+			if a := c.Answer(context.Background(), row.Flag,
+				clientContext(t, row.Context)); a.Variant != row.Variant || a.Reason != row.Reason ||
+				a.Missing != row.Missing {
 				t.Errorf("%s, client: %+v, want %s %s", row.Name, a, row.Variant, row.Reason)
 			}
 		}
@@ -187,7 +193,8 @@ func clientContext(t *testing.T, raw json.RawMessage) greenlever.Context {
 					*into = append(*into, greenlever.List(prefix+name, list...))
 				}
 			case map[string]any:
-				*into = append(*into, greenlever.Bool(prefix+name, true)) // present, and of a type that the vectors do not compare there
+				// present, and of a type that the vectors do not compare there
+				*into = append(*into, greenlever.Bool(prefix+name, true))
 				add(prefix+name+".", v, &nested)
 			}
 		}
@@ -206,7 +213,8 @@ func clientContext(t *testing.T, raw json.RawMessage) greenlever.Context {
 func TestRemoteEvaluationErrors(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "hidden")
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true},
+		201, nil)
 	service := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"])
 	browser := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Browse["production"])
 	const path = "/ofrep/v1/evaluate/flags"
@@ -222,7 +230,8 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 		code, detail string
 	}{
 		{"no key", gltest.Caller{URL: s.URL()}, path + "/shown", `{}`, 401, "", "access key"},
-		{"a key that never was", service.With("Authorization", "Bearer gls_x"), path + "/shown", `{}`, 401, "", "not known"},
+		{"a key that never was", service.With("Authorization", "Bearer gls_x"), path + "/shown", `{}`, 401, "",
+			"not known"},
 		{"unknown flag", service, path + "/nowhere", `{}`, 404, "FLAG_NOT_FOUND", ""},
 		{"an escaped key", service, path + "/no%2Fwhere", `{}`, 404, "FLAG_NOT_FOUND", "no/where"},
 		{"a key with a slash", service, path + "/no/where", `{}`, 404, "FLAG_NOT_FOUND", "no/where"},
@@ -230,12 +239,18 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 		{"a list", service, path + "/shown", `[]`, 400, "PARSE_ERROR", ""},
 		{"broken UTF-8", service, path + "/shown", "{\"context\":{\"a\":\"\xff\"}}", 400, "PARSE_ERROR", ""},
 		{"context no object", service, path + "/shown", `{"context":5}`, 400, "INVALID_CONTEXT", "object"},
-		{"key of another type", service, path + "/shown", `{"context":{"targetingKey":true}}`, 400, "INVALID_CONTEXT", "targetingKey"},
-		{"key with a fraction", service, path + "/shown", `{"context":{"targetingKey":1.5}}`, 400, "INVALID_CONTEXT", "targetingKey"},
-		{"integer out of range", service, path + "/shown", `{"context":{"a":{"b":9007199254740992}}}`, 400, "INVALID_CONTEXT", "context.a.b"},
-		{"text behind the body", service, path + "/shown", `{"context":{}} {}`, 400, "PARSE_ERROR", "more than one JSON value"},
-		{"all, a bracket behind the body", service, path, `{"context":{}}}`, 400, "PARSE_ERROR", "more than one JSON value"},
-		{"half a character", service, path + "/shown", `{"context":{"a":"\ud800 \\ud800"}}`, 400, "PARSE_ERROR", "half a character"},
+		{"key of another type", service, path + "/shown", `{"context":{"targetingKey":true}}`, 400, "INVALID_CONTEXT",
+			"targetingKey"},
+		{"key with a fraction", service, path + "/shown", `{"context":{"targetingKey":1.5}}`, 400, "INVALID_CONTEXT",
+			"targetingKey"},
+		{"integer out of range", service, path + "/shown", `{"context":{"a":{"b":9007199254740992}}}`, 400,
+			"INVALID_CONTEXT", "context.a.b"},
+		{"text behind the body", service, path + "/shown", `{"context":{}} {}`, 400, "PARSE_ERROR",
+			"more than one JSON value"},
+		{"all, a bracket behind the body", service, path, `{"context":{}}}`, 400, "PARSE_ERROR",
+			"more than one JSON value"},
+		{"half a character", service, path + "/shown", `{"context":{"a":"\ud800 \\ud800"}}`, 400, "PARSE_ERROR",
+			"half a character"},
 		{"all, no JSON", service, path, `{`, 400, "PARSE_ERROR", ""},
 		{"too large", service, path + "/shown", strings.Repeat("x", 2<<20), 413, "", "too large"},
 	} {
@@ -246,7 +261,8 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 			}
 			t.Fatalf("%s: %v", c.name, err)
 		}
-		if status != c.status || !strings.Contains(string(answer), c.code) || !strings.Contains(string(answer), c.detail) {
+		if status != c.status || !strings.Contains(string(answer), c.code) || !strings.Contains(string(answer),
+			c.detail) {
 			t.Errorf("%s: %d %s", c.name, status, answer)
 		}
 	}
@@ -257,7 +273,8 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 		t.Errorf("invisible %s, unknown %s", hidden, want)
 	}
 	_, all, header, _ := browser.Send("POST", path, []byte(`{"context":{"targetingKey":"a"}}`))
-	if bytes.Contains(all, []byte("hidden")) || !bytes.Contains(all, []byte(`"metadata":{}`)) || bytes.Contains(all, []byte("revision")) {
+	if bytes.Contains(all, []byte("hidden")) || !bytes.Contains(all, []byte(`"metadata":{}`)) || bytes.Contains(all,
+		[]byte("revision")) {
 		t.Errorf("a browser sees %s", all)
 	}
 	again := browser.With("If-None-Match", header.Get("ETag"))
@@ -292,7 +309,8 @@ func TestRemoteEvaluationIsCounted(t *testing.T) {
 		t.Fatal(err)
 	}
 	again := s.Serve(t)
-	if sum := (gltest.Caller{URL: again.URL(), Header: s.Keeper.Header}).Uses(t, "production"); len(sum) != 1 || sum["a off"] != 7 {
+	if sum := (gltest.Caller{URL: again.URL(), Header: s.Keeper.Header}).Uses(t, "production"); len(sum) != 1 ||
+		sum["a off"] != 7 {
 		t.Errorf("%v", sum)
 	}
 }
@@ -303,8 +321,11 @@ func TestMetricsAndHealth(t *testing.T) {
 	for _, path := range []string{"/healthz", "/readyz", "/readyz?for=changes"} {
 		guest.Do(t, "GET", path, nil, 200, nil)
 	}
-	_, raw, header, _ := gltest.Caller{URL: s.AdminURL()}.With("Accept", "application/openmetrics-text; version=1.0.0").Send("GET", "/metrics", nil)
-	if !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") || !strings.HasSuffix(string(raw), "# EOF\n") || !strings.Contains(string(raw), `greenlever_request_duration_seconds_count{route="/api/v1/projects"`) {
+	_, raw, header, _ := gltest.Caller{URL: s.AdminURL()}.With("Accept",
+		"application/openmetrics-text; version=1.0.0").Send("GET", "/metrics", nil)
+	if !strings.HasPrefix(header.Get("Content-Type"), "application/openmetrics-text") ||
+		!strings.HasSuffix(string(raw), "# EOF\n") || !strings.Contains(string(raw),
+		`greenlever_request_duration_seconds_count{route="/api/v1/projects"`) {
 		t.Errorf("%s: %.2000s", header.Get("Content-Type"), raw)
 	}
 }

@@ -114,12 +114,15 @@ func TestTheDocumentIsValid(t *testing.T) {
 	}
 	d := fetchDocument(t, s)
 	for body, pointer := range map[string]string{
-		`{"key":"x","goneBy":"stays"}`: "NewFlagBody", `{"type":"string"}`: "AttributeBody", `{"key":"a"}`: "SegmentBody", `{}`: "SegmentEdit",
+		`{"key":"x","goneBy":"stays"}`: "NewFlagBody", `{"type":"string"}`: "AttributeBody",
+		`{"key":"a"}`: "SegmentBody", `{}`: "SegmentEdit",
 		`{"document":{"lever":"on","rules":[{"name":"Staff","gives":{"shares":{"by":["site.id"],"parts":[{"variant":"on","share":80000},{"goesOn":true,"share":920000}]}}}]}}`: "DocumentBody",
 	} {
 		d.check(t, pointer, "/components/schemas/"+pointer, []byte(body))
 	}
-	for body, pointer := range map[string]string{`{"key":"x"}`: "NewFlagBody", `{"key":"x","goneBy":"stays","type":"integer"}`: "NewFlagBody", `{"document":{"lever":"up"}}`: "DocumentBody"} {
+	for body, pointer := range map[string]string{`{"key":"x"}`: "NewFlagBody",
+		`{"key":"x","goneBy":"stays","type":"integer"}`: "NewFlagBody",
+		`{"document":{"lever":"up"}}`:                   "DocumentBody"} {
 		schema, err := d.compiler.Compile("https://greenlever.example/openapi.json#/components/schemas/" + pointer)
 		if err != nil {
 			t.Fatal(err)
@@ -154,7 +157,8 @@ func TestColumnsOfANewerRelease(t *testing.T) {
 	}
 	rows.Close()
 	for _, name := range tables {
-		if _, err := db.Exec("ALTER TABLE " + name + " ADD COLUMN of_tomorrow INT NOT NULL DEFAULT 7 FIRST"); err != nil {
+		if _, err := db.Exec("ALTER TABLE " + name +
+			" ADD COLUMN of_tomorrow INT NOT NULL DEFAULT 7 FIRST"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -169,10 +173,12 @@ func TestColumnsOfANewerRelease(t *testing.T) {
 func broad(t *testing.T, s *gltest.Service) {
 	t.Helper()
 	s.Flag(t, "one-touch-open")
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"not": object{"test": "absent", "attribute": "badge"}}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments",
+		object{"key": "staff", "when": object{"not": object{"test": "absent", "attribute": "badge"}}}, 201, nil)
 	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "r", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 500_000}, {GoesOn: true, Share: 500_000}}}}}}
+		d.Rules = []flag.Rule{{Name: "r", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"},
+			Parts: []flag.Part{{Variant: "on", Share: 500_000}, {GoesOn: true, Share: 500_000}}}}}}
 	})
 	s.Person(t, "noor.berg", "developer")
 	var me struct{ Account struct{ ID string } }
@@ -191,50 +197,71 @@ func broad(t *testing.T, s *gltest.Service) {
 	var sessions struct{ Items []struct{ ID string } }
 	s.Keeper.Do(t, "GET", "/accounts/"+noor+"/sessions", nil, 200, &sessions)
 	ended := sessions.Items[0].ID
-	hers := map[string]bool{"POST /accounts/{account}/password": true, "DELETE /accounts/{account}/sessions/{session}": true} // what would end the keeper's own
+	// what would end the keeper's own
+	hers := map[string]bool{"POST /accounts/{account}/password": true,
+		"DELETE /accounts/{account}/sessions/{session}": true}
 
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
 
-	gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"]).Do(t, "POST", "/follow/v1/report",
+	gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"]).Do(t, "POST",
+		"/follow/v1/report",
 		`{"instance":"i1","sequence":1,"application":"door","version":"2.3.1","started":1,"leaving":true,"counts":[{"flag":"one-touch-open","variant":"off","count":3}],"unknown":[{"flag":"one-tuch-open","type":"boolean","fallback":true,"count":2}]}`, 200, nil)
 
 	d := fetchDocument(t, s)
 	const api = "/api/v1"
-	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open", "segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge", "session": ended, "instance": "i1"}
+	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
+		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
+		"session": ended, "instance": "i1"}
 	bodies := map[string]any{
-		"POST /sign-in":                                                   object{"email": gltest.KeeperEmail, "password": gltest.Password},
-		"POST /accounts":                                                  object{"email": "x@pinecrest.example", "name": "X", "password": gltest.Password},
-		"POST /accounts/{account}/password":                               object{"password": gltest.Password},
-		"POST /accounts/find":                                             object{"email": gltest.KeeperEmail},
-		"PATCH /accounts/{account}":                                       object{"name": "Ida M. Holm"},
-		"POST /me/password":                                               object{"old": gltest.Password, "password": gltest.Password, "keepTokens": []string{"test", "x"}},
-		"POST /me/tokens":                                                 object{"name": "x", "days": 1},
-		"POST /epoch":                                                     object{"reason": "test"},
-		"POST /projects":                                                  object{"key": "other"},
-		"PUT /projects/{project}/people/{account}":                        object{"roles": []string{"keeper"}},
-		"POST /projects/{project}/environments":                           object{"key": "night"},
-		"PATCH /projects/{project}/environments/{environment}":            object{"title": "Production"},
-		"POST /projects/{project}/environments/{environment}/keys":        object{"kind": "service", "purpose": "y"},
-		"POST /projects/{project}/flags":                                  nil,
-		"PATCH /projects/{project}/flags/{flag}":                          object{"title": "One-touch"},
-		"PUT /projects/{project}/environments/{environment}/flags/{flag}": object{"document": v.Document, "reason": "x"},
-		"POST /projects/{project}/environments/{environment}/flags/{flag}/why":          object{"context": object{"targetingKey": "x", "site": object{"id": "site-1"}}},
-		"POST /projects/{project}/environments/{environment}/instances/{instance}/gone": object{"reason": "the machine was taken away"},
-		"POST /conditions/read":                                                 object{"text": `role == "courier"`},
-		"POST /conditions/write":                                                object{"when": object{"test": "present", "attribute": "badge"}},
-		"PUT /projects/{project}/attributes/{attribute}":                        attributeBody("badge", "number"),
-		"POST /projects/{project}/test-units/remove":                            object{"unit": "recipient-1"},
-		"POST /projects/{project}/environments/{environment}/population/units":  object{"of": "targetingKey"},
-		"POST /projects/{project}/environments/{environment}/instances/gone":    object{"reason": "the machines were taken away"},
-		"PUT /projects/{project}/test-units":                                    object{"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"}, "expected": object{"one-touch-open": "on"}}}},
-		"PUT /projects/{project}/environments/{environment}/population":         object{"days": 14},
-		"POST /projects/{project}/environments/{environment}/population/erase":  object{"unit": "recipient-1"},
-		"POST /projects/{project}/environments/{environment}/unit":              object{"unit": "recipient-1"},
-		"POST /projects/{project}/environments/{environment}/see-as":            object{"variants": object{"one-touch-open": "on"}},
-		"POST /projects/{project}/segments":                                     object{"key": "crews"},
-		"PUT /projects/{project}/environments/{environment}/segments/{segment}": object{"when": object{"test": "present", "attribute": "badge"}},
-		"POST /projects/{project}/environments/{environment}/stops":             object{"flags": []string{"one-touch-open"}},
-		"POST /projects/{project}/environments/{environment}/lifts":             object{"stops": []string{stop.Stop}},
+		"POST /sign-in": object{"email": gltest.KeeperEmail,
+			"password": gltest.Password},
+		"POST /accounts": object{"email": "x@pinecrest.example",
+			"name": "X", "password": gltest.Password},
+		"POST /accounts/{account}/password": object{
+			"password": gltest.Password},
+		"POST /accounts/find": object{
+			"email": gltest.KeeperEmail},
+		"PATCH /accounts/{account}": object{"name": "Ida M. Holm"},
+		"POST /me/password": object{"old": gltest.Password,
+			"password": gltest.Password, "keepTokens": []string{"test", "x"}},
+		"POST /me/tokens": object{"name": "x", "days": 1},
+		"POST /epoch":     object{"reason": "test"},
+		"POST /projects":  object{"key": "other"},
+		"PUT /projects/{project}/people/{account}": object{
+			"roles": []string{"keeper"}},
+		"POST /projects/{project}/environments":                object{"key": "night"},
+		"PATCH /projects/{project}/environments/{environment}": object{"title": "Production"},
+		"POST /projects/{project}/environments/{environment}/keys": object{"kind": "service",
+			"purpose": "y"},
+		"POST /projects/{project}/flags":         nil,
+		"PATCH /projects/{project}/flags/{flag}": object{"title": "One-touch"},
+		"PUT /projects/{project}/environments/{environment}/flags/{flag}": object{"document": v.Document,
+			"reason": "x"},
+		"POST /projects/{project}/environments/{environment}/flags/{flag}/why": object{
+			"context": object{"targetingKey": "x", "site": object{"id": "site-1"}}},
+		"POST /projects/{project}/environments/{environment}/instances/{instance}/gone": object{
+			"reason": "the machine was taken away"},
+		"POST /conditions/read": object{"text": `role == "courier"`},
+		"POST /conditions/write": object{
+			"when": object{"test": "present", "attribute": "badge"}},
+		"PUT /projects/{project}/attributes/{attribute}":                       attributeBody("badge", "number"),
+		"POST /projects/{project}/test-units/remove":                           object{"unit": "recipient-1"},
+		"POST /projects/{project}/environments/{environment}/population/units": object{"of": "targetingKey"},
+		"POST /projects/{project}/environments/{environment}/instances/gone": object{
+			"reason": "the machines were taken away"},
+		"PUT /projects/{project}/test-units": object{
+			"units": []object{{"unit": "recipient-1", "name": "Me", "attributes": object{"badge": "B-7"},
+				"expected": object{"one-touch-open": "on"}}}},
+		"PUT /projects/{project}/environments/{environment}/population":        object{"days": 14},
+		"POST /projects/{project}/environments/{environment}/population/erase": object{"unit": "recipient-1"},
+		"POST /projects/{project}/environments/{environment}/unit":             object{"unit": "recipient-1"},
+		"POST /projects/{project}/environments/{environment}/see-as": object{
+			"variants": object{"one-touch-open": "on"}},
+		"POST /projects/{project}/segments": object{"key": "crews"},
+		"PUT /projects/{project}/environments/{environment}/segments/{segment}": object{
+			"when": object{"test": "present", "attribute": "badge"}},
+		"POST /projects/{project}/environments/{environment}/stops": object{"flags": []string{"one-touch-open"}},
+		"POST /projects/{project}/environments/{environment}/lifts": object{"stops": []string{stop.Stop}},
 	}
 	// Environments that end are others than the one that all else is asked of.
 	elsewhere := map[string]string{}
@@ -254,10 +281,13 @@ func broad(t *testing.T, s *gltest.Service) {
 			for lower, op := range methods {
 				method := strings.ToUpper(lower)
 				name := method + " " + strings.TrimPrefix(path, api)
-				if method != round || name == "POST /set-up" || name == "POST /sign-out" || name == "DELETE /me/sessions/{session}" || name == "DELETE /me/tokens/{token}" {
+				if method != round || name == "POST /set-up" || name == "POST /sign-out" ||
+					name == "DELETE /me/sessions/{session}" || name == "DELETE /me/tokens/{token}" {
 					continue
 				}
-				address := parameter.ReplaceAllStringFunc(strings.TrimPrefix(path, api), func(p string) string { return values[strings.Trim(p, "{}")] })
+				address := parameter.ReplaceAllStringFunc(strings.TrimPrefix(path, api), func(p string) string {
+					return values[strings.Trim(p, "{}")]
+				})
 				if other := elsewhere[name]; other != "" {
 					address = strings.Replace(address, "/environments/production/", "/environments/"+other+"/", 1)
 				}
@@ -267,14 +297,20 @@ func broad(t *testing.T, s *gltest.Service) {
 				var body []byte
 				if b, ok := bodies[name]; ok {
 					if name == "POST /projects/{project}/flags" {
-						b = object{"key": "x", "title": "", "description": "", "type": "boolean", "purpose": "introduce", "goneBy": "stays", "resting": "", "owners": []string{}, "tags": []string{}, "variants": []object{}, "visible": false, "version": 0, "created": 0}
+						b = object{"key": "x", "title": "", "description": "", "type": "boolean",
+							"purpose": "introduce", "goneBy": "stays", "resting": "", "owners": []string{},
+							"tags": []string{}, "variants": []object{}, "visible": false, "version": 0, "created": 0}
 					}
 					body, _ = json.Marshal(b)
-					d.check(t, name+" takes", "/paths/"+escape(path)+"/"+lower+"/requestBody/content/application~1json/schema", body)
+					d.check(t, name+" takes", "/paths/"+escape(path)+"/"+lower+
+						"/requestBody/content/application~1json/schema", body)
 				} else if op.RequestBody != nil {
 					t.Errorf("%s takes a body and is not asked with one", name)
 				}
-				c := s.Keeper.With("If-Match", fmt.Sprint(map[string]int64{"PUT /projects/{project}/environments/{environment}/flags/{flag}": v.Version}[name]+map[bool]int64{true: 1}[!strings.Contains(name, "/flags/{flag}") || method == "PATCH"]))
+				c := s.Keeper.With("If-Match",
+					fmt.Sprint(map[string]int64{
+						"PUT /projects/{project}/environments/{environment}/flags/{flag}": v.Version}[name]+
+						map[bool]int64{true: 1}[!strings.Contains(name, "/flags/{flag}") || method == "PATCH"]))
 				if strings.Contains(name, "/me") || strings.Contains(name, "/sign-in") { // what a token cannot do
 					c = session
 				}
@@ -289,7 +325,8 @@ func broad(t *testing.T, s *gltest.Service) {
 					t.Errorf("%s answers %d, which the document does not have", name, status)
 					continue
 				}
-				d.check(t, name+" answers", fmt.Sprintf("/paths/%s/%s/responses/%d/content/application~1json/schema", escape(path), lower, status), answer)
+				d.check(t, name+" answers", fmt.Sprintf("/paths/%s/%s/responses/%d/content/application~1json/schema",
+					escape(path), lower, status), answer)
 			}
 		}
 	}
@@ -301,7 +338,8 @@ func broad(t *testing.T, s *gltest.Service) {
 }
 
 func attributeBody(name, kind string) object {
-	return object{"name": name, "type": kind, "description": "", "example": "", "personal": false, "serverOnly": false, "loose": false, "version": 0}
+	return object{"name": name, "type": kind, "description": "", "example": "", "personal": false, "serverOnly": false,
+		"loose": false, "version": 0}
 }
 
 // A method that a route does not have, and a route that is not there, are refused as such.
@@ -310,7 +348,8 @@ func TestNoSuchRoute(t *testing.T) {
 	for call, want := range map[string]int{"PUT /me": 405, "GET /nowhere": 404, "POST /ofrep/v2/x": 404} {
 		method, path, _ := strings.Cut(call, " ")
 		status, answer, header, _ := s.Keeper.Send(method, path, nil)
-		if status != want && status != http.StatusMethodNotAllowed || header.Get("Content-Type") != "application/problem+json" {
+		if status != want && status != http.StatusMethodNotAllowed ||
+			header.Get("Content-Type") != "application/problem+json" {
 			t.Errorf("%s: %d %s", call, status, answer)
 		}
 	}

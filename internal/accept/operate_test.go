@@ -29,7 +29,8 @@ func TestRequestsAreLogged(t *testing.T) {
 	var log gltest.Log
 	s := gltest.Start(t, log.To, func(c *server.Config) { c.LogOneOf = 1 })
 	guest := gltest.Caller{URL: s.URL()}
-	for sent, kept := range map[string]bool{"yard-7/12": true, "": false, "two words": false, "line\tbreak": false, strings.Repeat("x", 101): false} {
+	for sent, kept := range map[string]bool{"yard-7/12": true, "": false, "two words": false, "line\tbreak": false,
+		strings.Repeat("x", 101): false} {
 		_, _, header, _ := guest.With("X-Request-Id", sent).Send("GET", "/healthz", nil)
 		if id := header.Get("X-Request-Id"); (id == sent) != kept || id == "" || strings.ContainsAny(id, " \t") {
 			t.Errorf("%q became %q", sent, id)
@@ -61,7 +62,8 @@ func TestEndingIsSaid(t *testing.T) {
 	other := s.Serve(t, func(c *server.Config) { c.Drain = 2 * time.Second })
 	at := gltest.Caller{URL: other.URL()}
 	at.Do(t, "GET", "/readyz", nil, 200, nil)
-	if status, raw, _, _ := (gltest.Caller{URL: other.AdminURL()}).Send("GET", "/debug/pprof/", nil); status != 200 || !strings.Contains(string(raw), "goroutine") {
+	if status, raw, _, _ := (gltest.Caller{URL: other.AdminURL()}).Send("GET", "/debug/pprof/", nil); status != 200 ||
+		!strings.Contains(string(raw), "goroutine") {
 		t.Errorf("profiles: %d", status)
 	}
 	if _, raw, _, _ := at.Send("GET", "/debug/pprof/", nil); strings.Contains(string(raw), "goroutine") {
@@ -95,12 +97,14 @@ func TestRequestsAreSpans(t *testing.T) {
 	client := open(t, s, "production")
 	kept.Reset()
 	const trace = "4bf92f3577b34da6a3ce929d0e0e4736"
-	s.Keeper.With("Traceparent", "00-"+trace+"-00f067aa0ba902b7-01").With("X-Request-Id", "yard-9").Do(t, "GET", inProd+"/flags/one-touch-open?", nil, 200, nil)
+	s.Keeper.With("Traceparent", "00-"+trace+"-00f067aa0ba902b7-01").With("X-Request-Id", "yard-9").Do(t, "GET",
+		inProd+"/flags/one-touch-open?", nil, 200, nil)
 	gltest.Eventually(t, "the span is there", func() bool {
 		for _, span := range kept.GetSpans() {
 			said := fmt.Sprint(span.Attributes)
 			if span.SpanContext.TraceID().String() == trace {
-				if span.Name != "GET /api/v1/projects/:project/environments/:environment/flags/:flag" || !strings.Contains(said, "yard-9") {
+				if span.Name != "GET /api/v1/projects/:project/environments/:environment/flags/:flag" ||
+					!strings.Contains(said, "yard-9") {
 					t.Errorf("%s %s", span.Name, said)
 				}
 				return true
@@ -108,7 +112,9 @@ func TestRequestsAreSpans(t *testing.T) {
 		}
 		return false
 	})
-	gltest.Eventually(t, "the log names the trace", func() bool { return strings.Contains(log.String(), "trace="+trace) })
+	gltest.Eventually(t, "the log names the trace", func() bool {
+		return strings.Contains(log.String(), "trace="+trace)
+	})
 	if err := client.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -130,7 +136,8 @@ func TestRequestsAreSpans(t *testing.T) {
 	var said gltest.Log
 	ended := make(chan int, 1)
 	go func() {
-		ended <- cli.Run(ctx, []string{"serve", "--dsn", s.DSN, "--dir", t.TempDir(), "--listen", "127.0.0.1:0", "--admin", "", "--connections-pages", "3"}, strings.NewReader(""), io.Discard, &said)
+		ended <- cli.Run(ctx, []string{"serve", "--dsn", s.DSN, "--dir", t.TempDir(), "--listen", "127.0.0.1:0",
+			"--admin", "", "--connections-pages", "3"}, strings.NewReader(""), io.Discard, &said)
 	}()
 	at := regexp.MustCompile(`the service listens" url=(\S+)`)
 	gltest.Eventually(t, "it listens", func() bool { return at.MatchString(said.String()) })
@@ -191,11 +198,14 @@ func TestOptionsOfLogsAndSecrets(t *testing.T) {
 		t.Fatal(err)
 	}
 	for args, says := range map[string]string{
-		"serve --log-level loud": "--log-level", "serve --log-format xml": "--log-format", "serve --dsn x --dsn-file " + file: "not both", "serve --dsn-file " + file + "x": "--dsn-file", "outpost --log-level loud": "--log-level",
+		"serve --log-level loud": "--log-level", "serve --log-format xml": "--log-format",
+		"serve --dsn x --dsn-file " + file: "not both", "serve --dsn-file " + file + "x": "--dsn-file",
+		"outpost --log-level loud":                                    "--log-level",
 		"outpost --url http://a.example,http://b.example --key gls_x": "one address",
 	} {
 		var out bytes.Buffer
-		if code := cli.Run(context.Background(), strings.Fields(args), strings.NewReader(""), &out, &out); code != 2 || !strings.Contains(out.String(), says) {
+		if code := cli.Run(context.Background(), strings.Fields(args), strings.NewReader(""), &out, &out); code != 2 ||
+			!strings.Contains(out.String(), says) {
 			t.Errorf("%s: %d %s", args, code, out.String())
 		}
 	}

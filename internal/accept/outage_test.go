@@ -23,7 +23,8 @@ func TestWithoutTheRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	s.Server = s.Serve(t)
-	gltest.Caller{URL: s.URL()}.Do(t, "POST", "/set-up", object{"code": s.SetUpCode, "email": gltest.KeeperEmail, "name": "Ida Holm", "password": gltest.Password}, 201, nil)
+	gltest.Caller{URL: s.URL()}.Do(t, "POST", "/set-up", object{"code": s.SetUpCode, "email": gltest.KeeperEmail,
+		"name": "Ida Holm", "password": gltest.Password}, 201, nil)
 	s.Keeper = s.Token(t, gltest.KeeperEmail)
 	s.Keeper.Do(t, "POST", "/projects", object{"key": "pinecrest"}, 201, nil)
 	s.Environment(t, "production", false)
@@ -40,7 +41,8 @@ func TestWithoutTheRecords(t *testing.T) {
 	s.Keeper.Do(t, "GET", "/readyz", nil, 200, nil)
 	s.Keeper.Do(t, "GET", "/readyz?for=changes", nil, 503, nil)
 	status, answer, header, err := s.Keeper.Send("POST", inProd+"/stops", []byte(`{"flags":["a"]}`))
-	if err != nil || status != 503 || !strings.Contains(string(answer), "same Idempotency-Key") || header.Get("Retry-After") == "" {
+	if err != nil || status != 503 || !strings.Contains(string(answer), "same Idempotency-Key") ||
+		header.Get("Retry-After") == "" {
 		t.Errorf("a stop without records: %d %s %v", status, answer, err)
 	}
 	if err := db.Again(context.Background()); err != nil {

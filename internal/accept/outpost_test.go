@@ -24,7 +24,8 @@ import (
 // station starts an outpost of an address.
 func station(t testing.TB, url string, keys []string, change ...func(*outpost.Config)) *outpost.Outpost {
 	t.Helper()
-	c := outpost.Config{URL: url, Keys: keys, Listen: "127.0.0.1:0", Admin: "127.0.0.1:0", Dir: t.TempDir(), Name: "yard", Version: "1", Log: quiet}
+	c := outpost.Config{URL: url, Keys: keys, Listen: "127.0.0.1:0", Admin: "127.0.0.1:0", Dir: t.TempDir(),
+		Name: "yard", Version: "1", Log: quiet}
 	for _, f := range change {
 		f(&c)
 	}
@@ -48,7 +49,8 @@ func bearer(url, key string) gltest.Caller {
 // crews gives "on" to crews of two and more.
 func crews(d *flag.Document) {
 	d.Lever = flag.On
-	d.Rules = []flag.Rule{{ID: "crews", Name: "Crews", When: &condition.Node{Test: "number.at-least", Attribute: "crew_size", Numbers: []float64{2}}, Gives: flag.Gives{Variant: "on"}}}
+	d.Rules = []flag.Rule{{ID: "crews", Name: "Crews", When: &condition.Node{Test: "number.at-least",
+		Attribute: "crew_size", Numbers: []float64{2}}, Gives: flag.Gives{Variant: "on"}}}
 }
 
 // An outpost answers as the service does, byte for byte, takes the same keys, and tells the
@@ -56,7 +58,8 @@ func crews(d *flag.Document) {
 func TestOutpost(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	o := station(t, s.URL(), []string{s.Keys["production"], s.Keys["staging"]})
 	c := open(t, s, "production", through(o), func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
 	saved := s.Edit(t, "production", "night-batching", crews)
@@ -109,7 +112,8 @@ func TestOutpost(t *testing.T) {
 		return d.Alive == 2 && d.Delivered == 2 && via != "" && via == outposts
 	})
 	_, page, _, _ := gltest.Caller{URL: o.AdminURL() + "/?"}.Send("GET", "", nil)
-	for _, want := range []string{"pinecrest/production", "pinecrest/staging", "connected", "door", c.State().Instance} {
+	for _, want := range []string{"pinecrest/production", "pinecrest/staging", "connected", "door",
+		c.State().Instance} {
 		if !strings.Contains(string(page), want) {
 			t.Errorf("the outpost's page lacks %q: %s", want, page)
 		}
@@ -175,7 +179,8 @@ func TestOutpostWhoseKeyIsRevoked(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer res.Body.Close()
-	if raw, _ := io.ReadAll(res.Body); !strings.Contains(string(raw), "does not take this outpost&#39;s access key any more") {
+	if raw, _ := io.ReadAll(res.Body); !strings.Contains(string(raw), "does not take this outpost&#39;s access key "+
+		"any more") {
 		t.Errorf("the page does not say so: %s", raw)
 	}
 }
@@ -184,7 +189,8 @@ func TestOutpostWhoseKeyIsRevoked(t *testing.T) {
 // that start; when the service comes back, all of them follow it again.
 func TestOutpostWithoutService(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	saved := s.Edit(t, "production", "handover-photo", turnOn)
 	dir := t.TempDir()
 	keys := []string{s.Keys["production"]}
@@ -193,7 +199,8 @@ func TestOutpostWithoutService(t *testing.T) {
 	first := open(t, s, "production", through(o))
 	until(t, first, "the flag", at(saved.Revision))
 	gltest.Eventually(t, "the outpost knows the keys", func() bool {
-		status, _, _, _ := bearer(o.URL(), s.Browse["production"]).Send("POST", "/ofrep/v1/evaluate/flags/handover-photo", nil)
+		status, _, _, _ := bearer(o.URL(), s.Browse["production"]).Send("POST",
+			"/ofrep/v1/evaluate/flags/handover-photo", nil)
 		return status == 200
 	})
 	if err := s.Stop(); err != nil {
@@ -206,7 +213,8 @@ func TestOutpostWithoutService(t *testing.T) {
 	bearer(again.URL(), "").Do(t, "GET", "/readyz", nil, 200, nil)
 	for _, key := range []string{s.Keys["production"], s.Browse["production"]} {
 		var a struct{ Variant string }
-		bearer(again.URL(), key).Do(t, "POST", "/ofrep/v1/evaluate/flags/handover-photo", `{"context":{"targetingKey":"r"}}`, 200, &a)
+		bearer(again.URL(), key).Do(t, "POST", "/ofrep/v1/evaluate/flags/handover-photo",
+			`{"context":{"targetingKey":"r"}}`, 200, &a)
 		if a.Variant != "on" {
 			t.Errorf("without the service: %+v", a)
 		}
@@ -308,7 +316,8 @@ func TestOutpostThatLags(t *testing.T) {
 		o.Dir, o.HTTP, o.Wait = mine, &http.Client{Transport: proxy}, -1
 	})
 	until(t, c, "the outpost that lags", func(st greenlever.State) bool { return st.Connected })
-	if st := c.State(); st.Revision != newer.Revision || c.Bool(context.Background(), "a", greenlever.Unit("x"), false) {
+	if st := c.State(); st.Revision != newer.Revision || c.Bool(context.Background(), "a", greenlever.Unit("x"),
+		false) {
 		t.Errorf("the client went back: %+v", st)
 	}
 }
@@ -371,10 +380,15 @@ func TestFollowersOfADeadOutpost(t *testing.T) {
 	s := gltest.Start(t, shifted(&by))
 	s.Flag(t, "a")
 	var line cutLine
-	dies := station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) { c.HTTP = &http.Client{Transport: &line}; c.Name = "yard" })
+	dies := station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) {
+		c.HTTP = &http.Client{Transport: &line}
+		c.Name = "yard"
+	})
 	quick := func(c *greenlever.Options) { c.Report = 50 * time.Millisecond }
 	back := open(t, s, "production", through(dies), quick, func(c *greenlever.Options) { c.Application = "back" })
-	two := open(t, s, "production", quick, func(c *greenlever.Options) { c.Application, c.URL = "two", dies.URL()+","+s.URL() })
+	two := open(t, s, "production", quick, func(c *greenlever.Options) {
+		c.Application, c.URL = "two", dies.URL()+","+s.URL()
+	})
 	gone := open(t, s, "production", through(dies), quick, func(c *greenlever.Options) { c.Application = "gone" })
 	type list struct {
 		Instances, Lost []struct{ ID, Application, Kind string }
@@ -390,14 +404,22 @@ func TestFollowersOfADeadOutpost(t *testing.T) {
 	defer stopped()
 	gltest.Eventually(t, "all are lost but the one with two addresses, which the stop reaches", func() bool {
 		l := look()
-		return len(l.Instances) == 1 && l.Instances[0].ID == two.State().Instance && len(l.Lost) == 3 && two.Answer(t.Context(), "a", greenlever.Unit("x")).Reason == "DISABLED"
+		return len(l.Instances) == 1 && l.Instances[0].ID == two.State().Instance && len(l.Lost) == 3 &&
+			two.Answer(t.Context(), "a", greenlever.Unit("x")).Reason == "DISABLED"
 	})
-	station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) { c.Listen = address; c.Name = "yard" })
+	station(t, s.URL(), []string{s.Keys["production"]}, func(c *outpost.Config) {
+		c.Listen = address
+		c.Name = "yard"
+	})
 	gltest.Eventually(t, "who comes back is found", func() bool {
 		l := look()
-		return slices.ContainsFunc(l.Instances, func(i struct{ ID, Application, Kind string }) bool { return i.ID == back.State().Instance }) && len(l.Lost) == 2
+		return slices.ContainsFunc(l.Instances, func(i struct{ ID, Application, Kind string }) bool {
+			return i.ID == back.State().Instance
+		}) && len(l.Lost) == 2
 	})
-	gltest.Eventually(t, "it knows of the stop", func() bool { return back.Answer(t.Context(), "a", greenlever.Unit("x")).Reason == "DISABLED" })
+	gltest.Eventually(t, "it knows of the stop", func() bool {
+		return back.Answer(t.Context(), "a", greenlever.Unit("x")).Reason == "DISABLED"
+	})
 	for _, i := range look().Lost {
 		if i.Kind != "outpost" && i.ID != gone.State().Instance {
 			t.Errorf("%+v is lost", i)

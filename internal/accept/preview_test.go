@@ -31,22 +31,27 @@ func TestAnEditSwitchesOffNoOtherFlag(t *testing.T) {
 		}
 		return all
 	}
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "crowd", "title": "Crowd", "when": many(2)}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "crowd", "title": "Crowd", "when": many(2)},
+		201, nil)
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
 		d.Lever = flag.On
 		for i := range 150 {
-			d.Rules = append(d.Rules, flag.Rule{Name: fmt.Sprint("rule ", i), When: &condition.Node{Test: condition.SegmentTest, Segment: "crowd"}, Gives: flag.Gives{Variant: "on"}})
+			d.Rules = append(d.Rules, flag.Rule{Name: fmt.Sprint("rule ", i),
+				When:  &condition.Node{Test: condition.SegmentTest, Segment: "crowd"},
+				Gives: flag.Gives{Variant: "on"}})
 		}
 	})
 	edit := func(n int) (int, string) {
-		status, answer, _, err := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/segments/crowd", mustJSON(t, object{"when": many(n), "reason": "more"}))
+		status, answer, _, err := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/segments/crowd",
+			mustJSON(t, object{"when": many(n), "reason": "more"}))
 		if err != nil {
 			t.Fatal(err)
 		}
 		return status, string(answer)
 	}
-	if status, answer := edit(1_900); status != 400 || !strings.Contains(answer, "flag night-batching") || !strings.Contains(answer, "resting variant to all") {
+	if status, answer := edit(1_900); status != 400 || !strings.Contains(answer, "flag night-batching") ||
+		!strings.Contains(answer, "resting variant to all") {
 		t.Errorf("%d %s", status, answer)
 	}
 	if status, answer := edit(20); status != 200 {
@@ -61,14 +66,17 @@ func TestAnEditSwitchesOffNoOtherFlag(t *testing.T) {
 			d.Lever = flag.On
 			if i > 1 {
 				for range 2 {
-					d.Rules = append(d.Rules, flag.Rule{Name: fmt.Sprint(len(d.Rules)), When: &condition.Node{Test: condition.FlagTest, Flag: chain(i - 1), Text: []string{"on"}}, Gives: flag.Gives{Variant: "on"}})
+					d.Rules = append(d.Rules, flag.Rule{Name: fmt.Sprint(len(d.Rules)),
+						When:  &condition.Node{Test: condition.FlagTest, Flag: chain(i - 1), Text: []string{"on"}},
+						Gives: flag.Gives{Variant: "on"}})
 				}
 			}
 		})
 	}
 	v := s.Get(t, "production", chain(1))
 	v.Document.Needs = []flag.Need{{Flag: chain(0), Variant: "on"}, {Flag: "night-batching", Variant: "on"}}
-	status, answer, _, err := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/"+chain(1), mustJSON(t, object{"document": v.Document, "reason": "one more"}))
+	status, answer, _, err := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/"+chain(1),
+		mustJSON(t, object{"document": v.Document, "reason": "one more"}))
 	if err != nil || status != 400 || !strings.Contains(string(answer), "flag chain-7") {
 		t.Errorf("%v %d %s", err, status, answer)
 	}
@@ -88,13 +96,15 @@ func TestWhatTheSampleHides(t *testing.T) {
 		var tried struct {
 			Preview struct{ Shifts []*shift.Shift }
 		}
-		s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", inProd+"/flags/one-touch-open?dryRun=true", object{"document": d, "reason": "staff"}, 200, &tried)
+		s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", inProd+"/flags/one-touch-open?dryRun=true",
+			object{"document": d, "reason": "staff"}, 200, &tried)
 		return tried.Preview.Shifts[0]
 	}
 	mail := func(test string, text ...string) condition.Node {
 		return condition.Node{Test: test, Attribute: "email", Text: text}
 	}
-	ends, pattern := try(mail("string.ends", "@pinecrest.example")), try(mail("string.matches", `@pinecrest\.example$`))
+	ends, pattern := try(mail("string.ends", "@pinecrest.example")),
+		try(mail("string.matches", `@pinecrest\.example$`))
 	if ends.Moved.Counted == 0 || ends.Moved != pattern.Moved || len(ends.Unknown) != 0 {
 		t.Errorf("ends: %s\npattern: %s", ends.Says, pattern.Says)
 	}
@@ -103,7 +113,8 @@ func TestWhatTheSampleHides(t *testing.T) {
 		everybody = append(everybody, fmt.Sprintf("recipient-%d@pinecrest.example", i))
 	}
 	listed := try(mail("string.one-of", everybody...))
-	if !strings.HasPrefix(listed.Says.String(), "cannot be counted: email is personal") || listed.Moved.High < ends.Moved.Units {
+	if !strings.HasPrefix(listed.Says.String(), "cannot be counted: email is personal") ||
+		listed.Moved.High < ends.Moved.Units {
 		t.Errorf("one of: %s", listed.Says)
 	}
 	begins := mail("string.begins", "r")
@@ -117,13 +128,16 @@ func TestWhatTheSampleHides(t *testing.T) {
 		for k, x := range more {
 			body[k] = x
 		}
-		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/one-touch-open", mustJSON(t, body))
+		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT",
+			inProd+"/flags/one-touch-open", mustJSON(t, body))
 		return status, string(answer)
 	}
-	if status, said := put(nil); status != 400 || !strings.Contains(said, "say yourself how many") || !strings.Contains(said, `"place":"units"`) {
+	if status, said := put(nil); status != 400 || !strings.Contains(said, "say yourself how many") ||
+		!strings.Contains(said, `"place":"units"`) {
 		t.Errorf("%d %s", status, said)
 	}
-	if status, said := put(object{"units": 30}); status != 200 || !strings.Contains(said, "moves at most 30 units, as its author says") {
+	if status, said := put(object{"units": 30}); status != 200 || !strings.Contains(said,
+		"moves at most 30 units, as its author says") {
 		t.Errorf("%d %s", status, said)
 	}
 }
@@ -137,7 +151,8 @@ func TestWhatProcessesFindOut(t *testing.T) {
 	s.Edit(t, "production", "night-batching", crews)
 	c := open(t, s, "production", func(o *greenlever.Options) {
 		o.Report = 100 * time.Millisecond
-		o.Resolvers = []greenlever.Resolver{{Name: greenlever.Named("crew_size"), Find: func(context.Context, greenlever.Context) (greenlever.Attribute, error) {
+		o.Resolvers = []greenlever.Resolver{{Name: greenlever.Named("crew_size"), Find: func(context.Context,
+			greenlever.Context) (greenlever.Attribute, error) {
 			return greenlever.Number("crew_size", 2), nil
 		}}}
 	})
@@ -146,7 +161,8 @@ func TestWhatProcessesFindOut(t *testing.T) {
 			c.Scope(t.Context(), greenlever.Unit(fmt.Sprint("recipient-", i))).Bool("night-batching", false)
 		}
 		shifts := tryEdit(t, s, "production", "one-touch-open", crews).Preview.Shifts
-		return len(shifts) == 1 && shifts[0].Units.Units == 40 && strings.HasPrefix(shifts[0].Says.String(), "cannot be counted: crew_size")
+		return len(shifts) == 1 && shifts[0].Units.Units == 40 && strings.HasPrefix(shifts[0].Says.String(),
+			"cannot be counted: crew_size")
 	})
 	sh := tryEdit(t, s, "production", "one-touch-open", crews).Preview.Shifts[0]
 	if sh.Moved.High < 40 || !strings.Contains(sh.Says.String(), "found out") {
@@ -161,16 +177,20 @@ func TestWhoAsksForAllIsSampled(t *testing.T) {
 	s.Environment(t, "night", false)
 	declare(t, s, "email", object{"personal": true, "derive": "domain"})
 	s.Flag(t, "night-batching")
-	s.Keeper.With("If-Match", "1").Do(t, "PATCH", "/projects/pinecrest/flags/night-batching", object{"visible": true, "reason": "for pages"}, 200, nil)
+	s.Keeper.With("If-Match", "1").Do(t, "PATCH", "/projects/pinecrest/flags/night-batching",
+		object{"visible": true, "reason": "for pages"}, 200, nil)
 	s.Edit(t, "night", "night-batching", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
+		d.Rules = []flag.Rule{{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"},
+			Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
 	})
 	page := gltest.Caller{URL: s.URL(), Header: http.Header{"Authorization": {"Bearer " + s.Browse["night"]}}}
 	const night = "/projects/pinecrest/environments/night"
 	gltest.Eventually(t, "the population", func() bool {
 		for i := range 90 { // what is noted while the records are busy is left out
-			page.Do(t, "POST", "/ofrep/v1/evaluate/flags", object{"context": object{"targetingKey": fmt.Sprint("visitor-", i), "site.id": fmt.Sprint("site-", i%30), "crew_size": "3", "email": fmt.Sprintf("v%d@pinecrest.example", i)}}, 200, nil)
+			page.Do(t, "POST", "/ofrep/v1/evaluate/flags",
+				object{"context": object{"targetingKey": fmt.Sprint("visitor-", i), "site.id": fmt.Sprint("site-",
+					i%30), "crew_size": "3", "email": fmt.Sprintf("v%d@pinecrest.example", i)}}, 200, nil)
 		}
 		var p struct {
 			Samples []struct{ Units shift.Estimate }
@@ -182,13 +202,16 @@ func TestWhoAsksForAllIsSampled(t *testing.T) {
 		Items []struct{ Attributes json.RawMessage }
 	}
 	s.Keeper.Do(t, "POST", night+"/population/units", object{"has": "visitor-7"}, 200, &units)
-	if len(units.Items) == 0 || !strings.Contains(string(units.Items[0].Attributes), `"@pinecrest.example"`) || strings.Contains(string(units.Items[0].Attributes), "v7") {
+	if len(units.Items) == 0 || !strings.Contains(string(units.Items[0].Attributes), `"@pinecrest.example"`) ||
+		strings.Contains(string(units.Items[0].Attributes), "v7") {
 		t.Errorf("%+v", units.Items)
 	}
 	v := s.Get(t, "night", "night-batching")
 	put := s.Keeper.With("If-Match", fmt.Sprint(v.Version))
 	v.Document.Rules[0].When = &condition.Node{Test: "number.at-least", Attribute: "crew_size", Numbers: []float64{2}}
-	if status, said, _, _ := put.Send("PUT", night+"/flags/night-batching?dryRun=true", mustJSON(t, object{"document": v.Document, "reason": "x"})); status != 400 || !strings.Contains(string(said), "crew_size arrived as a string in") {
+	if status, said, _, _ := put.Send("PUT", night+"/flags/night-batching?dryRun=true",
+		mustJSON(t, object{"document": v.Document, "reason": "x"})); status != 400 || !strings.Contains(string(said),
+		"crew_size arrived as a string in") {
 		t.Errorf("%d %s", status, said)
 	}
 	v.Document.Rules[0].When = nil
@@ -196,7 +219,8 @@ func TestWhoAsksForAllIsSampled(t *testing.T) {
 	var tried struct {
 		Preview struct{ Shifts []*shift.Shift }
 	}
-	put.Do(t, "PUT", night+"/flags/night-batching?dryRun=true", object{"document": v.Document, "reason": "x"}, 200, &tried)
+	put.Do(t, "PUT", night+"/flags/night-batching?dryRun=true", object{"document": v.Document, "reason": "x"}, 200,
+		&tried)
 	if sh := tried.Preview.Shifts[0]; sh.Units.Counted != 90 || sh.Moved.Counted < 60 {
 		t.Errorf("%s", sh.Says)
 	}
@@ -205,7 +229,8 @@ func TestWhoAsksForAllIsSampled(t *testing.T) {
 	if view.Asked != nil {
 		t.Errorf("asked for by code: %+v", view.Asked)
 	}
-	page.Do(t, "POST", "/ofrep/v1/evaluate/flags/night-batching", object{"context": object{"targetingKey": "visitor-1"}}, 200, nil)
+	page.Do(t, "POST", "/ofrep/v1/evaluate/flags/night-batching",
+		object{"context": object{"targetingKey": "visitor-1"}}, 200, nil)
 	gltest.Eventually(t, "a single question", func() bool {
 		s.Keeper.Do(t, "GET", night+"/flags/night-batching", nil, 200, &view)
 		return view.Asked != nil
@@ -216,7 +241,10 @@ func TestWhoAsksForAllIsSampled(t *testing.T) {
 func TestWhySaysWhatItCannotKnow(t *testing.T) {
 	s, _ := populated(t, 60)
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
-		d.Rules = append(d.Rules, flag.Rule{Name: "Staff", When: &condition.Node{All: []condition.Node{{Test: "string.begins", Attribute: "email", Text: []string{"ida"}}, {Test: "present", Attribute: "badge"}}}, Gives: flag.Gives{Variant: "on"}})
+		d.Rules = append(d.Rules,
+			flag.Rule{Name: "Staff",
+				When: &condition.Node{All: []condition.Node{{Test: "string.begins", Attribute: "email",
+					Text: []string{"ida"}}, {Test: "present", Attribute: "badge"}}}, Gives: flag.Gives{Variant: "on"}})
 	})
 	ask := func(body object) string {
 		t.Helper()
@@ -224,7 +252,9 @@ func TestWhySaysWhatItCannotKnow(t *testing.T) {
 		s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/why", body, 200, &w)
 		return strings.Join(words.Texts(w.Unknown), "; ")
 	}
-	if said := ask(object{"unit": "recipient-12"}); !strings.Contains(said, "email is personal: only what stands from the @ on is known") || !strings.Contains(said, "badge is not known of this unit") || strings.Contains(said, "site.id") {
+	if said := ask(object{"unit": "recipient-12"}); !strings.Contains(said,
+		"email is personal: only what stands from the @ on is known") || !strings.Contains(said,
+		"badge is not known of this unit") || strings.Contains(said, "site.id") {
 		t.Errorf("a seen unit: %s", said)
 	}
 	if said := ask(object{"unit": "stranger"}); !strings.Contains(said, "site.id is not known of this unit") {

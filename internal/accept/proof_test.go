@@ -52,7 +52,9 @@ func TestDelivery(t *testing.T) {
 	one, two := open(t, s, "production", often), open(t, s, "production", often)
 	leaves := open(t, s, "production", often)
 	// A process that reports once and is never heard of again.
-	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "f00dfeed", "sequence": 1, "application": "rounds", "version": "7", "epoch": 1, "revision": 1, "source": "service"}, 200, nil)
+	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "f00dfeed",
+		"sequence": 1, "application": "rounds", "version": "7", "epoch": 1, "revision": 1, "source": "service"}, 200,
+		nil)
 	var d spread
 	gltest.Eventually(t, "all four are known", func() bool { return d.read(t, s).Alive == 4 })
 	if err := leaves.Close(); err != nil {
@@ -64,7 +66,8 @@ func TestDelivery(t *testing.T) {
 	until(t, two, "the edit", at(saved.Revision))
 	gltest.Eventually(t, "two of three have it", func() bool {
 		n := d.read(t, s).Newest
-		return n != nil && n.Expected == 3 && n.Reached == 2 && n.Half >= 0 && n.All == -1 && len(n.Waiting) == 1 && n.Waiting[0].ID == "f00dfeed"
+		return n != nil && n.Expected == 3 && n.Reached == 2 && n.Half >= 0 && n.All == -1 && len(n.Waiting) == 1 &&
+			n.Waiting[0].ID == "f00dfeed"
 	})
 	status, raw, _, _ := s.Keeper.Send("POST", inProd+"/instances/f00dfeed/gone", []byte(`{"reason":"we think"}`))
 	if status != 409 || !strings.Contains(string(raw), "not lost") {
@@ -73,7 +76,8 @@ func TestDelivery(t *testing.T) {
 	by.Store(int64(46 * time.Second))
 	gltest.Eventually(t, "the silent one is lost, by name, and the others are not", func() bool {
 		d.read(t, s)
-		return d.Alive == 2 && len(d.Lost) == 1 && d.Lost[0].ID == "f00dfeed" && d.Newest != nil && len(d.Newest.Lost) == 1
+		return d.Alive == 2 && len(d.Lost) == 1 && d.Lost[0].ID == "f00dfeed" && d.Newest != nil &&
+			len(d.Newest.Lost) == 1
 	})
 	by.Store(int64(3 * time.Hour))
 	gltest.Eventually(t, "hours later it is still lost", func() bool {
@@ -97,7 +101,8 @@ func TestDelivery(t *testing.T) {
 		return false
 	}
 	gltest.Eventually(t, "the audit says who has it and who is lost", func() bool {
-		return said("revision.delivered", fmt.Sprintf("revision %d: 2 of 3 instances", saved.Revision)) && said("revision.delivered", "rounds 7 f00dfeed is lost with revision 1")
+		return said("revision.delivered", fmt.Sprintf("revision %d: 2 of 3 instances", saved.Revision)) &&
+			said("revision.delivered", "rounds 7 f00dfeed is lost with revision 1")
 	})
 	s.Keeper.Do(t, "POST", inProd+"/instances/f00dfeed/gone", object{"reason": "the machine was scrapped"}, 200, nil)
 	if d.read(t, s); len(d.Lost) != 0 {
@@ -107,7 +112,8 @@ func TestDelivery(t *testing.T) {
 		t.Errorf("%+v", history)
 	}
 	// It comes back after all.
-	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "f00dfeed", "sequence": 2, "application": "rounds", "version": "7", "epoch": 1, "revision": 1, "source": "disk"}, 200, nil)
+	bearer(s.URL(), s.Keys["production"]).Do(t, "POST", "/follow/v1/report", object{"instance": "f00dfeed",
+		"sequence": 2, "application": "rounds", "version": "7", "epoch": 1, "revision": 1, "source": "disk"}, 200, nil)
 	if d.read(t, s); d.Alive != 3 {
 		t.Errorf("it is back: %+v", d)
 	}
@@ -121,21 +127,28 @@ func TestWindowEndsOnTime(t *testing.T) {
 	var by atomic.Int64
 	by.Store(int64(40 * time.Second)) // the service's clock is right, say: this machine's is 40 s slow
 	s := gltest.Start(t, shifted(&by))
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "market-day", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "market-day", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
-	until(t, c, "the clocks are compared", func(st greenlever.State) bool { return st.Skew > 39*time.Second && st.Skew < 41*time.Second })
+	until(t, c, "the clocks are compared", func(st greenlever.State) bool {
+		return st.Skew > 39*time.Second && st.Skew < 41*time.Second
+	})
 	end := time.Now().Add(time.Duration(by.Load())).Add(3 * time.Second).Truncate(time.Millisecond)
 	saved := s.Edit(t, "production", "market-day", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Until the market closes", When: &condition.Node{Test: "clock.before", Text: []string{end.UTC().Format("2006-01-02T15:04:05.000Z")}}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Until the market closes", When: &condition.Node{Test: "clock.before",
+			Text: []string{end.UTC().Format("2006-01-02T15:04:05.000Z")}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	until(t, c, "the window", at(saved.Revision))
 	url := streamOf(t, s, s.Browse["production"])
 	events := changes(t, url)
-	if time.Now().Add(time.Duration(by.Load())).Before(end) && !c.Bool(context.Background(), "market-day", greenlever.Unit("x"), false) {
+	if time.Now().Add(time.Duration(by.Load())).Before(end) && !c.Bool(context.Background(), "market-day",
+		greenlever.Unit("x"), false) {
 		t.Error("the window is over too soon")
 	}
-	gltest.Eventually(t, "the window ends in the client", func() bool { return !c.Bool(context.Background(), "market-day", greenlever.Unit("x"), true) })
+	gltest.Eventually(t, "the window ends in the client", func() bool {
+		return !c.Bool(context.Background(), "market-day", greenlever.Unit("x"), true)
+	})
 	late := time.Now().Add(time.Duration(by.Load())).Sub(end)
 	if late < 0 {
 		t.Errorf("the client changed %v before the end", -late)
@@ -171,7 +184,9 @@ func TestLeases(t *testing.T) {
 	c := open(t, s, "production", func(o *greenlever.Options) { o.URL, o.Report = second.URL(), 50*time.Millisecond })
 	var want []int64
 	for i := range 6 {
-		saved := s.Edit(t, "production", "a", func(d *flag.Document) { d.Lever = []flag.Lever{flag.On, flag.Off}[i%2] })
+		saved := s.Edit(t, "production", "a", func(d *flag.Document) {
+			d.Lever = []flag.Lever{flag.On, flag.Off}[i%2]
+		})
 		until(t, c, "an edit", at(saved.Revision))
 		want = append(want, saved.Revision)
 		if i == 2 { // whoever had the lease leaves

@@ -85,13 +85,16 @@ func TestPasswordsEndTokens(t *testing.T) {
 		made[name] = bearer(s.URL(), token.Secret)
 	}
 	made["script"].Do(t, "POST", "/me/tokens", object{"name": "more", "days": 3}, 403, nil)
-	made["script"].Do(t, "POST", "/me/password", object{"old": gltest.Password, "password": "another of hers 7"}, 403, nil)
-	session.Do(t, "POST", "/me/password", object{"old": gltest.Password, "password": "another of hers 7", "keepTokens": []string{"laptop"}}, 200, nil)
+	made["script"].Do(t, "POST", "/me/password", object{"old": gltest.Password, "password": "another of hers 7"}, 403,
+		nil)
+	session.Do(t, "POST", "/me/password", object{"old": gltest.Password, "password": "another of hers 7",
+		"keepTokens": []string{"laptop"}}, 200, nil)
 	session.Do(t, "GET", "/me", nil, 200, nil)
 	other.Do(t, "GET", "/me", nil, 401, nil)
 	made["script"].Do(t, "GET", "/me", nil, 401, nil)
 	made["laptop"].Do(t, "GET", "/me", nil, 200, nil)
-	s.Keeper.Do(t, "POST", "/accounts/"+s.Account(t, email)+"/password", object{"password": "given by a keeper 8"}, 200, nil)
+	s.Keeper.Do(t, "POST", "/accounts/"+s.Account(t, email)+"/password", object{"password": "given by a keeper 8"},
+		200, nil)
 	made["laptop"].Do(t, "GET", "/me", nil, 401, nil)
 	for _, common := range []string{"password123", "1234567890", "qwertyuiop", "noor.berg1", "pinecrest1"} {
 		s.Keeper.Do(t, "POST", "/accounts/"+s.Account(t, email)+"/password", object{"password": common}, 400, nil)
@@ -107,7 +110,8 @@ func TestGuessing(t *testing.T) {
 	}
 	const email = "noor.berg@pinecrest.example"
 	s.Person(t, "noor.berg", "developer")
-	right, wrong := object{"email": "  Noor.Berg@pinecrest.example ", "password": gltest.Password}, object{"email": email, "password": "wrong"}
+	right, wrong := object{"email": "  Noor.Berg@pinecrest.example ", "password": gltest.Password},
+		object{"email": email, "password": "wrong"}
 	from("10.0.0.1").Do(t, "POST", "/sign-in", right, 200, nil)
 	limited := 0
 	for i := range 120 { // from ever new addresses
@@ -127,7 +131,8 @@ func TestGuessing(t *testing.T) {
 	session := s.Session(t, gltest.KeeperEmail)
 	limited = 0
 	for range 15 {
-		status, _, _, _ := session.Send("POST", "/me/password", []byte(`{"old":"wrong","password":"long enough it is"}`))
+		status, _, _, _ := session.Send("POST", "/me/password",
+			[]byte(`{"old":"wrong","password":"long enough it is"}`))
 		if status == 429 {
 			limited++
 		}
@@ -136,7 +141,8 @@ func TestGuessing(t *testing.T) {
 		t.Error("old passwords can be guessed without end")
 	}
 	session.Do(t, "POST", "/sign-out", nil, 200, nil)
-	gltest.Caller{URL: s.URL()}.Do(t, "POST", "/sign-in", object{"email": "nobody@pinecrest.example", "password": "wrong"}, 401, nil)
+	gltest.Caller{URL: s.URL()}.Do(t, "POST", "/sign-in", object{"email": "nobody@pinecrest.example",
+		"password": "wrong"}, 401, nil)
 	var history struct {
 		Items []struct {
 			Action     string
@@ -147,7 +153,9 @@ func TestGuessing(t *testing.T) {
 	said := map[string]bool{}
 	for _, e := range history.Items {
 		text := e.Action + " " + strings.Join(words.Texts(e.Difference), " ")
-		for _, want := range []string{`sign-in.refused wrong password, from "10.1.0.`, `sign-in.refused no account "nobody@pinecrest.example", from "127.0.0.1"`, `signed-out signed out, from "127.0.0.1"`, `signed-in signed in from "10.0.0.1"`, "password.refused"} {
+		for _, want := range []string{`sign-in.refused wrong password, from "10.1.0.`,
+			`sign-in.refused no account "nobody@pinecrest.example", from "127.0.0.1"`,
+			`signed-out signed out, from "127.0.0.1"`, `signed-in signed in from "10.0.0.1"`, "password.refused"} {
 			said[want] = said[want] || strings.Contains(text, want)
 		}
 	}
@@ -163,7 +171,8 @@ func TestGuessing(t *testing.T) {
 func TestUndeclaredIsRefused(t *testing.T) {
 	s := gltest.Start(t)
 	s.Flag(t, "a")
-	for call, says := range map[string]string{"GET " + inProd + "/stops?limit=3": "limit", "POST " + inProd + "/stops?dryrun=true": "dryrun", "GET /me?x=1": "x",
+	for call, says := range map[string]string{"GET " + inProd + "/stops?limit=3": "limit",
+		"POST " + inProd + "/stops?dryrun=true": "dryrun", "GET /me?x=1": "x",
 		"POST /accounts?dryRun=true": "dryRun", "DELETE /me/tokens/x?dryRun=true": "dryRun"} {
 		method, path, _ := strings.Cut(call, " ")
 		status, answer, _, _ := s.Keeper.Send(method, path, []byte(`{}`))
@@ -171,21 +180,26 @@ func TestUndeclaredIsRefused(t *testing.T) {
 			t.Errorf("%s: %d %s", call, status, answer)
 		}
 	}
-	status, answer, _, _ := s.Keeper.With("Idempotency-Key", "k").Send("POST", "/accounts", []byte(`{"email":"x@pinecrest.example","name":"x","password":"long enough it is"}`))
+	status, answer, _, _ := s.Keeper.With("Idempotency-Key", "k").Send("POST", "/accounts",
+		[]byte(`{"email":"x@pinecrest.example","name":"x","password":"long enough it is"}`))
 	if status != 400 || !strings.Contains(string(answer), "Idempotency-Key") {
 		t.Errorf("a key where nothing is kept: %d %s", status, answer)
 	}
 	for _, kind := range []string{"text/plain", "application/x-www-form-urlencoded", "multipart/form-data"} {
 		s.Keeper.With("Content-Type", kind).Do(t, "POST", inProd+"/stops", object{"flags": []string{"a"}}, 415, nil)
 	}
-	s.Keeper.With("Sec-Fetch-Site", "cross-site").Do(t, "POST", inProd+"/stops", object{"flags": []string{"a"}}, 403, nil)
+	s.Keeper.With("Sec-Fetch-Site", "cross-site").Do(t, "POST", inProd+"/stops", object{"flags": []string{"a"}}, 403,
+		nil)
 	if v := s.Get(t, "production", "a"); strings.HasPrefix(v.Sentence.String(), "Stopped") {
 		t.Error("one of them stopped the flag")
 	}
 	// A dry run gives no secret away and leaves nothing behind.
-	for path, body := range map[string]object{inProd + "/see-as": {"variants": object{"a": "on"}}, inProd + "/keys": {"kind": "service", "purpose": "dry"}, "/projects/pinecrest/environments": {"key": "dry"}, "/projects": {"key": "dry"}} {
+	for path, body := range map[string]object{inProd + "/see-as": {"variants": object{"a": "on"}},
+		inProd + "/keys": {"kind": "service", "purpose": "dry"}, "/projects/pinecrest/environments": {"key": "dry"},
+		"/projects": {"key": "dry"}} {
 		status, answer, _, _ := s.Keeper.Send("POST", path+"?dryRun=true", mustJSON(t, body))
-		if status != 201 || strings.Contains(string(answer), `"token":"`) && !strings.Contains(string(answer), `"token":""`) || strings.Contains(string(answer), `"secret"`) {
+		if status != 201 || strings.Contains(string(answer), `"token":"`) && !strings.Contains(string(answer),
+			`"token":""`) || strings.Contains(string(answer), `"secret"`) {
 			t.Errorf("%s: %d %s", path, status, answer)
 		}
 	}
@@ -239,13 +253,15 @@ func TestHeaders(t *testing.T) {
 		t.Fatal(err)
 	}
 	res.Body.Close()
-	if c := res.Header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-greenlever=") || !strings.Contains(c, "Secure") || !strings.Contains(c, "HttpOnly") {
+	if c := res.Header.Get("Set-Cookie"); !strings.HasPrefix(c, "__Host-greenlever=") || !strings.Contains(c,
+		"Secure") || !strings.Contains(c, "HttpOnly") {
 		t.Errorf("cookie: %s", c)
 	}
 	if res.Header.Get("Strict-Transport-Security") == "" {
 		t.Error("browsers are not told of TLS")
 	}
-	for _, path := range []string{"/", "/healthz", "/readyz", "/api/v1/me", "/api/v1/projects/pinecrest/export", "/ofrep/v1/evaluate/flags", "/follow/v1/snapshot", "/browser/v1/greenlever.js", "/nowhere"} {
+	for _, path := range []string{"/", "/healthz", "/readyz", "/api/v1/me", "/api/v1/projects/pinecrest/export",
+		"/ofrep/v1/evaluate/flags", "/follow/v1/snapshot", "/browser/v1/greenlever.js", "/nowhere"} {
 		req, _ := http.NewRequest("GET", s.URL()+path, nil)
 		if strings.HasPrefix(path, "/api/") {
 			req.Header = s.Keeper.Header.Clone()
@@ -276,14 +292,16 @@ func TestPersonalByDeclaration(t *testing.T) {
 	phone := attributeBody("phone", "string")
 	rule := func(number string) {
 		s.Edit(t, "production", "a", func(d *flag.Document) {
-			raw := fmt.Sprintf(`[{"name":"r","when":{"test":"string.equals","attribute":"phone","text":[%q]},"gives":{"variant":"on"}}]`, number)
+			raw := fmt.Sprintf(
+				`[{"name":"r","when":{"test":"string.equals","attribute":"phone","text":[%q]},"gives":{"variant":"on"}}]`, number)
 			if err := json.Unmarshal([]byte(raw), &d.Rules); err != nil {
 				t.Fatal(err)
 			}
 		})
 	}
 	c := bearer(s.URL(), s.Keys["production"])
-	c.Do(t, "POST", "/ofrep/v1/evaluate/flags/a", `{"context":{"targetingKey":"recipient-1","phone":"+47 555 01 234"}}`, 200, nil)
+	c.Do(t, "POST", "/ofrep/v1/evaluate/flags/a",
+		`{"context":{"targetingKey":"recipient-1","phone":"+47 555 01 234"}}`, 200, nil)
 	flush(t, s)
 	units := func() string {
 		_, raw, _, _ := s.Keeper.Send("POST", inProd+"/population/units", []byte(`{}`))

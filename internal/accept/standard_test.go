@@ -110,10 +110,15 @@ func standard(t *testing.T, change ...func(*server.Config)) *gltest.Service {
 	s := gltest.Start(t, change...)
 	for _, f := range []object{
 		{"key": "handover-photo"},
-		{"key": "greeting", "type": "string", "resting": "plain", "variants": []object{{"name": "plain", "value": "Hello"}, {"name": "warm", "value": "Grüß dich, \"du\""}}},
-		{"key": "pickup-window", "type": "number", "resting": "two", "variants": []object{{"name": "two", "value": 2}, {"name": "far", "value": 9007199254740991}}},
-		{"key": "slot-price", "type": "number", "resting": "low", "variants": []object{{"name": "low", "value": 1.5}, {"name": "high", "value": -2.25e9}}},
-		{"key": "route-plan", "type": "object", "resting": "short", "variants": []object{{"name": "short", "value": object{}}, {"name": "long", "value": object{"stops": []any{1, "two", nil, true}, "by": object{"ä": 1.5}}}}},
+		{"key": "greeting", "type": "string", "resting": "plain",
+			"variants": []object{{"name": "plain", "value": "Hello"}, {"name": "warm", "value": "Grüß dich, \"du\""}}},
+		{"key": "pickup-window", "type": "number", "resting": "two", "variants": []object{{"name": "two", "value": 2},
+			{"name": "far", "value": 9007199254740991}}},
+		{"key": "slot-price", "type": "number", "resting": "low", "variants": []object{{"name": "low", "value": 1.5},
+			{"name": "high", "value": -2.25e9}}},
+		{"key": "route-plan", "type": "object", "resting": "short",
+			"variants": []object{{"name": "short", "value": object{}},
+				{"name": "long", "value": object{"stops": []any{1, "two", nil, true}, "by": object{"ä": 1.5}}}}},
 	} {
 		f["goneBy"], f["visible"] = "stays", true
 		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", f, 201, nil)
@@ -121,7 +126,8 @@ func standard(t *testing.T, change ...func(*server.Config)) *gltest.Service {
 	gives := func(key, variant string) {
 		s.Edit(t, "production", key, func(d *flag.Document) {
 			d.Lever = flag.On
-			d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role", Text: []string{"courier"}}, Gives: flag.Gives{Variant: variant}}}
+			d.Rules = []flag.Rule{{Name: "Couriers", When: &condition.Node{Test: "string.equals", Attribute: "role",
+				Text: []string{"courier"}}, Gives: flag.Gives{Variant: variant}}}
 		})
 	}
 	gives("handover-photo", "on")
@@ -237,7 +243,9 @@ func TestTheStandardsClientForServers(t *testing.T) {
 	for name, to := range map[string]string{"service": s.URL(), "outpost": o.URL()} {
 		p := newPacking(t, to)
 		n := newNode(t, p.URL, other.Secret)
-		gltest.Eventually(t, name+" knows the last flag", func() bool { return n.ask("route-plan", object{}, courier).Variant == "long" })
+		gltest.Eventually(t, name+" knows the last flag", func() bool {
+			return n.ask("route-plan", object{}, courier).Variant == "long"
+		})
 		for _, a := range ofCouriers {
 			got := n.ask(a.flag, a.fallback, courier)
 			if got.said() != a.want {
@@ -258,12 +266,15 @@ func TestTheStandardsClientForServers(t *testing.T) {
 		} {
 			if got := n.ask("handover-photo", false, c.context); got.said() != c.want {
 				t.Errorf("%s, %s: %s, want %s", name, what, got.said(), c.want)
-			} else if c.want[len(c.want)-1] == 'T' && got.ErrorCode != "" && !strings.Contains(got.ErrorMessage, "context.n") {
+			} else if c.want[len(c.want)-1] == 'T' && got.ErrorCode != "" && !strings.Contains(got.ErrorMessage,
+				"context.n") {
 				t.Errorf("%s, %s: %s", name, what, got.ErrorMessage)
 			}
 		}
 		s.Edit(t, "production", "greeting", func(d *flag.Document) { d.Lever = flag.Off })
-		gltest.Eventually(t, name+" tells the change", func() bool { return n.ask("greeting", "none", courier).said() == `"Hello" plain DISABLED` })
+		gltest.Eventually(t, name+" tells the change", func() bool {
+			return n.ask("greeting", "none", courier).said() == `"Hello" plain DISABLED`
+		})
 		s.Edit(t, "production", "greeting", func(d *flag.Document) { d.Lever = flag.On })
 		p.stands("")
 		if got := n.ask("handover-photo", false, courier); got.said() != `false  ERROR GENERAL` {
@@ -278,7 +289,9 @@ func TestTheStandardsClientForServers(t *testing.T) {
 			t.Errorf("%s is busy: %s", name, got.said())
 		}
 		p.busy.Store(false)
-		gltest.Eventually(t, name+": it asks again when it may", func() bool { return n.ask("handover-photo", false, courier).said() == `true on TARGETING_MATCH` })
+		gltest.Eventually(t, name+": it asks again when it may", func() bool {
+			return n.ask("handover-photo", false, courier).said() == `true on TARGETING_MATCH`
+		})
 		wrong := newNode(t, p.URL, "gls_wrong")
 		if got := wrong.ask("handover-photo", false, courier); got.said() != `false  ERROR GENERAL` {
 			t.Errorf("%s, a wrong key: %s", name, got.said())
@@ -287,21 +300,28 @@ func TestTheStandardsClientForServers(t *testing.T) {
 	ns, no := newNode(t, s.URL(), other.Secret), newNode(t, o.URL(), other.Secret)
 	s.Keeper.Do(t, "DELETE", fmt.Sprintf("%s/keys/%s", inProd, other.ID), nil, 200, nil)
 	for name, n := range map[string]*node{"service": ns, "outpost": no} {
-		gltest.Eventually(t, name+" refuses the key", func() bool { return n.ask("handover-photo", false, courier).said() == `false  ERROR GENERAL` })
+		gltest.Eventually(t, name+" refuses the key", func() bool {
+			return n.ask("handover-photo", false, courier).said() == `false  ERROR GENERAL`
+		})
 	}
 }
 
 // standardPage builds the page of the standard's client for browsers, and serves it.
 func standardPage(t *testing.T) string {
 	t.Helper()
-	return site(t, map[string]string{"/": `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`, "/page.js": bundled(t, "standard-page.tsx", "production")})
+	return site(t,
+		map[string]string{
+			"/":        `<!doctype html><title>desk</title><body><script type="module" src="/page.js"></script>`,
+			"/page.js": bundled(t, "standard-page.tsx", "production")})
 }
 
 // standardTab opens the page in a tab and waits until its client has started, or failed to.
 func standardTab(t *testing.T, site, at, key string) *browse.Window {
 	t.Helper()
 	w := tab(t, site+"/?"+url.Values{"url": {at}, "key": {key}}.Encode())
-	gltest.Eventually(t, "the client has started", func() bool { return w.Eval("String(window.page?.started)") == "true" })
+	gltest.Eventually(t, "the client has started", func() bool {
+		return w.Eval("String(window.page?.started)") == "true"
+	})
 	return w
 }
 
@@ -309,7 +329,8 @@ func standardTab(t *testing.T, site, at, key string) *browse.Window {
 func asks(t *testing.T, w *browse.Window, flag string, fallback any) (d detailed) {
 	t.Helper()
 	raw, _ := json.Marshal(fallback)
-	if err := json.Unmarshal([]byte(w.Eval(fmt.Sprintf("JSON.stringify(page.ask(%q, %s))", flag, raw))), &d); err != nil {
+	if err := json.Unmarshal([]byte(w.Eval(fmt.Sprintf("JSON.stringify(page.ask(%q, %s))", flag, raw))),
+		&d); err != nil {
 		t.Fatal(err, w.Err())
 	}
 	return d
@@ -332,10 +353,12 @@ func TestTheStandardsClientForBrowsers(t *testing.T) {
 		s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser"}, 201, &key)
 		p := newPacking(t, to)
 		gltest.Eventually(t, "the key is known", func() bool {
-			status, raw, _, _ := bearer(p.URL, key.Secret).Send("POST", "/ofrep/v1/evaluate/flags", []byte(`{"context":{"role":"courier"}}`))
+			status, raw, _, _ := bearer(p.URL, key.Secret).Send("POST", "/ofrep/v1/evaluate/flags",
+				[]byte(`{"context":{"role":"courier"}}`))
 			return status == 200 && strings.Contains(string(raw), `"variant":"long"`)
 		})
-		w := standardTab(t, site, p.URL, key.Secret).See("photo off").See("greeting Hello as DEFAULT").See("window of 2 hours").See("plan {}")
+		w := standardTab(t, site, p.URL, key.Secret).See("photo off").See("greeting Hello as DEFAULT").See(
+			"window of 2 hours").See("plan {}")
 		if h := heard(w); h != "PROVIDER_READY" {
 			t.Errorf("%s: started with %s", name, h)
 		}
@@ -351,7 +374,8 @@ func TestTheStandardsClientForBrowsers(t *testing.T) {
 		w.Eval("page.changed.splice(0), ''")
 		lift := stop(t, s, "handover-photo")
 		w.See("photo off").Gone("the guarded part")
-		if h, changed := heard(w), w.Eval("page.changed.splice(0).join(' ')"); h != "PROVIDER_CONFIGURATION_CHANGED" || changed != "handover-photo" {
+		if h, changed := heard(w), w.Eval("page.changed.splice(0).join(' ')"); h != "PROVIDER_CONFIGURATION_CHANGED" ||
+			changed != "handover-photo" {
 			t.Errorf("%s: heard %s of %s", name, h, changed)
 		}
 		lift()
@@ -360,7 +384,9 @@ func TestTheStandardsClientForBrowsers(t *testing.T) {
 		// Away: what is known stays, and the page comes back by itself.
 		p.stands("")
 		p.CloseClientConnections()
-		gltest.Eventually(t, name+": the page hears that it is stale", func() bool { return strings.Contains(w.Eval("page.heard.join(' ')"), "STALE") || p.opened.Load() > 1 })
+		gltest.Eventually(t, name+": the page hears that it is stale", func() bool {
+			return strings.Contains(w.Eval("page.heard.join(' ')"), "STALE") || p.opened.Load() > 1
+		})
 		if got := asks(t, w, "handover-photo", false); got.said() != `true on TARGETING_MATCH` {
 			t.Errorf("%s is away: %s", name, got.said())
 		}
@@ -380,13 +406,17 @@ func TestTheStandardsClientForBrowsers(t *testing.T) {
 		heard(w)
 		p.busy.Store(true)
 		w.Eval(`page.know({ targetingKey: "desk-2", role: "courier" }), ''`)
-		gltest.Eventually(t, name+": the page hears that it is stale", func() bool { return strings.Contains(w.Eval("page.heard.join(' ')"), "STALE") })
+		gltest.Eventually(t, name+": the page hears that it is stale", func() bool {
+			return strings.Contains(w.Eval("page.heard.join(' ')"), "STALE")
+		})
 		if got := asks(t, w, "handover-photo", false); got.said() != `true on TARGETING_MATCH` {
 			t.Errorf("%s is busy: %s", name, got.said())
 		}
 		p.busy.Store(false)
 		w.Eval(`page.passes(2000), page.know({ targetingKey: "desk-1", role: "courier" }), ''`)
-		gltest.Eventually(t, name+": it asks again when it may", func() bool { return asks(t, w, "handover-photo", false).Variant == "on" })
+		gltest.Eventually(t, name+": it asks again when it may", func() bool {
+			return asks(t, w, "handover-photo", false).Variant == "on"
+		})
 
 		// Two of one origin and key start from what the first kept, and the answers are the same.
 		again := standardTab(t, site, p.URL, key.Secret).See("photo off")
@@ -401,7 +431,9 @@ func TestTheStandardsClientForBrowsers(t *testing.T) {
 		})
 		heard(w)
 		w.Eval(`page.know({ targetingKey: "desk-1", role: "courier", at: 2 }), ''`)
-		gltest.Eventually(t, name+": the page hears that the key has ended", func() bool { return strings.Contains(w.Eval("page.heard.join(' ')"), "PROVIDER_ERROR") })
+		gltest.Eventually(t, name+": the page hears that the key has ended", func() bool {
+			return strings.Contains(w.Eval("page.heard.join(' ')"), "PROVIDER_ERROR")
+		})
 		if got := asks(t, w, "handover-photo", false); got.said() != `true on CACHED` { // the client's own copy
 			t.Errorf("%s, after the end of the key: %s", name, got.said())
 		}
@@ -445,7 +477,9 @@ func TestATabThatWasHidden(t *testing.T) {
 		} else {
 			by.Add(int64(12 * time.Minute))
 			p.CloseClientConnections()
-			gltest.Eventually(t, "the tab comes back with its old token", func() bool { return p.opened.Load() > opened })
+			gltest.Eventually(t, "the tab comes back with its old token", func() bool {
+				return p.opened.Load() > opened
+			})
 		}
 		gltest.Eventually(t, what+": the tab has a stream again", func() bool {
 			w.Eval("page.passes(1000), ''") // its own first pause after a stream that was refused

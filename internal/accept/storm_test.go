@@ -119,7 +119,8 @@ func TestKillDuringAStorm(t *testing.T) {
 	p := serve(t, "127.0.0.1:0", dsn, config, true)
 	s := &gltest.Service{Keys: map[string]string{}, Browse: map[string]string{}}
 	guest := gltest.Caller{URL: p.url}
-	guest.Do(t, "POST", "/set-up", object{"code": p.code, "email": gltest.KeeperEmail, "name": "Ida Holm", "password": gltest.Password}, 201, nil)
+	guest.Do(t, "POST", "/set-up", object{"code": p.code, "email": gltest.KeeperEmail, "name": "Ida Holm",
+		"password": gltest.Password}, 201, nil)
 	s.Keeper = tokenAt(t, p.url)
 	s.Keeper.Do(t, "POST", "/projects", object{"key": "pinecrest"}, 201, nil)
 	s.Environment(t, "production", false)
@@ -146,7 +147,8 @@ func TestKillDuringAStorm(t *testing.T) {
 			for i := range changes / writers {
 				doc.Rules = []flag.Rule{{ID: "r", Name: fmt.Sprintf("edit %d", i), Gives: flag.Gives{Variant: "on"}}}
 				body, _ := json.Marshal(object{"document": doc})
-				c := s.Keeper.With("If-Match", fmt.Sprint(version)).With("Idempotency-Key", fmt.Sprintf("%s-%d", key, i))
+				c := s.Keeper.With("If-Match", fmt.Sprint(version)).With("Idempotency-Key", fmt.Sprintf("%s-%d", key,
+					i))
 				raw, ok := try(c, "PUT", inProd+"/flags/"+key, body, give)
 				if !ok {
 					t.Errorf("%s edit %d was never answered: %s", key, i, raw)
@@ -203,7 +205,8 @@ func accounted(t *testing.T, s *gltest.Service, answers [][]answer, first int64)
 			}
 			Cursor string
 		}
-		s.Keeper.Do(t, "GET", "/projects/pinecrest/history?environment=production&limit=200&cursor="+cursor, nil, 200, &page)
+		s.Keeper.Do(t, "GET", "/projects/pinecrest/history?environment=production&limit=200&cursor="+cursor, nil, 200,
+			&page)
 		for _, e := range page.Items {
 			if e.Revision > first && e.Action != "environment.changed" {
 				if seen[e.Revision] {
@@ -229,11 +232,13 @@ func accounted(t *testing.T, s *gltest.Service, answers [][]answer, first int64)
 				t.Fatalf("%s: edit %d made version %d: it was done twice, or one was lost", key, i, a.version)
 			}
 			if entries[fmt.Sprintf("%s/%d", key, a.version)] != a.revision {
-				t.Errorf("%s version %d: the audit says revision %d, the answer was %d", key, a.version, entries[fmt.Sprintf("%s/%d", key, a.version)], a.revision)
+				t.Errorf("%s version %d: the audit says revision %d, the answer was %d", key, a.version,
+					entries[fmt.Sprintf("%s/%d", key, a.version)], a.revision)
 			}
 		}
 		n := len(answers[w])
-		if v := s.Get(t, "production", key); v.Version != int64(n)+1 || n > 0 && v.Document.Rules[0].Name != fmt.Sprintf("edit %d", n-1) {
+		if v := s.Get(t, "production", key); v.Version != int64(n)+1 || n > 0 &&
+			v.Document.Rules[0].Name != fmt.Sprintf("edit %d", n-1) {
 			t.Errorf("%s ends at version %d after %d edits", key, v.Version, n)
 		}
 	}
@@ -270,6 +275,7 @@ func tokenAt(t *testing.T, url string) gltest.Caller {
 	var me struct{ CSRF string }
 	_ = json.NewDecoder(res.Body).Decode(&me)
 	var token struct{ Secret string }
-	gltest.Caller{URL: url}.With("Cookie", res.Cookies()[0].String()).With("X-Greenlever-CSRF", me.CSRF).Do(t, "POST", "/me/tokens", object{"name": "x", "days": 1}, 201, &token)
+	gltest.Caller{URL: url}.With("Cookie", res.Cookies()[0].String()).With("X-Greenlever-CSRF", me.CSRF).Do(t, "POST",
+		"/me/tokens", object{"name": "x", "days": 1}, 201, &token)
 	return gltest.Caller{URL: url}.With("Authorization", "Bearer "+token.Secret)
 }

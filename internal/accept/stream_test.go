@@ -81,7 +81,8 @@ func TestChangeStream(t *testing.T) {
 	var by atomic.Int64
 	s := gltest.Start(t, shifted(&by))
 	s.Flag(t, "hidden")
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true},
+		201, nil)
 	url := streamOf(t, s, s.Browse["production"])
 	events, all := changes(t, url), changes(t, streamOf(t, s, s.Keys["production"]))
 	hidden := s.Edit(t, "production", "hidden", turnOn)
@@ -104,7 +105,8 @@ func TestChangeStream(t *testing.T) {
 		t.Errorf("with an old token: %q", first)
 	}
 	for name, wrong := range map[string]string{
-		"no token": url[:strings.Index(url, "?")], "half a token": url[:len(url)-20], "another key's": strings.Replace(url, "token=", "token=x", 1),
+		"no token": url[:strings.Index(url, "?")], "half a token": url[:len(url)-20],
+		"another key's": strings.Replace(url, "token=", "token=x", 1),
 		"a longer life": lengthened(url)} {
 		res, err := http.Get(wrong)
 		if err != nil {
@@ -141,20 +143,24 @@ func lengthened(url string) string {
 // A browser key can be bound to the origins of pages, and no other page reads a thing.
 func TestOrigins(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true},
+		201, nil)
 	var made struct{ Secret string }
 	for _, bad := range []string{"desk.pinecrest.example", "https://desk.pinecrest.example/", "*", "https://a b"} {
 		s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser", "origins": []string{bad}}, 400, nil)
 	}
-	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser", "origins": []string{"https://desk.pinecrest.example"}}, 201, &made)
+	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser",
+		"origins": []string{"https://desk.pinecrest.example"}}, 201, &made)
 	const path = "/ofrep/v1/evaluate/flags"
 	gltest.Eventually(t, "the key is known", func() bool {
 		status, _, _, _ := bearer(s.URL(), made.Secret).Send("POST", path, nil)
 		return status == 200
 	})
-	for origin, want := range map[string]int{"https://desk.pinecrest.example": 200, "https://elsewhere.example": 403, "http://desk.pinecrest.example": 403, "null": 403} {
+	for origin, want := range map[string]int{"https://desk.pinecrest.example": 200, "https://elsewhere.example": 403,
+		"http://desk.pinecrest.example": 403, "null": 403} {
 		status, raw, header, _ := bearer(s.URL(), made.Secret).With("Origin", origin).Send("POST", path, nil)
-		if status != want || (header.Get("Access-Control-Allow-Origin") != "") != (want == 200) || strings.Contains(string(raw), "shown") != (want == 200) {
+		if status != want || (header.Get("Access-Control-Allow-Origin") != "") != (want == 200) ||
+			strings.Contains(string(raw), "shown") != (want == 200) {
 			t.Errorf("%s: %d %v %s", origin, status, header, raw)
 		}
 		url := ""
@@ -182,7 +188,8 @@ func TestOrigins(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if res.Body.Close(); res.StatusCode != 204 || !strings.Contains(res.Header.Get("Access-Control-Allow-Headers"), "If-None-Match") {
+	if res.Body.Close(); res.StatusCode != 204 || !strings.Contains(res.Header.Get("Access-Control-Allow-Headers"),
+		"If-None-Match") {
 		t.Errorf("preflight: %s %v", res.Status, res.Header)
 	}
 }
@@ -214,17 +221,24 @@ func TestKeyLimits(t *testing.T) {
 // name of another flag, whatever address is tried.
 func TestBrowserKeyLearnsNothing(t *testing.T) {
 	s := gltest.Start(t)
-	secrets := []string{"quiet-flag", "quiet-rule", "Quiet rule", "quiet-segment", "quiet_attribute", "quiet-unit", "quiet-value", "quiet-variant-of-hidden"}
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "quiet-segment", "in": object{"units": []string{"quiet-unit"}}}, 201, nil)
+	secrets := []string{"quiet-flag", "quiet-rule", "Quiet rule", "quiet-segment", "quiet_attribute", "quiet-unit",
+		"quiet-value", "quiet-variant-of-hidden"}
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "quiet-segment",
+		"in": object{"units": []string{"quiet-unit"}}}, 201, nil)
 	declare(t, s, "quiet_attribute", object{"type": "string"})
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "quiet-flag", "type": "string", "resting": "quiet-variant-of-hidden", "goneBy": "stays",
-		"variants": []object{{"name": "quiet-variant-of-hidden", "value": "quiet-value"}, {"name": "b", "value": "b"}}}, 201, nil)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "quiet-flag", "type": "string",
+		"resting": "quiet-variant-of-hidden", "goneBy": "stays",
+		"variants": []object{{"name": "quiet-variant-of-hidden", "value": "quiet-value"},
+			{"name": "b", "value": "b"}}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true},
+		201, nil)
 	rules := func(d *flag.Document) {
 		d.Lever = flag.On
 		gives := flag.Gives{Variant: d.Resting}
-		d.Rules = []flag.Rule{{ID: "quiet-rule", Name: "Quiet rule", When: &condition.Node{Test: "string.one-of", Attribute: "quiet_attribute", Text: []string{"quiet-value"}}, Gives: gives},
-			{ID: "quiet-rule-2", Name: "Quiet rule of a segment", When: &condition.Node{Test: "segment", Segment: "quiet-segment"}, Gives: gives}}
+		d.Rules = []flag.Rule{{ID: "quiet-rule", Name: "Quiet rule", When: &condition.Node{Test: "string.one-of",
+			Attribute: "quiet_attribute", Text: []string{"quiet-value"}}, Gives: gives},
+			{ID: "quiet-rule-2", Name: "Quiet rule of a segment", When: &condition.Node{Test: "segment",
+				Segment: "quiet-segment"}, Gives: gives}}
 	}
 	s.Edit(t, "production", "quiet-flag", rules)
 	saved := s.Edit(t, "production", "shown", rules)
@@ -241,7 +255,8 @@ func TestBrowserKeyLearnsNothing(t *testing.T) {
 	if err := json.Unmarshal(doc, &api); err != nil {
 		t.Fatal(err)
 	}
-	fill := strings.NewReplacer("{project}", "pinecrest", "{environment}", "production", "{flag}", "quiet-flag", "{segment}", "quiet-segment", "{attribute}", "quiet_attribute", "{unit}", "quiet-unit", "{list}", "in")
+	fill := strings.NewReplacer("{project}", "pinecrest", "{environment}", "production", "{flag}", "quiet-flag",
+		"{segment}", "quiet-segment", "{attribute}", "quiet_attribute", "{unit}", "quiet-unit", "{list}", "in")
 	type try struct{ method, path string }
 	var tries []try
 	for path, methods := range api.Paths {
@@ -249,9 +264,12 @@ func TestBrowserKeyLearnsNothing(t *testing.T) {
 			tries = append(tries, try{strings.ToUpper(method), fill.Replace(path)})
 		}
 	}
-	edges := []try{{"GET", "/follow/v1/snapshot"}, {"GET", "/follow/v1/feed"}, {"GET", "/follow/v1/outpost"}, {"GET", "/follow/v1/lists/x"}, {"POST", "/follow/v1/report"},
-		{"POST", "/ofrep/v1/evaluate/flags"}, {"POST", "/ofrep/v1/evaluate/flags/shown"}, {"POST", "/ofrep/v1/evaluate/flags/quiet-flag"}, {"POST", "/browser/v1/report"},
-		{"GET", "/metrics"}, {"GET", "/readyz"}, {"GET", "/api/v1/live"}, {"GET", "/api/v1/export"}, {"GET", "/"}, {"GET", "/browser/v1/greenlever.js"}}
+	edges := []try{{"GET", "/follow/v1/snapshot"}, {"GET", "/follow/v1/feed"}, {"GET", "/follow/v1/outpost"},
+		{"GET", "/follow/v1/lists/x"}, {"POST", "/follow/v1/report"},
+		{"POST", "/ofrep/v1/evaluate/flags"}, {"POST", "/ofrep/v1/evaluate/flags/shown"},
+		{"POST", "/ofrep/v1/evaluate/flags/quiet-flag"}, {"POST", "/browser/v1/report"},
+		{"GET", "/metrics"}, {"GET", "/readyz"}, {"GET", "/api/v1/live"}, {"GET", "/api/v1/export"}, {"GET", "/"},
+		{"GET", "/browser/v1/greenlever.js"}}
 	if len(tries) < 60 {
 		t.Fatalf("only %d operations are described", len(tries))
 	}
@@ -259,7 +277,8 @@ func TestBrowserKeyLearnsNothing(t *testing.T) {
 		t.Helper()
 		ctx, cancel := context.WithTimeout(context.Background(), gltest.Patience)
 		defer cancel()
-		req, err := http.NewRequestWithContext(ctx, tr.method, url+tr.path, strings.NewReader(`{"context":{"targetingKey":"quiet","other":1}}`))
+		req, err := http.NewRequestWithContext(ctx, tr.method, url+tr.path,
+			strings.NewReader(`{"context":{"targetingKey":"quiet","other":1}}`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -322,7 +341,8 @@ func TestAnOldPageComesBackToItsStream(t *testing.T) {
 	page := bearer(s.URL(), s.Browse["production"])
 	ask := func(tag string) (int, string, string) {
 		t.Helper()
-		status, raw, header, err := page.With("If-None-Match", tag).Send("POST", "/ofrep/v1/evaluate/flags", []byte(`{"context":{"targetingKey":"r"}}`))
+		status, raw, header, err := page.With("If-None-Match", tag).Send("POST", "/ofrep/v1/evaluate/flags",
+			[]byte(`{"context":{"targetingKey":"r"}}`))
 		if err != nil {
 			t.Fatal(err)
 		}

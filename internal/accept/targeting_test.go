@@ -38,12 +38,14 @@ func tryEdit(t *testing.T, s *gltest.Service, env, key string, alter func(*flag.
 	v := s.Get(t, env, key)
 	alter(v.Document)
 	var p previewed
-	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", "/projects/pinecrest/environments/"+env+"/flags/"+key+"?dryRun=true", object{"document": v.Document, "reason": "trying"}, 200, &p)
+	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", "/projects/pinecrest/environments/"+env+"/flags/"+
+		key+"?dryRun=true", object{"document": v.Document, "reason": "trying"}, 200, &p)
 	return p
 }
 
 func recipient(i int) greenlever.Context {
-	attributes := []greenlever.Attribute{greenlever.String("site.id", fmt.Sprint("site-", i%60)), greenlever.String("site.region", []string{"north", "east", "south"}[i%3]),
+	attributes := []greenlever.Attribute{greenlever.String("site.id", fmt.Sprint("site-", i%60)),
+		greenlever.String("site.region", []string{"north", "east", "south"}[i%3]),
 		greenlever.String("crew_size", "2"), greenlever.String("email", fmt.Sprintf("r%d@pinecrest.example", i))}
 	if i%5 > 0 {
 		attributes = append(attributes, greenlever.String("firmware", []string{"4.1.0", "4.2.0"}[i%2]))
@@ -68,7 +70,8 @@ func populated(t *testing.T, units int) (*gltest.Service, *greenlever.Client) {
 	declare(t, s, "email", object{"personal": true, "derive": "domain"})
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
+		d.Rules = []flag.Rule{{Name: "First sites", Gives: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"},
+			Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
 	})
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Report = 100 * time.Millisecond })
 	gltest.Eventually(t, "the population", func() bool {
@@ -82,7 +85,8 @@ func populated(t *testing.T, units int) (*gltest.Service, *greenlever.Client) {
 			}
 		}
 		s.Keeper.Do(t, "GET", inProd+"/population", nil, 200, &p)
-		return len(p.Samples) == 2 && p.Samples[0].Units.Units == int64(units) && p.Samples[1].Units.Units == int64(min(units, 60))
+		return len(p.Samples) == 2 && p.Samples[0].Units.Units == int64(units) && p.Samples[1].Units.Units == int64(
+			min(units, 60))
 	})
 	return s, c
 }
@@ -105,9 +109,11 @@ func TestEveryEditShowsItsShift(t *testing.T) {
 	sh := p.Preview.Shifts[0]
 	sites := p.Preview.Drawn[p.Document.Rules[0].ID][0]
 	if sh.Units.Units != 900 || sites.Units.Units != 60 || sites.Parts["on"].Counted*15 != sh.After["on"].Counted {
-		t.Errorf("%d of %d units at %d of %d sites", sh.After["on"].Counted, sh.Units.Units, sites.Parts["on"].Counted, sites.Units.Units)
+		t.Errorf("%d of %d units at %d of %d sites", sh.After["on"].Counted, sh.Units.Units, sites.Parts["on"].Counted,
+			sites.Units.Units)
 	}
-	if sh.Moved.Counted == 0 || len(sh.Moves) != 1 || sh.Moves[0].From != "off" || sh.Moves[0].To != "on" || len(sh.Moves[0].Examples) == 0 {
+	if sh.Moved.Counted == 0 || len(sh.Moves) != 1 || sh.Moves[0].From != "off" || sh.Moves[0].To != "on" ||
+		len(sh.Moves[0].Examples) == 0 {
 		t.Errorf("%+v", sh.Moves)
 	}
 	// What was shown is what happens: to those named, and in number.
@@ -137,15 +143,18 @@ func TestEveryEditShowsItsShift(t *testing.T) {
 	}
 	// Nobody moves, and it says why.
 	p = tryEdit(t, s, "production", "night-batching", func(d *flag.Document) {
-		d.Rules = append(d.Rules, flag.Rule{Name: "Old firmware", When: &condition.Node{Test: "version.less", Attribute: "firmware", Text: []string{"4.0.0"}}, Gives: flag.Gives{Variant: "on"}})
+		d.Rules = append(d.Rules, flag.Rule{Name: "Old firmware", When: &condition.Node{Test: "version.less",
+			Attribute: "firmware", Text: []string{"4.0.0"}}, Gives: flag.Gives{Variant: "on"}})
 	})
-	if because := p.Preview.Shifts[0].Because; len(because) != 1 || because[0].String() != `rule "Old firmware" matches nobody who was seen` {
+	if because := p.Preview.Shifts[0].Because; len(because) != 1 ||
+		because[0].String() != `rule "Old firmware" matches nobody who was seen` {
 		t.Errorf("because %q", because)
 	}
 	// A stop can be tried too.
 	var stop previewed
 	s.Keeper.Do(t, "POST", inProd+"/stops?dryRun=true", object{"flags": []string{"night-batching"}}, 201, &stop)
-	if len(stop.Preview.Shifts) != 2 || stop.Preview.Shifts[0].After["on"].Counted != 0 || s.Get(t, "production", "night-batching").Sentence.String()[:7] == "Stopped" {
+	if len(stop.Preview.Shifts) != 2 || stop.Preview.Shifts[0].After["on"].Counted != 0 || s.Get(t, "production",
+		"night-batching").Sentence.String()[:7] == "Stopped" {
 		t.Errorf("%+v", stop.Preview.Shifts)
 	}
 }
@@ -184,27 +193,36 @@ func TestComparisonsThatCannotFit(t *testing.T) {
 	refused := func(n condition.Node, want string) {
 		t.Helper()
 		d := *v.Document
-		d.Rules = append(slices.Clone(d.Rules), flag.Rule{Name: "Big crews", When: &n, Gives: flag.Gives{Variant: "on"}})
+		d.Rules = append(slices.Clone(d.Rules), flag.Rule{Name: "Big crews", When: &n,
+			Gives: flag.Gives{Variant: "on"}})
 		body, _ := json.Marshal(object{"document": d})
-		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/night-batching", body)
-		if status != 400 || !strings.Contains(string(answer), want) || !strings.Contains(string(answer), "document.rules[1].when") {
+		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT",
+			inProd+"/flags/night-batching", body)
+		if status != 400 || !strings.Contains(string(answer), want) || !strings.Contains(string(answer),
+			"document.rules[1].when") {
 			t.Errorf("%d %s, want %s", status, answer, want)
 		}
 	}
-	refused(condition.Node{Test: "number.at-least", Attribute: "crew_size", Numbers: []float64{2}}, "crew_size arrived as a string in")
+	refused(condition.Node{Test: "number.at-least", Attribute: "crew_size", Numbers: []float64{2}},
+		"crew_size arrived as a string in")
 	declare(t, s, "firmware", object{"type": "version", "loose": true})
-	refused(condition.Node{Test: "number.at-least", Attribute: "firmware", Numbers: []float64{4}}, "firmware is declared as a version")
-	refused(condition.Node{Test: "number.at-least", Attribute: "targetingKey", Numbers: []float64{4}}, "the key is a string")
+	refused(condition.Node{Test: "number.at-least", Attribute: "firmware", Numbers: []float64{4}},
+		"firmware is declared as a version")
+	refused(condition.Node{Test: "number.at-least", Attribute: "targetingKey", Numbers: []float64{4}},
+		"the key is a string")
 	// What is declared of versions is taken over into the comparison.
 	p := tryEdit(t, s, "production", "night-batching", func(d *flag.Document) {
-		d.Rules = append(d.Rules, flag.Rule{Name: "New", When: &condition.Node{Test: "version.range", Attribute: "firmware", Text: []string{"4.2.x"}}, Gives: flag.Gives{Variant: "on"}})
+		d.Rules = append(d.Rules, flag.Rule{Name: "New", When: &condition.Node{Test: "version.range",
+			Attribute: "firmware", Text: []string{"4.2.x"}}, Gives: flag.Gives{Variant: "on"}})
 	})
 	if when := p.Document.Rules[1].When; len(when.All) != 2 || !when.All[0].Loose || when.All[1].Text[0] != "4.3.0-0" {
 		t.Errorf("%s", when.Words())
 	}
 	// A segment is held to it too.
-	body, _ := json.Marshal(object{"key": "crews", "when": object{"test": "number.more", "attribute": "crew_size", "numbers": []int{1}}})
-	if status, answer, _, _ := s.Keeper.Send("POST", "/projects/pinecrest/segments", body); status != 400 || !strings.Contains(string(answer), "crew_size arrived as a string") {
+	body, _ := json.Marshal(object{"key": "crews", "when": object{"test": "number.more", "attribute": "crew_size",
+		"numbers": []int{1}}})
+	if status, answer, _, _ := s.Keeper.Send("POST", "/projects/pinecrest/segments", body); status != 400 ||
+		!strings.Contains(string(answer), "crew_size arrived as a string") {
 		t.Errorf("%d %s", status, answer)
 	}
 }
@@ -228,7 +246,8 @@ func TestPopulationKeepsNothingPersonal(t *testing.T) {
 			t.Errorf("%s: %v", u.Unit, u.Attributes["email"])
 		}
 	}
-	s.Keeper.Do(t, "POST", inProd+"/population/units", object{"flag": "night-batching", "at": "end", "has": "recipient-1"}, 200, &units)
+	s.Keeper.Do(t, "POST", inProd+"/population/units", object{"flag": "night-batching", "at": "end",
+		"has": "recipient-1"}, 200, &units)
 	for _, u := range units.Items {
 		if !strings.HasPrefix(u.Unit, "recipient-1") {
 			t.Errorf("%s", u.Unit)
@@ -236,7 +255,8 @@ func TestPopulationKeepsNothingPersonal(t *testing.T) {
 	}
 	c.Close() // else the client tells of the unit again
 	var erased struct{ Erased int }
-	s.Keeper.Do(t, "POST", inProd+"/population/erase", object{"unit": "recipient-7", "reason": "asked to be forgotten"}, 200, &erased)
+	s.Keeper.Do(t, "POST", inProd+"/population/erase", object{"unit": "recipient-7",
+		"reason": "asked to be forgotten"}, 200, &erased)
 	s.Keeper.Do(t, "POST", inProd+"/population/units", object{"has": "recipient-7"}, 200, &units)
 	if erased.Erased != 1 || len(units.Items) != 0 {
 		t.Errorf("erased %d, left %v", erased.Erased, units.Items)
@@ -267,7 +287,8 @@ func TestSweepAsksForTheNumber(t *testing.T) {
 			body[k] = x
 		}
 		raw, _ := json.Marshal(body)
-		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/one-touch-open", raw)
+		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT",
+			inProd+"/flags/one-touch-open", raw)
 		if status != want {
 			t.Errorf("%v: %d %s", more, status, answer)
 		}
@@ -295,7 +316,8 @@ func TestSeeItAs(t *testing.T) {
 		Token string
 		Until int64
 	}
-	dev.Do(t, "POST", inProd+"/see-as", object{"variants": object{"one-touch-open": "on"}, "minutes": 30}, 201, &issued)
+	dev.Do(t, "POST", inProd+"/see-as", object{"variants": object{"one-touch-open": "on"}, "minutes": 30}, 201,
+		&issued)
 	remote := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"])
 	ask := func(c gltest.Caller, key string) string {
 		t.Helper()
@@ -312,11 +334,12 @@ func TestSeeItAs(t *testing.T) {
 		caller gltest.Caller
 		want   string
 	}{
-		"without":   {remote, "off STATIC"},
-		"header":    {remote.With(flag.SeeAsHeader, issued.Token), "on TARGETING_MATCH"},
-		"cookie":    {remote.With("Cookie", flag.SeeAsCookie+"="+issued.Token), "on TARGETING_MATCH"},
-		"forged":    {remote.With(flag.SeeAsHeader, "x"+issued.Token), "off STATIC"},
-		"elsewhere": {gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["night"]).With(flag.SeeAsHeader, issued.Token), "off DISABLED"},
+		"without": {remote, "off STATIC"},
+		"header":  {remote.With(flag.SeeAsHeader, issued.Token), "on TARGETING_MATCH"},
+		"cookie":  {remote.With("Cookie", flag.SeeAsCookie+"="+issued.Token), "on TARGETING_MATCH"},
+		"forged":  {remote.With(flag.SeeAsHeader, "x"+issued.Token), "off STATIC"},
+		"elsewhere": {gltest.Caller{URL: s.URL()}.With("Authorization",
+			"Bearer "+s.Keys["night"]).With(flag.SeeAsHeader, issued.Token), "off DISABLED"},
 	} {
 		if got := ask(c.caller, "one-touch-open"); got != c.want {
 			t.Errorf("%s: %s, want %s", name, got, c.want)
@@ -330,7 +353,9 @@ func TestSeeItAs(t *testing.T) {
 		return c.Answer(context.Background(), "one-touch-open", greenlever.Unit("me")).Reason == "STATIC"
 	})
 	unit := greenlever.Unit("me", greenlever.String("role", "developer"))
-	if !c.Bool(context.Background(), "one-touch-open", c.SeeAs(unit, issued.Token), false) || c.Bool(context.Background(), "one-touch-open", unit, false) || c.Bool(context.Background(), "one-touch-open", c.SeeAs(unit, "nonsense"), false) {
+	if !c.Bool(context.Background(), "one-touch-open", c.SeeAs(unit, issued.Token), false) ||
+		c.Bool(context.Background(), "one-touch-open", unit, false) || c.Bool(context.Background(), "one-touch-open",
+		c.SeeAs(unit, "nonsense"), false) {
 		t.Error("the client sees it otherwise")
 	}
 	var history struct {
@@ -342,13 +367,15 @@ func TestSeeItAs(t *testing.T) {
 	}) {
 		t.Errorf("the override is not in the history: %+v", history.Items)
 	}
-	for _, bad := range []object{{"variants": object{}}, {"variants": object{"one-touch-open": "blue"}}, {"variants": object{"nothing": "on"}}, {"variants": object{"one-touch-open": "on"}, "minutes": 600}} {
+	for _, bad := range []object{{"variants": object{}}, {"variants": object{"one-touch-open": "blue"}},
+		{"variants": object{"nothing": "on"}}, {"variants": object{"one-touch-open": "on"}, "minutes": 600}} {
 		raw, _ := json.Marshal(bad)
 		if status, answer, _, _ := dev.Send("POST", inProd+"/see-as", raw); status != 400 {
 			t.Errorf("%v: %d %s", bad, status, answer)
 		}
 	}
-	s.Person(t, "eve.lund", "auditor").Do(t, "POST", inProd+"/see-as", object{"variants": object{"one-touch-open": "on"}}, 403, nil)
+	s.Person(t, "eve.lund", "auditor").Do(t, "POST", inProd+"/see-as",
+		object{"variants": object{"one-touch-open": "on"}}, 403, nil)
 }
 
 // A segment of a million units: saved, followed, decided, changed by a difference.
@@ -361,7 +388,8 @@ func TestMillionUnits(t *testing.T) {
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "invited"}, 201, nil)
 	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Invited", When: &condition.Node{Test: "segment", Segment: "invited"}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Invited", When: &condition.Node{Test: "segment", Segment: "invited"},
+			Gives: flag.Gives{Variant: "on"}}}
 	})
 	dir := t.TempDir()
 	c := open(t, s, "production", func(o *greenlever.Options) { o.Dir = dir })
@@ -407,7 +435,8 @@ func TestMillionUnits(t *testing.T) {
 	var event struct{ Document flag.Segment }
 	more := upload("add", "courier-1\n", 200)
 	event.Document = more.Document
-	req, _ := http.NewRequest("GET", s.URL()+"/follow/v1/lists/"+more.Document.In.Digest+"?from="+saved.Document.In.Digest, nil)
+	req, _ := http.NewRequest("GET", s.URL()+"/follow/v1/lists/"+more.Document.In.Digest+"?from="+
+		saved.Document.In.Digest, nil)
 	req.Header.Set("Authorization", "Bearer "+s.Keys["production"])
 	res, err := http.DefaultClient.Do(req)
 	if err != nil {
@@ -448,19 +477,24 @@ func heap() int64 {
 // Short lists live in the document, and an edit of a segment shows its shift over all flags.
 func TestSegmentsShowTheirShift(t *testing.T) {
 	s, _ := populated(t, 90)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "pilot", "title": "Pilot", "in": object{"units": []string{"recipient-1"}}}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "pilot", "title": "Pilot",
+		"in": object{"units": []string{"recipient-1"}}}, 201, nil)
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
-		d.Rules = []flag.Rule{{Name: "Pilot", When: &condition.Node{Test: "segment", Segment: "pilot"}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Pilot", When: &condition.Node{Test: "segment", Segment: "pilot"},
+			Gives: flag.Gives{Variant: "on"}}}
 	})
 	var p struct {
 		Document flag.Segment
 		Preview  struct{ Shifts []shift.Shift }
 	}
-	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/segments/pilot?dryRun=true", object{"in": object{"units": []string{"recipient-2", "recipient-3"}}, "out": object{"units": []string{"recipient-3"}}}, 200, &p)
+	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/segments/pilot?dryRun=true",
+		object{"in": object{"units": []string{"recipient-2", "recipient-3"}},
+			"out": object{"units": []string{"recipient-3"}}}, 200, &p)
 	if len(p.Preview.Shifts) != 1 || p.Preview.Shifts[0].Moved.Counted != 2 {
 		t.Errorf("%+v", p.Preview.Shifts)
 	}
-	if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/segments/pilot/lists/out?mode=add", []byte("recipient-1\n")); status != 200 {
+	if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/segments/pilot/lists/out?mode=add",
+		[]byte("recipient-1\n")); status != 200 {
 		t.Errorf("%d %s", status, answer)
 	}
 	var segments struct {
@@ -473,7 +507,9 @@ func TestSegmentsShowTheirShift(t *testing.T) {
 		}
 	}
 	s.Keeper.Do(t, "GET", inProd+"/segments", nil, 200, &segments)
-	if one := segments.Items[0]; one.Sentence.String() != "1 listed unit; never 1 listed unit" || !slices.Equal(one.UsedBy, []string{"night-batching"}) || one.Units.Counted != 0 || !slices.Equal(one.Out.Units, []string{"recipient-1"}) {
+	if one := segments.Items[0]; one.Sentence.String() != "1 listed unit; never 1 listed unit" ||
+		!slices.Equal(one.UsedBy, []string{"night-batching"}) || one.Units.Counted != 0 || !slices.Equal(one.Out.Units,
+		[]string{"recipient-1"}) {
 		t.Errorf("%+v", one)
 	}
 	status, raw, _, _ := s.Keeper.Send("GET", inProd+"/segments/pilot/lists/out", nil)
@@ -481,7 +517,8 @@ func TestSegmentsShowTheirShift(t *testing.T) {
 		t.Errorf("%d %q", status, raw)
 	}
 	for want, body := range map[string]string{"line 2": "a\n\xff\n", "line 1": strings.Repeat("x", 2_000)} {
-		if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/segments/pilot/lists/in", []byte(body)); status != 400 || !strings.Contains(string(answer), want) {
+		if status, answer, _, _ := s.Keeper.Send("PUT", inProd+"/segments/pilot/lists/in",
+			[]byte(body)); status != 400 || !strings.Contains(string(answer), want) {
 			t.Errorf("%d %s", status, answer)
 		}
 	}
@@ -494,7 +531,8 @@ func TestSharesLikeOthers(t *testing.T) {
 	s.Flag(t, "b")
 	shares := func(more func(*flag.Shares)) func(*flag.Document) {
 		return func(d *flag.Document) {
-			sh := &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 300_000}, {Variant: "off", Share: 700_000}}}
+			sh := &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 300_000},
+				{Variant: "off", Share: 700_000}}}
 			if d.End.Shares != nil {
 				sh = d.End.Shares
 			}
@@ -517,13 +555,17 @@ func TestSharesLikeOthers(t *testing.T) {
 		status, answer, _, _ := s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/"+key, raw)
 		return status, string(answer)
 	}
-	if status, said := try("a", shares(func(sh *flag.Shares) { sh.DrawAnew = true })); status != 409 || !strings.Contains(said, "flag b move together") {
+	if status, said := try("a", shares(func(sh *flag.Shares) { sh.DrawAnew = true })); status != 409 ||
+		!strings.Contains(said, "flag b move together") {
 		t.Errorf("%d %s", status, said)
 	}
-	if status, said := try("a", shares(func(sh *flag.Shares) { sh.Salt = "mine" })); status != 400 || !strings.Contains(said, "drawAnew") {
+	if status, said := try("a", shares(func(sh *flag.Shares) { sh.Salt = "mine" })); status != 400 ||
+		!strings.Contains(said, "drawAnew") {
 		t.Errorf("%d %s", status, said)
 	}
-	if status, said := try("b", shares(func(sh *flag.Shares) { sh.Like = &flag.SharesAt{Flag: "nothing"} })); status != 400 || !strings.Contains(said, "no shares at that place") {
+	if status, said := try("b", shares(func(sh *flag.Shares) {
+		sh.Like = &flag.SharesAt{Flag: "nothing"}
+	})); status != 400 || !strings.Contains(said, "no shares at that place") {
 		t.Errorf("%d %s", status, said)
 	}
 	s.Edit(t, "production", "b", shares(func(sh *flag.Shares) { sh.Like = nil }))
@@ -536,7 +578,10 @@ func TestSharesLikeOthers(t *testing.T) {
 // Why compares two units, or one at two times, and says where the attributes come from.
 func TestWhyCompares(t *testing.T) {
 	s, _ := populated(t, 60)
-	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units", object{"units": []object{{"unit": "recipient-900", "name": "Test phone", "attributes": object{"site": object{"id": "site-1"}}, "expected": object{"night-batching": "on"}}}}, 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units",
+		object{"units": []object{{"unit": "recipient-900", "name": "Test phone",
+			"attributes": object{"site": object{"id": "site-1"}}, "expected": object{"night-batching": "on"}}}}, 200,
+		nil)
 	type why struct {
 		Variant, From, Unit string
 		Against             *struct{ Variant, From, Unit string }
@@ -556,13 +601,18 @@ func TestWhyCompares(t *testing.T) {
 	if w := ask(object{"unit": "nobody"}); w.From != "key" {
 		t.Errorf("%+v", w)
 	}
-	w := ask(object{"unit": "recipient-1", "against": object{"context": object{"targetingKey": "x", "site.id": "site-2"}}})
-	if w.Against == nil || w.Against.From != "given" || !slices.ContainsFunc(w.Differs, func(d string) bool { return strings.HasPrefix(d, "site.id:") }) {
+	w := ask(object{"unit": "recipient-1", "against": object{"context": object{"targetingKey": "x",
+		"site.id": "site-2"}}})
+	if w.Against == nil || w.Against.From != "given" || !slices.ContainsFunc(w.Differs, func(d string) bool {
+		return strings.HasPrefix(d, "site.id:")
+	}) {
 		t.Errorf("%+v", w)
 	}
 	saved := s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever = flag.Off })
 	w = ask(object{"unit": "recipient-1", "against": object{"revision": saved.Revision - 1}})
-	if w.Against == nil || w.Against.Unit != "recipient-1" || !slices.ContainsFunc(w.Differs, func(d string) bool { return strings.HasPrefix(d, "because: the flag is off") }) {
+	if w.Against == nil || w.Against.Unit != "recipient-1" || !slices.ContainsFunc(w.Differs, func(d string) bool {
+		return strings.HasPrefix(d, "because: the flag is off")
+	}) {
 		t.Errorf("%+v", w.Differs)
 	}
 	var r struct {
@@ -573,7 +623,8 @@ func TestWhyCompares(t *testing.T) {
 		Chances map[string][]struct{ Low, High, Actual int }
 	}
 	s.Keeper.Do(t, "GET", inProd+"/roster", nil, 200, &r)
-	if len(r.Units) != 1 || r.Units[0].Gets["night-batching"].Variant != "off" || r.Units[0].Gets["night-batching"].Expected != "on" || len(r.Chances["night-batching"]) != 2 {
+	if len(r.Units) != 1 || r.Units[0].Gets["night-batching"].Variant != "off" ||
+		r.Units[0].Gets["night-batching"].Expected != "on" || len(r.Chances["night-batching"]) != 2 {
 		t.Errorf("%+v", r)
 	}
 }
@@ -584,7 +635,9 @@ func TestLintIsToldAndMuted(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "All", Gives: flag.Gives{Variant: "on"}}, {Name: "Staff", When: &condition.Node{Test: "present", Attribute: "badge"}, Gives: flag.Gives{Variant: "off"}}}
+		d.Rules = []flag.Rule{{Name: "All", Gives: flag.Gives{Variant: "on"}},
+			{Name: "Staff", When: &condition.Node{Test: "present", Attribute: "badge"},
+				Gives: flag.Gives{Variant: "off"}}}
 	})
 	var found struct{ Items []lint.Finding }
 	s.Keeper.Do(t, "GET", inProd+"/flags/one-touch-open/lint", nil, 200, &found)
@@ -593,10 +646,12 @@ func TestLintIsToldAndMuted(t *testing.T) {
 	}
 	edit := s.Keeper.With("If-Match", "1")
 	raw := []byte(`{"muted":[{"check":"shadowed","reason":" "},{"check":"nothing","reason":"x"}]}`)
-	if status, answer, _, _ := edit.Send("PATCH", "/projects/pinecrest/flags/one-touch-open", raw); status != 400 || !strings.Contains(string(answer), "muted[1].check") || !strings.Contains(string(answer), "muted[0].reason") {
+	if status, answer, _, _ := edit.Send("PATCH", "/projects/pinecrest/flags/one-touch-open", raw); status != 400 ||
+		!strings.Contains(string(answer), "muted[1].check") || !strings.Contains(string(answer), "muted[0].reason") {
 		t.Errorf("%d %s", status, answer)
 	}
-	edit.Do(t, "PATCH", "/projects/pinecrest/flags/one-touch-open", object{"muted": []object{{"check": "shadowed", "reason": "kept for next week"}}}, 200, nil)
+	edit.Do(t, "PATCH", "/projects/pinecrest/flags/one-touch-open",
+		object{"muted": []object{{"check": "shadowed", "reason": "kept for next week"}}}, 200, nil)
 	s.Keeper.Do(t, "GET", inProd+"/lint", nil, 200, &found)
 	if len(found.Items) != 1 || found.Items[0].Muted != "kept for next week" {
 		t.Errorf("%+v", found.Items)
@@ -616,7 +671,8 @@ func TestConditionText(t *testing.T) {
 		Text  string
 		Words words.Said
 	}
-	s.Keeper.Do(t, "POST", "/conditions/read", object{"text": `version(firmware) >= "4.2.0"  && ! present(badge)`}, 200, &v)
+	s.Keeper.Do(t, "POST", "/conditions/read", object{"text": `version(firmware) >= "4.2.0"  && ! present(badge)`},
+		200, &v)
 	if v.Text != `version(firmware) >= version("4.2.0") && !present(badge)` || len(v.When.All) != 2 {
 		t.Errorf("%+v", v)
 	}
@@ -630,10 +686,12 @@ func TestConditionText(t *testing.T) {
 		Line, Column int
 		Fields       []struct{ Place, Mend string }
 	}
-	if json.Unmarshal(answer, &problem); status != 400 || problem.Line != 2 || problem.Column != 12 || !strings.Contains(problem.Fields[0].Mend, "write ==") {
+	if json.Unmarshal(answer, &problem); status != 400 || problem.Line != 2 || problem.Column != 12 ||
+		!strings.Contains(problem.Fields[0].Mend, "write ==") {
 		t.Errorf("%d %s", status, answer)
 	}
-	if status, answer, _, _ = s.Keeper.Send("POST", "/conditions/write", []byte(`{"when":{"test":"odd"}}`)); status != 400 || !strings.Contains(string(answer), "when.test") {
+	if status, answer, _, _ = s.Keeper.Send("POST", "/conditions/write",
+		[]byte(`{"when":{"test":"odd"}}`)); status != 400 || !strings.Contains(string(answer), "when.test") {
 		t.Errorf("%d %s", status, answer)
 	}
 }
@@ -641,18 +699,21 @@ func TestConditionText(t *testing.T) {
 // A browser may not claim what is server-only.
 func TestServerOnlyAttributes(t *testing.T) {
 	s := gltest.Start(t)
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "one-touch-open", "goneBy": "stays", "visible": true}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "one-touch-open", "goneBy": "stays",
+		"visible": true}, 201, nil)
 	declare(t, s, "badge", object{"serverOnly": true})
 	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Staff", When: &condition.Node{Test: "present", Attribute: "badge"}, Gives: flag.Gives{Variant: "on"}}}
+		d.Rules = []flag.Rule{{Name: "Staff", When: &condition.Node{Test: "present", Attribute: "badge"},
+			Gives: flag.Gives{Variant: "on"}}}
 	})
 	var key struct{ Secret string }
 	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser", "purpose": "desk"}, 201, &key)
 	for secret, want := range map[string]string{key.Secret: "off", s.Keys["production"]: "on"} {
 		gltest.Eventually(t, "an answer", func() bool {
 			var a struct{ Variant string }
-			status, raw, _, _ := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+secret).Send("POST", "/ofrep/v1/evaluate/flags/one-touch-open", []byte(`{"context":{"badge":"B-7"}}`))
+			status, raw, _, _ := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+secret).Send("POST",
+				"/ofrep/v1/evaluate/flags/one-touch-open", []byte(`{"context":{"badge":"B-7"}}`))
 			_ = json.Unmarshal(raw, &a)
 			return status == 200 && a.Variant == want
 		})

@@ -192,8 +192,10 @@ func (w *watched) applied(rs *flag.Ruleset, _ *flag.Event) {
 func (w *watched) open(t *testing.T) {
 	t.Helper()
 	var err error
-	w.Client, err = greenlever.Open(context.Background(), (&relay.Relay{Applied: w.applied}).In(greenlever.Options{URL: w.url, Key: w.key, Dir: w.dir, Application: "door", Version: "1", Logger: quiet, Wait: -1,
-		Report: time.Second, HTTP: &http.Client{Transport: &http.Transport{}}}))
+	w.Client, err = greenlever.Open(context.Background(),
+		(&relay.Relay{Applied: w.applied}).In(greenlever.Options{URL: w.url, Key: w.key, Dir: w.dir,
+			Application: "door", Version: "1", Logger: quiet, Wait: -1,
+			Report: time.Second, HTTP: &http.Client{Transport: &http.Transport{}}}))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,7 +217,8 @@ func TestTorture(t *testing.T) {
 	first := serve(t, "127.0.0.1:0", dsn, filepath.Join(dir, "a"), true)
 	s := &gltest.Service{Keys: map[string]string{}, Browse: map[string]string{}}
 	guest := gltest.Caller{URL: first.url}
-	guest.Do(t, "POST", "/set-up", object{"code": first.code, "email": gltest.KeeperEmail, "name": "Ida Holm", "password": gltest.Password}, 201, nil)
+	guest.Do(t, "POST", "/set-up", object{"code": first.code, "email": gltest.KeeperEmail, "name": "Ida Holm",
+		"password": gltest.Password}, 201, nil)
 	s.Keeper = tokenAt(t, first.url)
 	s.Keeper.Do(t, "POST", "/projects", object{"key": "pinecrest"}, 201, nil)
 	s.Environment(t, "production", false)
@@ -227,7 +230,8 @@ func TestTorture(t *testing.T) {
 	var wires []*cable
 	for i := range 2 {
 		at := freeAddress(t)
-		children = append(children, &child{at: at, args: []string{"serve", "--listen", at, "--dsn", dsn, "--dir", filepath.Join(dir, fmt.Sprint("s", i))}})
+		children = append(children, &child{at: at, args: []string{"serve", "--listen", at, "--dsn", dsn, "--dir",
+			filepath.Join(dir, fmt.Sprint("s", i))}})
 	}
 	for i := range 2 {
 		wires = append(wires, newCable(t, children[i].at))
@@ -235,7 +239,8 @@ func TestTorture(t *testing.T) {
 	for i := range 3 {
 		at := freeAddress(t)
 		children = append(children, &child{at: at, env: []string{"GREENLEVER_KEY=" + s.Keys["production"]},
-			args: []string{"outpost", "--url", wires[i%2].url(), "--listen", at, "--dir", filepath.Join(dir, fmt.Sprint("o", i)), "--name", fmt.Sprint("yard-", i)}})
+			args: []string{"outpost", "--url", wires[i%2].url(), "--listen", at, "--dir",
+				filepath.Join(dir, fmt.Sprint("o", i)), "--name", fmt.Sprint("yard-", i)}})
 		wires = append(wires, newCable(t, at))
 	}
 	for _, c := range children {
@@ -247,7 +252,8 @@ func TestTorture(t *testing.T) {
 	}
 	var all []*watched
 	for i := range clients {
-		w := &watched{url: wires[i%len(wires)].url(), dir: filepath.Join(dir, fmt.Sprint("c", i)), key: s.Keys["production"]}
+		w := &watched{url: wires[i%len(wires)].url(), dir: filepath.Join(dir, fmt.Sprint("c", i)),
+			key: s.Keys["production"]}
 		w.open(t)
 		all = append(all, w)
 	}
@@ -274,7 +280,8 @@ func TestTorture(t *testing.T) {
 				v.Document.Lever, v.Document.End = lever, flag.Gives{Variant: "on"}
 				body, _ := json.Marshal(object{"document": v.Document, "reason": "torture"})
 				var saved gltest.Saved
-				status, raw, _, err = caller.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/a", body)
+				status, raw, _, err = caller.With("If-Match", fmt.Sprint(v.Version)).Send("PUT", inProd+"/flags/a",
+					body)
 				if err == nil && status == 200 && json.Unmarshal(raw, &saved) == nil {
 					return saved.Revision
 				}
@@ -347,7 +354,9 @@ func TestTorture(t *testing.T) {
 		return true
 	})
 	took := time.Since(quietSince)
-	t.Logf("%v of storm: %d kills, %d drops, %d edits, %d opened again; all connected %v after it, all at revision %d in %v", length, kills, drops, edits, reopened, back.Round(time.Millisecond), last, took.Round(time.Millisecond))
+	t.Logf("%v of storm: %d kills, %d drops, %d edits, %d opened again; all connected %v after it, all at revision "+
+		"%d in %v", length, kills, drops, edits, reopened, back.Round(time.Millisecond), last,
+		took.Round(time.Millisecond))
 	if took > bar {
 		t.Errorf("all had the last revision %v after quiet", took)
 	}

@@ -34,7 +34,8 @@ type pair struct {
 }
 
 // send tries until it is answered, with success or with what no other try would change.
-func (p *pair) send(method, path string, body any, headers map[string]string, first int, until time.Time) ([]byte, error) {
+func (p *pair) send(method, path string, body any, headers map[string]string, first int,
+	until time.Time) ([]byte, error) {
 	raw, _ := json.Marshal(body)
 	err := fmt.Errorf("no try")
 	for try := first; time.Now().Before(until); try++ {
@@ -75,7 +76,8 @@ func TestStorm(t *testing.T) {
 		if info, err := os.Stat(filepath.Join(dir, "data", "ibdata1")); err == nil && full.Load() {
 			room = info.Size() >> 20
 		}
-		return []string{"--innodb-file-per-table=0", "--innodb-autoextend-increment=1", fmt.Sprintf("--innodb-data-file-path=ibdata1:12M:autoextend:max:%dM", room)}
+		return []string{"--innodb-file-per-table=0", "--innodb-autoextend-increment=1",
+			fmt.Sprintf("--innodb-data-file-path=ibdata1:12M:autoextend:max:%dM", room)}
 	}))
 	if err != nil {
 		t.Fatal(err)
@@ -90,11 +92,12 @@ func TestStorm(t *testing.T) {
 		}
 	}
 	kill := func() { _ = db.Kill() }
-	blow(t, sky{dsn: [2]string{db.TCP("storm", ""), db.TCP("storm", "")}, tcp: db.TCPAddress(), through: func(at string) string { return db.TCP("storm", at) }, troubles: []trouble{
-		{kill, again},
-		{func() { _ = db.Signal(syscall.SIGSTOP) }, func() { _ = db.Signal(syscall.SIGCONT) }},
-		{func() { kill(); full.Store(true); again(); fill(t, db) }, func() { kill(); full.Store(false); again() }},
-	}})
+	blow(t, sky{dsn: [2]string{db.TCP("storm", ""), db.TCP("storm", "")}, tcp: db.TCPAddress(),
+		through: func(at string) string { return db.TCP("storm", at) }, troubles: []trouble{
+			{kill, again},
+			{func() { _ = db.Signal(syscall.SIGSTOP) }, func() { _ = db.Signal(syscall.SIGCONT) }},
+			{func() { kill(); full.Store(true); again(); fill(t, db) }, func() { kill(); full.Store(false); again() }},
+		}})
 	if said, err := os.ReadFile(filepath.Join(dir, "log")); err != nil || !strings.Contains(string(said), "is full") {
 		t.Errorf("the disk was never full: %v\n%s", err, said[max(0, len(said)-2000):])
 	}
@@ -145,7 +148,8 @@ func blow(t *testing.T, from sky) {
 	dir := t.TempDir()
 	first := serve(t, "127.0.0.1:0", from.dsn[0], filepath.Join(dir, "a"), true)
 	s := &gltest.Service{Keys: map[string]string{}, Browse: map[string]string{}}
-	gltest.Caller{URL: first.url}.Do(t, "POST", "/set-up", object{"code": first.code, "email": gltest.KeeperEmail, "name": "Ida Holm", "password": gltest.Password}, 201, nil)
+	gltest.Caller{URL: first.url}.Do(t, "POST", "/set-up", object{"code": first.code, "email": gltest.KeeperEmail,
+		"name": "Ida Holm", "password": gltest.Password}, 201, nil)
 	s.Keeper = tokenAt(t, first.url)
 	s.Keeper.Do(t, "POST", "/projects", object{"key": "pinecrest"}, 201, nil)
 	s.Environment(t, "production", false)
@@ -160,7 +164,8 @@ func blow(t *testing.T, from sky) {
 	var nodes [2]*child
 	for i, dsn := range []string{from.dsn[0], from.through(line.Addr().String())} {
 		at := freeAddress(t)
-		nodes[i] = &child{at: at, args: []string{"serve", "--listen", at, "--admin", "", "--dsn", dsn, "--dir", filepath.Join(dir, fmt.Sprint("s", i)), "--limit-rate", "100000"}}
+		nodes[i] = &child{at: at, args: []string{"serve", "--listen", at, "--admin", "", "--dsn", dsn, "--dir",
+			filepath.Join(dir, fmt.Sprint("s", i)), "--limit-rate", "100000"}}
 		nodes[i].start(t)
 		defer nodes[i].kill()
 	}
@@ -169,7 +174,8 @@ func blow(t *testing.T, from sky) {
 	}
 	both := &pair{urls: [2]string{"http://" + nodes[0].at, "http://" + nodes[1].at}, header: s.Keeper.Header,
 		client: &http.Client{Timeout: 12 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 100}}}
-	urgent := &pair{urls: both.urls, header: both.header, client: &http.Client{Timeout: time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 10}}}
+	urgent := &pair{urls: both.urls, header: both.header, client: &http.Client{Timeout: time.Second,
+		Transport: &http.Transport{MaxIdleConnsPerHost: 10}}}
 
 	var all []*watched
 	for i := range followers {
@@ -204,7 +210,9 @@ func blow(t *testing.T, from sky) {
 				spell(true, one.begin, one.over)
 			}
 			spell(true, func() { line.bad.Store(true) }, func() { line.bad.Store(false) })
-			spell(true, func() { _ = nodes[0].cmd.Process.Signal(syscall.SIGSTOP) }, func() { _ = nodes[0].cmd.Process.Signal(syscall.SIGCONT) })
+			spell(true, func() { _ = nodes[0].cmd.Process.Signal(syscall.SIGSTOP) }, func() {
+				_ = nodes[0].cmd.Process.Signal(syscall.SIGCONT)
+			})
 			spell(false, func() { line.drop(0.5) }, func() { line.drop(1) })
 			spell(false, nodes[0].kill, func() { nodes[0].start(t) })
 		}
@@ -222,9 +230,11 @@ func blow(t *testing.T, from sky) {
 			var v gltest.View
 			_ = json.Unmarshal(raw, &v)
 			for i := 0; time.Now().Before(end); i++ {
-				v.Document.Rules = []flag.Rule{{ID: "r", Name: fmt.Sprintf("edit %d", i), Gives: flag.Gives{Variant: "on"}}}
+				v.Document.Rules = []flag.Rule{{ID: "r", Name: fmt.Sprintf("edit %d", i),
+					Gives: flag.Gives{Variant: "on"}}}
 				raw, err := both.send("PUT", inProd+"/flags/"+key, object{"document": v.Document},
-					map[string]string{"If-Match": fmt.Sprint(i + 1), "Idempotency-Key": fmt.Sprintf("%s-%d", key, i)}, w, give)
+					map[string]string{"If-Match": fmt.Sprint(i + 1), "Idempotency-Key": fmt.Sprintf("%s-%d", key, i)},
+					w, give)
 				if err != nil {
 					t.Errorf("%s, edit %d: %v", key, i, err)
 					return
@@ -238,10 +248,12 @@ func blow(t *testing.T, from sky) {
 	var reports atomic.Int64
 	for g := range 10 {
 		changes.Go(func() {
-			reporter := &pair{urls: both.urls, header: http.Header{"Authorization": {"Bearer " + s.Keys["production"]}}, client: both.client}
+			reporter := &pair{urls: both.urls,
+				header: http.Header{"Authorization": {"Bearer " + s.Keys["production"]}}, client: both.client}
 			for sequence := 1; time.Now().Before(end); sequence++ {
 				for i := g; i < instances && time.Now().Before(end); i += 10 {
-					_, err := reporter.send("POST", "/follow/v1/report", object{"instance": fmt.Sprint("instance-", i), "sequence": sequence, "application": "door", "version": "2.3.1", "started": 1,
+					_, err := reporter.send("POST", "/follow/v1/report", object{"instance": fmt.Sprint("instance-", i),
+						"sequence": sequence, "application": "door", "version": "2.3.1", "started": 1,
 						"counts": []object{{"flag": "halted", "variant": "off", "count": 4}}}, nil, i, give)
 					if err != nil {
 						t.Error("report:", err)
@@ -258,7 +270,9 @@ func blow(t *testing.T, from sky) {
 	changes.Go(func() {
 		for n := 0; time.Now().Before(end); n++ {
 			before, begun := bad.Load(), time.Now()
-			raw, err := urgent.send("POST", inProd+"/stops", object{"flags": []string{"halted"}, "reason": fmt.Sprint("storm ", n)}, map[string]string{"Idempotency-Key": fmt.Sprint("stop-", n)}, n, give)
+			raw, err := urgent.send("POST", inProd+"/stops", object{"flags": []string{"halted"},
+				"reason": fmt.Sprint("storm ", n)}, map[string]string{"Idempotency-Key": fmt.Sprint("stop-", n)}, n,
+				give)
 			if err != nil {
 				t.Errorf("stop %d: %v", n, err)
 				return
@@ -271,7 +285,9 @@ func blow(t *testing.T, from sky) {
 			var stop struct{ Stop string }
 			_ = json.Unmarshal(raw, &stop)
 			stopped = append(stopped, stop.Stop)
-			if _, err := urgent.send("POST", inProd+"/lifts", object{"stops": []string{stop.Stop}, "reason": fmt.Sprint("over ", n)}, map[string]string{"Idempotency-Key": fmt.Sprint("lift-", n)}, n, give); err != nil {
+			if _, err := urgent.send("POST", inProd+"/lifts", object{"stops": []string{stop.Stop},
+				"reason": fmt.Sprint("over ", n)}, map[string]string{"Idempotency-Key": fmt.Sprint("lift-", n)}, n,
+				give); err != nil {
 				t.Errorf("lift %d: %v", n, err)
 				return
 			}
@@ -291,11 +307,15 @@ func blow(t *testing.T, from sky) {
 		edits += len(a)
 	}
 	if len(took) == 0 || len(worst) == 0 || faults.Load() < 5 || edits < 100 {
-		t.Fatalf("%d stops in calm and %d in outages, %d faults, %d edits: no storm", len(took), len(worst), faults.Load(), edits)
+		t.Fatalf("%d stops in calm and %d in outages, %d faults, %d edits: no storm", len(took), len(worst),
+			faults.Load(), edits)
 	}
 	p99 := took[len(took)*99/100]
-	t.Logf("%v of storm: %d faults, %d edits, %d reports, %d stops; outside outages p50 %v, p99 %v, in them at most %v", length, faults.Load(), edits, reports.Load(), len(stopped),
-		took[len(took)/2].Round(time.Millisecond), p99.Round(time.Millisecond), worst[len(worst)-1].Round(time.Millisecond))
+	t.Logf(
+		"%v of storm: %d faults, %d edits, %d reports, %d stops; outside outages p50 %v, p99 %v, in them at most %v",
+		length, faults.Load(), edits, reports.Load(), len(stopped),
+		took[len(took)/2].Round(time.Millisecond), p99.Round(time.Millisecond),
+		worst[len(worst)-1].Round(time.Millisecond))
 	if p99 > 2*time.Second {
 		t.Errorf("of the stops outside outages, one in a hundred took %v", p99)
 	}

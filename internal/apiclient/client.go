@@ -169,7 +169,8 @@ func Answer[T any](ctx context.Context, c *Client, call Call) (*T, error) {
 // SignIn signs somebody in, as a browser does, and makes a personal token under a name, for so many
 // days: the client of whoever it is.
 func SignIn(ctx context.Context, c Client, email, password, name string, days int) (*Client, error) {
-	res, err := c.Send(ctx, Call{Method: http.MethodPost, Path: "/sign-in", Body: map[string]string{"email": email, "password": password}})
+	res, err := c.Send(ctx, Call{Method: http.MethodPost, Path: "/sign-in", Body: map[string]string{"email": email,
+		"password": password}})
 	if err != nil {
 		return nil, err
 	}
@@ -182,6 +183,7 @@ func SignIn(ctx context.Context, c Client, email, password, name string, days in
 	}
 	c.csrf = me.CSRF
 	var token struct{ Secret string }
-	err = c.Do(ctx, Call{Method: http.MethodPost, Path: "/me/tokens", Body: map[string]any{"name": name, "days": days}}, &token)
+	err = c.Do(ctx, Call{Method: http.MethodPost, Path: "/me/tokens", Body: map[string]any{"name": name,
+		"days": days}}, &token)
 	return &Client{URL: c.URL, Token: token.Secret, Agent: c.Agent, HTTP: c.HTTP}, err
 }

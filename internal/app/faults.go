@@ -56,5 +56,6 @@ func InvalidFields(problems []flag.Problem) error {
 
 // InvalidField makes a Fault of one field.
 func InvalidField(place, format string, args ...any) *Fault {
-	return &Fault{Kind: Invalid, Detail: "a field cannot be taken", Fields: []flag.Problem{{Place: place, Mend: fmt.Sprintf(format, args...)}}}
+	return &Fault{Kind: Invalid, Detail: "a field cannot be taken",
+		Fields: []flag.Problem{{Place: place, Mend: fmt.Sprintf(format, args...)}}}
 }

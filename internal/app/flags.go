@@ -75,7 +75,8 @@ type Asked struct {
 	Type        string `json:"type,omitempty" db:"type"`         // that the code asked for
 	Fallback    string `json:"fallback,omitempty" db:"fallback"` // that the code gave, as JSON
 	Application string `json:"application,omitempty" db:"application"`
-	Mistyped    int64  `json:"mistyped,omitempty" db:"mistyped"` // when it was last asked for as another type than its own
+	// when it was last asked for as another type than its own
+	Mistyped int64 `json:"mistyped,omitempty" db:"mistyped"`
 }
 
 // Mute silences a check of a flag, with a reason.

@@ -47,10 +47,11 @@ type Instance struct {
 	LeftAt        int64     `json:"leftAt,omitempty" db:"gone_at"`
 	TooOld        Texts     `json:"tooOld,omitempty" db:"too_old"` // flags that ask for more than it knows
 	BusyUnit      string    `json:"busyUnit,omitempty" db:"busy_unit"`
-	BusyCalls     int64     `json:"busyCalls,omitempty" db:"busy_calls"` // of those looked at, at least this many were for BusyUnit
-	BusyOf        int64     `json:"busyOf,omitempty" db:"busy_of"`
-	Streams       int64     `json:"streams,omitempty" db:"streams"`
-	Pollers       int64     `json:"pollers,omitempty" db:"pollers"`
+	// of those looked at, at least this many were for BusyUnit
+	BusyCalls int64 `json:"busyCalls,omitempty" db:"busy_calls"`
+	BusyOf    int64 `json:"busyOf,omitempty" db:"busy_of"`
+	Streams   int64 `json:"streams,omitempty" db:"streams"`
+	Pollers   int64 `json:"pollers,omitempty" db:"pollers"`
 	// Other tells that it decides by a revision of another history than the records': they
 	// were restored from a backup since. Its number says nothing then.
 	Other bool `json:"otherHistory,omitempty" db:"other"`

@@ -17,7 +17,8 @@ func CheckText(s string, least, most int) string {
 	case !utf8.ValidString(s):
 		return "must be valid UTF-8"
 	case strings.ContainsFunc(s, unseen):
-		return "must hold no control characters, such as escapes, line breaks or marks that turn the direction of writing"
+		return "must hold no control characters, such as escapes, line breaks or marks that turn the direction of " +
+			"writing"
 	}
 	return ""
 }
@@ -34,5 +35,6 @@ func Plain(s string) string {
 
 // unseen are control characters, and format characters but for those that join letters.
 func unseen(r rune) bool {
-	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) && r != '\u200c' && r != '\u200d' || r == '\u2028' || r == '\u2029'
+	return unicode.IsControl(r) || unicode.Is(unicode.Cf, r) && r != '\u200c' && r != '\u200d' || r == '\u2028' ||
+		r == '\u2029'
 }

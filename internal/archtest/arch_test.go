@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 const (
@@ -53,7 +54,8 @@ func list(t *testing.T, dir string) map[string]pkg {
 }
 
 func TestCoreIsPure(t *testing.T) {
-	forbidden := regexp.MustCompile(`^(time|net|net/.*|os|os/.*|io/fs|database/.*|log|log/.*|context|syscall|math/rand.*|crypto/rand)$`)
+	forbidden := regexp.MustCompile(
+		`^(time|net|net/.*|os|os/.*|io/fs|database/.*|log|log/.*|context|syscall|math/rand.*|crypto/rand)$`)
 	all := list(t, "../../core")
 	seen := 0
 	for path, p := range all {
@@ -156,11 +158,13 @@ func TestDirectionOfImports(t *testing.T) {
 	all := list(t, "../..")
 	const surfaces = `web|edge|manage`
 	rules := []struct{ from, never string }{
-		{`/internal/app(/.*)?$`, `labstack/echo|spf13/cobra|jmoiron/sqlx|go-sql-driver|/internal/(store|` + surfaces + `|server|outpost|cli|sim|localdb)(/|$)`},
+		{`/internal/app(/.*)?$`, `labstack/echo|spf13/cobra|jmoiron/sqlx|go-sql-driver|/internal/(store|` + surfaces +
+			`|server|outpost|cli|sim|localdb)(/|$)`},
 		{`/internal/app$`, `/internal/app/`}, // nouns stand on nothing of ours but the core
 		{`/internal/app/admit$`, `/internal/app/`},
 		{`/internal/store$`, `/internal/(` + surfaces + `|server|outpost|cli)$|labstack/echo`},
-		{`/internal/web$`, `/internal/(store|edge|manage|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver|/internal/app/(commit|people|preview|feed)$`},
+		{`/internal/web$`,
+			`/internal/(store|edge|manage|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver|/internal/app/(commit|people|preview|feed)$`},
 		{`/internal/edge$`, `/internal/(store|manage|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver`},
 		{`/internal/manage$`, `/internal/(store|edge|server|outpost|cli)$|jmoiron/sqlx|go-sql-driver`},
 		{`/internal/(server|outpost)$`, `/internal/cli$`},
@@ -187,7 +191,8 @@ func TestDirectionOfImports(t *testing.T) {
 // An outpost decides and knows nothing of who manages: what it is made of holds no change, no account,
 // no preview, no text form of conditions and no database.
 func TestOutpostsManageNothing(t *testing.T) {
-	never := regexp.MustCompile(`/internal/(manage|store|server|expr|app/(commit|admit|people|preview|flags|segments|keys|stops|environments|roles|audit))$|cel-go|jmoiron/sqlx|go-sql-driver`)
+	never := regexp.MustCompile(
+		`/internal/(manage|store|server|expr|app/(commit|admit|people|preview|flags|segments|keys|stops|environments|roles|audit))$|cel-go|jmoiron/sqlx|go-sql-driver`)
 	for _, room := range []string{"/internal/edge", "/internal/outpost"} {
 		p, is := list(t, "../..")[root+room]
 		if !is || len(p.Deps) < 50 {
@@ -247,7 +252,8 @@ func TestInterfacesAreNarrow(t *testing.T) {
 		}
 		for name, it := range all {
 			if seen++; methods(all, it) > 8 {
-				t.Errorf("%s.%s has %d methods: who needs which?", strings.TrimPrefix(path, "../"), name, methods(all, it))
+				t.Errorf("%s.%s has %d methods: who needs which?", strings.TrimPrefix(path, "../"), name,
+					methods(all, it))
 			}
 		}
 		return nil
@@ -298,7 +304,8 @@ func TestConsoleImports(t *testing.T) {
 			feature := func(p string) string {
 				return strings.Join(strings.SplitN(p, "/", 3)[:min(2, strings.Count(p, "/")+1)], "/")
 			}
-			if strings.HasPrefix(place, "features/") && strings.HasPrefix(to, "features/") && feature(place) != feature(to) {
+			if strings.HasPrefix(place, "features/") && strings.HasPrefix(to, "features/") &&
+				feature(place) != feature(to) {
 				t.Errorf("%s imports %s", place, to)
 			}
 			if strings.HasPrefix(place, "ui/") && strings.HasPrefix(to, "api/") {
@@ -315,7 +322,8 @@ func TestConsoleImports(t *testing.T) {
 // Goroutines of the service, of outposts and of the client start in one place each, where a
 // panic is caught: nothing that somebody sends may end the process.
 func TestGoroutinesAreGuarded(t *testing.T) {
-	exempt := regexp.MustCompile(`^(internal/(bench|sim|shots|browse|gltest|store/storetest|archtest)/|examples/|core/|internal/app/guard/guard\.go|client/guard\.go|openfeature/provider\.go)`)
+	exempt := regexp.MustCompile(
+		`^(internal/(bench|sim|shots|browse|gltest|store/storetest|archtest)/|examples/|core/|internal/app/guard/guard\.go|client/guard\.go|openfeature/provider\.go)`)
 	seen := 0
 	err := filepath.WalkDir("../..", func(path string, d os.DirEntry, err error) error {
 		if err != nil {
@@ -382,13 +390,15 @@ func TestColumnsAreNamed(t *testing.T) {
 // What others send is read by one reader, which takes one value and nothing behind it; a decoder of
 // streams stands only where a stream is read, or where a text is walked that was read before.
 func TestJSONIsReadWhole(t *testing.T) {
-	streams := map[string]bool{"core/condition/parse.go": true, "core/flag/check.go": true, "internal/app/audit/verify.go": true, "internal/cli/verify.go": true}
+	streams := map[string]bool{"core/condition/parse.go": true, "core/flag/check.go": true,
+		"internal/app/audit/verify.go": true, "internal/cli/verify.go": true}
 	exempt := regexp.MustCompile(`^(internal/(bench|sim|shots|gltest|archtest)/|examples/)`)
 	seen := 0
 	for _, root := range []string{"core", "client", "openfeature", "otel", "internal", "cmd"} {
 		err := filepath.WalkDir("../../"+root, func(path string, d os.DirEntry, err error) error {
 			place := strings.TrimPrefix(filepath.ToSlash(path), "../../")
-			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") || exempt.MatchString(place) || streams[place] {
+			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") ||
+				exempt.MatchString(place) || streams[place] {
 				return err
 			}
 			raw, err := os.ReadFile(path)
@@ -406,13 +416,45 @@ func TestJSONIsReadWhole(t *testing.T) {
 	}
 }
 
+// A line fits into 120 columns, where a tab takes four. Tests and programs that make data may hold longer ones,
+// and so may texts between backquotes, which are written as they are read.
+func TestLinesFit(t *testing.T) {
+	exempt := regexp.MustCompile(`^internal/(bench|shots|store/storetest)/`)
+	seen := 0
+	for _, root := range []string{"core", "client", "openfeature", "otel", "internal", "cmd", "examples"} {
+		err := filepath.WalkDir("../../"+root, func(path string, d os.DirEntry, err error) error {
+			place := strings.TrimPrefix(filepath.ToSlash(path), "../../")
+			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") ||
+				exempt.MatchString(place) {
+				return err
+			}
+			raw, err := os.ReadFile(path)
+			for i, line := range strings.Split(string(raw), "\n") {
+				seen++
+				if n := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")); n >= 120 &&
+					!strings.Contains(line, "`") {
+					t.Errorf("%s:%d has %d columns", place, i+1, n)
+				}
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if seen < 30_000 {
+		t.Errorf("%d lines", seen)
+	}
+}
+
 // A file holds one thing, which takes 500 lines at most; tests aside.
 func TestFilesAreShort(t *testing.T) {
 	seen := 0
 	for _, root := range []string{"core", "client", "openfeature", "otel", "internal", "cmd", "examples"} {
 		err := filepath.WalkDir("../../"+root, func(path string, d os.DirEntry, err error) error {
 			place := strings.TrimPrefix(filepath.ToSlash(path), "../../")
-			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") || strings.HasPrefix(place, "internal/store/storetest/") {
+			if err != nil || d.IsDir() || !strings.HasSuffix(place, ".go") || strings.HasSuffix(place, "_test.go") ||
+				strings.HasPrefix(place, "internal/store/storetest/") {
 				return err
 			}
 			raw, err := os.ReadFile(path)

@@ -38,8 +38,10 @@ func benchChange(ctx context.Context, rounds int) ([]row, error) {
 	}
 	defer db.Close()
 	db.SetMaxIdleConns(writers)
-	for _, q := range []string{"CREATE TABLE counter (id INT PRIMARY KEY, n BIGINT NOT NULL)", "INSERT INTO counter VALUES (1, 0)",
-		"CREATE TABLE log (n BIGINT PRIMARY KEY, body TEXT NOT NULL)", "CREATE TABLE entries (n BIGINT PRIMARY KEY, body TEXT NOT NULL)"} {
+	for _, q := range []string{"CREATE TABLE counter (id INT PRIMARY KEY, n BIGINT NOT NULL)", "INSERT INTO counter " +
+		"VALUES (1, 0)",
+		"CREATE TABLE log (n BIGINT PRIMARY KEY, body TEXT NOT NULL)", "CREATE TABLE entries (n BIGINT PRIMARY KEY, " +
+			"body TEXT NOT NULL)"} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return nil, err
 		}
@@ -70,8 +72,11 @@ func benchChange(ctx context.Context, rounds int) ([]row, error) {
 		}
 		return float64(percentile(all, 0.5))
 	}
-	o, f, ratio := inTurn(rounds, func() float64 { return one(func() { note(edits[0].again()) }) }, func() float64 { return one(bare) })
-	rows := []row{{what: "a change through the API, p50", ours: short(o), floor: short(f), ratio: ratio, atMost: 2, note: "floor: one counter row, two rows, commit"}}
+	o, f, ratio := inTurn(rounds, func() float64 { return one(func() { note(edits[0].again()) }) }, func() float64 {
+		return one(bare)
+	})
+	rows := []row{{what: "a change through the API, p50", ours: short(o), floor: short(f), ratio: ratio, atMost: 2,
+		note: "floor: one counter row, two rows, commit"}}
 	// Commits a second on 16 connections.
 	rate := func(do func(w int)) float64 {
 		var group sync.WaitGroup
@@ -86,8 +91,10 @@ func benchChange(ctx context.Context, rounds int) ([]row, error) {
 		group.Wait()
 		return writers * perRound / time.Since(begun).Seconds()
 	}
-	o, f, ratio = inTurn(rounds, func() float64 { return rate(func(w int) { note(edits[w].again()) }) }, func() float64 { return rate(func(int) { bare() }) })
-	rows = append(rows, row{what: "changes on 16 connections", ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: 0.6})
+	o, f, ratio = inTurn(rounds, func() float64 { return rate(func(w int) { note(edits[w].again()) }) },
+		func() float64 { return rate(func(int) { bare() }) })
+	rows = append(rows, row{what: "changes on 16 connections", ours: fmt.Sprintf("%.0f/s", o),
+		floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: 0.6})
 	if len(faults) > 0 {
 		return nil, errors.Join(faults...)
 	}
@@ -106,7 +113,8 @@ func bareChange(ctx context.Context, db *sql.DB) error {
 	if err := tx.QueryRow("SELECT n FROM counter WHERE id = 1 FOR UPDATE").Scan(&n); err != nil {
 		return err
 	}
-	for _, q := range []string{"UPDATE counter SET n = ? WHERE id = 1", "INSERT INTO log VALUES (?, REPEAT('x', 900))", "INSERT INTO entries VALUES (?, REPEAT('x', 1400))"} {
+	for _, q := range []string{"UPDATE counter SET n = ? WHERE id = 1", "INSERT INTO log VALUES (?, REPEAT('x', 900))",
+		"INSERT INTO entries VALUES (?, REPEAT('x', 1400))"} {
 		if _, err := tx.Exec(q, n+1); err != nil {
 			return err
 		}
@@ -140,7 +148,8 @@ func (e *edited) because(reason string) error {
 		e.document.Lever = flag.Off
 	}
 	var saved struct{ Version int64 }
-	if err := e.s.call("PUT", e.path, e.version, object{"document": e.document, "reason": reason}, &saved); err != nil {
+	if err := e.s.call("PUT", e.path, e.version, object{"document": e.document, "reason": reason},
+		&saved); err != nil {
 		return err
 	}
 	e.version = saved.Version
@@ -156,10 +165,12 @@ func benchReporting(s *service, e *edited) ([]row, error) {
 		var stop struct{ Stop string }
 		id++
 		begun := time.Now()
-		err := s.call("POST", "/projects/pinecrest/environments/production/stops", 0, map[string]any{"flags": []string{"flag-16"}, "reason": fmt.Sprint("try ", id)}, &stop)
+		err := s.call("POST", "/projects/pinecrest/environments/production/stops", 0,
+			map[string]any{"flags": []string{"flag-16"}, "reason": fmt.Sprint("try ", id)}, &stop)
 		took := time.Since(begun)
 		if err == nil {
-			err = s.call("POST", "/projects/pinecrest/environments/production/lifts", 0, map[string]any{"stops": []string{stop.Stop}, "reason": "over"}, nil)
+			err = s.call("POST", "/projects/pinecrest/environments/production/lifts", 0,
+				map[string]any{"stops": []string{stop.Stop}, "reason": "over"}, nil)
 		}
 		return took, err
 	}
@@ -213,14 +224,18 @@ func benchReporting(s *service, e *edited) ([]row, error) {
 	compare := func(what string, busy, idle []time.Duration) row {
 		a, b := float64(percentile(busy, 0.5)), float64(percentile(idle, 0.5))
 		return row{what: what, ours: short(a), floor: short(b), ratio: a / b, atMost: 2,
-			note: fmt.Sprintf("p99 %s (bar 1 s), idle %s; %.0f reports a second", short(float64(percentile(busy, 0.99))), short(float64(percentile(idle, 0.99))), float64(total)/took.Seconds())}
+			note: fmt.Sprintf("p99 %s (bar 1 s), idle %s; %.0f reports a second",
+				short(float64(percentile(busy, 0.99))), short(float64(percentile(idle, 0.99))),
+				float64(total)/took.Seconds())}
 	}
-	return []row{compare("a stop while 2,000 instances report", busyStops, idleStops), compare("a change while 2,000 instances report", busyChanges, idleChanges)}, nil
+	return []row{compare("a stop while 2,000 instances report", busyStops, idleStops),
+		compare("a change while 2,000 instances report", busyChanges, idleChanges)}, nil
 }
 
 // report sends what one instance counted.
 func (s *service) report(ctx context.Context, client *http.Client, instance, sequence int) error {
-	body := fmt.Appendf(nil, `{"instance":"instance-%d","sequence":%d,"application":"bench","version":"1","started":1,"counts":[{"flag":"flag-1","variant":"on","count":40}]}`, instance, sequence)
+	body := fmt.Appendf(nil,
+		`{"instance":"instance-%d","sequence":%d,"application":"bench","version":"1","started":1,"counts":[{"flag":"flag-1","variant":"on","count":40}]}`, instance, sequence)
 	req, err := http.NewRequestWithContext(ctx, "POST", s.url()+"/follow/v1/report", bytes.NewReader(body))
 	if err != nil {
 		return err

@@ -23,7 +23,8 @@ import (
 // it yet: how many bytes of script come over the wire, and how long it takes until a flag is
 // seen, against a bare page that loads the same bytes and runs none of them.
 func benchConsole(ctx context.Context, rounds int) ([]row, error) {
-	s, err := newService(ctx, func(c *server.Config) { c.Limits = web.DefaultLimits(); c.Limits.SignIns = 10_000 }) // each window signs in
+	// each window signs in
+	s, err := newService(ctx, func(c *server.Config) { c.Limits = web.DefaultLimits(); c.Limits.SignIns = 10_000 })
 	if err != nil {
 		return nil, err
 	}
@@ -59,13 +60,16 @@ func benchConsole(ctx context.Context, rounds int) ([]row, error) {
 			return float64(took)
 		}
 	}
-	o, f, ratio := inTurn(rounds, open(s.enter, s.url()+"/p/pinecrest", "flag-7"), open(func(w *browse.Window) { w.Go(page.URL + "/nothing") }, page.URL, "flag-7"))
+	o, f, ratio := inTurn(rounds, open(s.enter, s.url()+"/p/pinecrest", "flag-7"),
+		open(func(w *browse.Window) { w.Go(page.URL + "/nothing") }, page.URL, "flag-7"))
 	if failed != nil {
 		return nil, failed
 	}
 	return []row{
-		{what: "console's first view: script, compressed", ours: fmt.Sprintf("%.0f KB", float64(packed)/1000), floor: "250 KB", ratio: float64(packed) / 250_000, atMost: 1, note: fmt.Sprintf("%d files", len(scripts))},
-		{what: "console's first view: until it can be used", ours: short(o), floor: short(f), ratio: ratio, atMost: 3, note: "floor: a bare page with the same bytes"},
+		{what: "console's first view: script, compressed", ours: fmt.Sprintf("%.0f KB", float64(packed)/1000),
+			floor: "250 KB", ratio: float64(packed) / 250_000, atMost: 1, note: fmt.Sprintf("%d files", len(scripts))},
+		{what: "console's first view: until it can be used", ours: short(o), floor: short(f), ratio: ratio, atMost: 3,
+			note: "floor: a bare page with the same bytes"},
 	}, nil
 }
 
@@ -97,7 +101,8 @@ func (s *service) firstView(b *browse.Browser) (scripts [][]byte, packed int, er
 		Name string
 		Size int
 	}
-	said := w.Eval(`JSON.stringify(performance.getEntriesByType("resource").filter(e => e.name.endsWith(".js")).map(e => ({Name: e.name, Size: e.encodedBodySize})))`)
+	said := w.Eval(
+		`JSON.stringify(performance.getEntriesByType("resource").filter(e => e.name.endsWith(".js")).map(e => ({Name: e.name, Size: e.encodedBodySize})))`)
 	if w.Err() != nil {
 		return nil, 0, w.Err()
 	}

@@ -37,16 +37,19 @@ type corpus struct {
 }
 
 var (
-	attributes = []greenlever.Name{greenlever.Named("site.region"), greenlever.Named("site.plan"), greenlever.Named("role"), greenlever.Named("network"), greenlever.Named("country")}
-	siteID     = greenlever.Named("site.id")
-	values     = []string{"alpha", "bravo", "cedar", "delta", "ember", "fjord", "grove", "heath"}
+	attributes = []greenlever.Name{greenlever.Named("site.region"), greenlever.Named("site.plan"),
+		greenlever.Named("role"), greenlever.Named("network"), greenlever.Named("country")}
+	siteID = greenlever.Named("site.id")
+	values = []string{"alpha", "bravo", "cedar", "delta", "ember", "fjord", "grove", "heath"}
 )
 
 func newCorpus() *corpus {
 	rng := rand.New(rand.NewPCG(1, 2))
-	c := &corpus{keys: make([]string, units), contexts: make([]greenlever.Context, units), flag: make([]int32, calls), unit: make([]int32, calls)}
+	c := &corpus{keys: make([]string, units), contexts: make([]greenlever.Context, units), flag: make([]int32, calls),
+		unit: make([]int32, calls)}
 	for i := range c.keys {
-		c.keys[i] = fmt.Sprintf("%08x-%04x-%04x-%04x-%012x", rng.Uint32(), rng.Uint32N(1<<16), rng.Uint32N(1<<16), rng.Uint32N(1<<16), rng.Uint64N(1<<48))
+		c.keys[i] = fmt.Sprintf("%08x-%04x-%04x-%04x-%012x", rng.Uint32(), rng.Uint32N(1<<16), rng.Uint32N(1<<16),
+			rng.Uint32N(1<<16), rng.Uint64N(1<<48))
 	}
 	for i := range c.flag {
 		c.flag[i], c.unit[i] = rng.Int32N(flags), rng.Int32N(units)
@@ -62,8 +65,10 @@ func (c *corpus) prepare(kind string) {
 	for i, key := range c.keys {
 		switch kind {
 		case "mixed":
-			c.contexts[i] = greenlever.Unit(key, site(2_000), greenlever.String("firmware", fmt.Sprintf("%d.%d.%d", 3+rng.IntN(4), rng.IntN(10), rng.IntN(5))),
-				greenlever.Int("parcels_this_month", rng.Int64N(40)), greenlever.String("network", fmt.Sprintf("10.%d.%d.%d", rng.IntN(40), rng.IntN(256), rng.IntN(256))),
+			c.contexts[i] = greenlever.Unit(key, site(2_000), greenlever.String("firmware",
+				fmt.Sprintf("%d.%d.%d", 3+rng.IntN(4), rng.IntN(10), rng.IntN(5))),
+				greenlever.Int("parcels_this_month", rng.Int64N(40)), greenlever.String("network",
+					fmt.Sprintf("10.%d.%d.%d", rng.IntN(40), rng.IntN(256), rng.IntN(256))),
 				attributes[0].String(values[rng.IntN(8)]), attributes[2].String(values[rng.IntN(8)]))
 		case "ten":
 			c.contexts[i] = greenlever.Unit(key, site(20))
@@ -95,15 +100,18 @@ func mixedRules(i int) []flag.Rule {
 	}
 	few := condition.Node{Test: "number.at-least", Attribute: "parcels_this_month", Numbers: []float64{36}}
 	conditions := []condition.Node{
-		{All: []condition.Node{leaf("string.one-of", "site.id", sites(1_000)...), leaf("string.equals", "role", values[i%8])}},
+		{All: []condition.Node{leaf("string.one-of", "site.id", sites(1_000)...), leaf("string.equals", "role",
+			values[i%8])}},
 		leaf("version.less", "firmware", "3.2.0"),
 		few,
 		leaf("address.in", "network", "10.7.0.0/16", "10.21.64.0/18", "192.0.2.0/24"),
-		{Any: []condition.Node{{All: []condition.Node{leaf("string.equals", "site.region", values[(i+1)%8]), {Not: &few}}}, leaf("string.begins", "role", "zz")}},
+		{Any: []condition.Node{{All: []condition.Node{leaf("string.equals", "site.region", values[(i+1)%8]),
+			{Not: &few}}}, leaf("string.begins", "role", "zz")}},
 	}
 	rules := make([]flag.Rule, len(conditions))
 	for j := range conditions {
-		rules[j] = flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"}, When: &conditions[j]}
+		rules[j] = flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"},
+			When: &conditions[j]}
 	}
 	return rules
 }
@@ -112,12 +120,14 @@ func keyOf(kind string, i int) string { return fmt.Sprintf("%s-flag-%d", kind, i
 
 // document makes the flags of one row.
 func document(kind string, i int) flag.Document {
-	d := flag.Document{Key: keyOf(kind, i), Type: flag.Boolean, Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "on"},
+	d := flag.Document{Key: keyOf(kind, i), Type: flag.Boolean, Lever: flag.On, Resting: "off",
+		End:      flag.Gives{Variant: "on"},
 		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}}
 	if kind == "plain" {
 		return d
 	}
-	s := &flag.Shares{By: []string{condition.KeyAttribute}, Salt: fmt.Sprint(kind, i), Hash: bucket.Scheme, Parts: []flag.Part{{Variant: "on", Share: 300_000}, {Variant: "off", Share: 700_000}}}
+	s := &flag.Shares{By: []string{condition.KeyAttribute}, Salt: fmt.Sprint(kind, i), Hash: bucket.Scheme,
+		Parts: []flag.Part{{Variant: "on", Share: 300_000}, {Variant: "off", Share: 700_000}}}
 	if err := s.Arrange(nil, "off"); err != nil {
 		panic(err)
 	}
@@ -128,21 +138,25 @@ func document(kind string, i int) flag.Document {
 	case "ten", "many":
 		n := map[string]int{"ten": 10, "many": 100_000}[kind]
 		if i < listed {
-			d.Rules = []flag.Rule{{ID: "1", Name: "listed", Gives: flag.Gives{Variant: "on"}, When: &condition.Node{Test: "string.one-of", Attribute: "site.id", Text: sites(n)}}}
+			d.Rules = []flag.Rule{{ID: "1", Name: "listed", Gives: flag.Gives{Variant: "on"},
+				When: &condition.Node{Test: "string.one-of", Attribute: "site.id", Text: sites(n)}}}
 		}
 	case "texts":
 		leaf := func(test string, ignoreCase bool, text ...string) *condition.Node {
 			return &condition.Node{Test: test, Attribute: "site.region", IgnoreCase: ignoreCase, Text: text}
 		}
-		for j, when := range []*condition.Node{leaf("string.equals", true, "ALPHA"), leaf("string.one-of", true, "BRAVO", "CEDAR"), leaf("string.begins", true, "DEL"),
+		for j, when := range []*condition.Node{leaf("string.equals", true, "ALPHA"), leaf("string.one-of", true,
+			"BRAVO", "CEDAR"), leaf("string.begins", true, "DEL"),
 			leaf("string.matches", false, "^[e-f][a-z]+$"), leaf("string.matches", true, "^G.*E$")} {
-			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"}, When: when})
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j),
+				Gives: flag.Gives{Variant: "on"}, When: when})
 		}
 	case "equal":
 		for j, a := range []string{"site.region", "site.plan", "role", "network", "country"} {
 			value := []string{"alpha", "bravo", "cedar", "delta", "ember", "fjord", "grove", "heath"}[(i+j)%8]
-			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: "on"},
-				When: &condition.Node{Test: "string.equals", Attribute: a, Text: []string{value}}})
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j),
+				Gives: flag.Gives{Variant: "on"},
+				When:  &condition.Node{Test: "string.equals", Attribute: a, Text: []string{value}}})
 		}
 	}
 	return d
@@ -162,10 +176,13 @@ func follow(kind string) (*greenlever.Client, []string, func(), error) {
 		snap.Flags, keys = append(snap.Flags, raw), append(keys, d.Key)
 	}
 	mux := http.NewServeMux()
-	mux.HandleFunc("/follow/v1/snapshot", func(w http.ResponseWriter, _ *http.Request) { _ = json.NewEncoder(w).Encode(snap) })
+	mux.HandleFunc("/follow/v1/snapshot", func(w http.ResponseWriter, _ *http.Request) {
+		_ = json.NewEncoder(w).Encode(snap)
+	})
 	mux.HandleFunc("/follow/v1/report", func(w http.ResponseWriter, r *http.Request) {
 		_, _ = io.Copy(io.Discard, r.Body)
-		_, _ = io.WriteString(w, `{"taken":true,"sampling":{"seed":"5ee0ca7d3ba1f2c9","personal":{},"limits":{}}}`) // sampling on, as shipped
+		// sampling on, as shipped
+		_, _ = io.WriteString(w, `{"taken":true,"sampling":{"seed":"5ee0ca7d3ba1f2c9","personal":{},"limits":{}}}`)
 	})
 	mux.HandleFunc("/follow/v1/feed", func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
@@ -174,7 +191,8 @@ func follow(kind string) (*greenlever.Client, []string, func(), error) {
 		<-r.Context().Done()
 	})
 	srv := httptest.NewServer(mux)
-	c, err := greenlever.Open(context.Background(), greenlever.Options{URL: srv.URL, Key: "gls_bench", Dir: "/nonexistent", Wait: 10 * time.Second, Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	c, err := greenlever.Open(context.Background(), greenlever.Options{URL: srv.URL, Key: "gls_bench",
+		Dir: "/nonexistent", Wait: 10 * time.Second, Logger: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -286,7 +304,8 @@ func benchLists(c *corpus, rounds int) (row, error) {
 		}
 	}
 	o, f, ratio := inTurn(rounds, calls["many"], calls["ten"])
-	return row{what: "one-of over 100,000 against over 10", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 2.5}, nil
+	return row{what: "one-of over 100,000 against over 10", ours: fmt.Sprintf("%.1f ns", o),
+		floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 2.5}, nil
 }
 
 func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string, rounds int) []row {
@@ -331,7 +350,8 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 	}
 	result := func(what string, ours, floor func() float64, bar float64) row {
 		o, f, ratio := inTurn(rounds, ours, floor)
-		return row{what: what, ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: bar}
+		return row{what: what, ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio,
+			atMost: bar}
 	}
 	allocations := func(r row, do func()) row {
 		r.note = fmt.Sprintf("%.0f allocations", testing.AllocsPerRun(1000, do))
@@ -339,7 +359,8 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 	}
 	switch kind {
 	case "plain":
-		first := allocations(result("boolean flag, no rules, typed call", typed, lookup, 1.5), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })
+		first := allocations(result("boolean flag, no rules, typed call", typed, lookup, 1.5),
+			func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })
 		answer := func() float64 {
 			return nanoseconds(calls, func() (n int64) {
 				for i, name := range names {
@@ -349,19 +370,24 @@ func decideRows(c *corpus, kind string, client *greenlever.Client, keys []string
 				return n
 			})
 		}
-		return []row{first, allocations(result("the same, full answer", answer, lookup, 2.5), func() { client.Answer(context.Background(), keys[7], c.contexts[9]) })}
+		return []row{first, allocations(result("the same, full answer", answer, lookup, 2.5),
+			func() { client.Answer(context.Background(), keys[7], c.contexts[9]) })}
 	case "texts":
-		return []row{allocations(result("5 rules ignoring case or by pattern, 1,500 units", typed, hashed, 25), func() {
-			for _, u := range c.unit[:2_000] {
-				client.Bool(context.Background(), keys[7], c.contexts[u], false)
-			}
-		})}
+		return []row{allocations(result("5 rules ignoring case or by pattern, 1,500 units", typed, hashed, 25),
+			func() {
+				for _, u := range c.unit[:2_000] {
+					client.Bool(context.Background(), keys[7], c.contexts[u], false)
+				}
+			})}
 	case "mixed":
-		return []row{allocations(result("5 mixed rules + shares", typed, hashed, 4.5), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })}
+		return []row{allocations(result("5 mixed rules + shares", typed, hashed, 4.5),
+			func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })}
 	case "shares":
-		return []row{allocations(result("shares only, typed call", typed, hashed, 1.6), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })}
+		return []row{allocations(result("shares only, typed call", typed, hashed, 1.6),
+			func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })}
 	}
-	equal := allocations(result("5 equality rules + shares", typed, hashed, 3), func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })
+	equal := allocations(result("5 equality rules + shares", typed, hashed, 3),
+		func() { client.Bool(context.Background(), keys[7], c.contexts[9], false) })
 	return []row{equal, cores(typed, rounds)}
 }
 
@@ -394,8 +420,10 @@ func handleRow(c *corpus, client *greenlever.Client, handles []greenlever.BoolFl
 		})
 	}
 	o, f, ratio := inTurn(rounds, called, read)
-	return row{what: "a handle's call, no rules", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 3,
-		note: fmt.Sprintf("%.0f allocations; floor: an atomic pointer load and a slice read", testing.AllocsPerRun(1000, func() { handles[7].For(context.Background(), client, c.contexts[9]) }))}
+	return row{what: "a handle's call, no rules", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f),
+		ratio: ratio, atMost: 3,
+		note: fmt.Sprintf("%.0f allocations; floor: an atomic pointer load and a slice read",
+			testing.AllocsPerRun(1000, func() { handles[7].For(context.Background(), client, c.contexts[9]) }))}
 }
 
 // cores measures calls a second on two processors against one.
@@ -410,5 +438,6 @@ func cores(one func() float64, rounds int) row {
 		return float64(time.Since(started).Nanoseconds()) / (2 * calls)
 	}
 	o, f, ratio := inTurn(rounds, two, one)
-	return row{what: "two cores against one, counting on", ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: 1 / ratio, atLeast: 1.8}
+	return row{what: "two cores against one, counting on", ours: fmt.Sprintf("%.1f ns", o),
+		floor: fmt.Sprintf("%.1f ns", f), ratio: 1 / ratio, atLeast: 1.8}
 }

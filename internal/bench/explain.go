@@ -28,7 +28,8 @@ const scanned = 1_000
 // explain has MariaDB explain one of each shape of the statements in its log, and names those
 // that go through many rows of a table without an index.
 func explain(ctx context.Context, db *sql.DB) ([]row, error) {
-	rows, err := db.QueryContext(ctx, "SELECT argument FROM mysql.general_log WHERE command_type IN ('Query', 'Execute')")
+	rows, err := db.QueryContext(ctx, "SELECT argument FROM mysql.general_log "+
+		"WHERE command_type IN ('Query', 'Execute')")
 	if err != nil {
 		return nil, err
 	}
@@ -41,7 +42,8 @@ func explain(ctx context.Context, db *sql.DB) ([]row, error) {
 		}
 		for q := range strings.SplitSeq(q, ";\n") { // messages with several
 			word, _, _ := strings.Cut(strings.TrimSpace(q), " ")
-			if slices.Contains([]string{"SELECT", "UPDATE", "DELETE", "INSERT"}, word) && !strings.Contains(q, "mysql.general_log") && !strings.Contains(q, "information_schema") {
+			if slices.Contains([]string{"SELECT", "UPDATE", "DELETE", "INSERT"}, word) && !strings.Contains(q,
+				"mysql.general_log") && !strings.Contains(q, "information_schema") {
 				examples[shape(q)] = q
 			}
 		}
@@ -60,7 +62,9 @@ func explain(ctx context.Context, db *sql.DB) ([]row, error) {
 		}
 	}
 	slices.Sort(bad)
-	out := []row{{what: fmt.Sprintf("queries on it, each explained: %d", len(examples)), ours: fmt.Sprintf("%d without an index", len(bad)), floor: "0", ratio: float64(len(bad)), note: fmt.Sprintf("over %d rows", scanned)}}
+	out := []row{{what: fmt.Sprintf("queries on it, each explained: %d", len(examples)),
+		ours: fmt.Sprintf("%d without an index", len(bad)), floor: "0", ratio: float64(len(bad)),
+		note: fmt.Sprintf("over %d rows", scanned)}}
 	for _, b := range bad {
 		out = append(out, row{what: "  " + b[:min(len(b), 300)]})
 	}
@@ -78,12 +82,14 @@ func plan(ctx context.Context, db *sql.DB, q string) (bad []string, err error) {
 		var id, n sql.NullInt64
 		var filtered sql.NullFloat64
 		var selectType, table, kind, possible, key, length, ref, extra sql.NullString
-		if err := rows.Scan(&id, &selectType, &table, &kind, &possible, &key, &length, &ref, &n, &filtered, &extra); err != nil {
+		if err := rows.Scan(&id, &selectType, &table, &kind, &possible, &key, &length, &ref, &n, &filtered,
+			&extra); err != nil {
 			return nil, err
 		}
 		// Where all rows of a table are wanted, an index would only be a detour.
 		all := possible.Valid && filtered.Float64 >= 99
-		if (kind.String == "ALL" || kind.String == "index") && n.Int64 > scanned && !all && !strings.HasPrefix(table.String, "<") {
+		if (kind.String == "ALL" || kind.String == "index") && n.Int64 > scanned && !all &&
+			!strings.HasPrefix(table.String, "<") {
 			bad = append(bad, fmt.Sprintf("%s %s %d rows", table.String, kind.String, n.Int64))
 		}
 	}

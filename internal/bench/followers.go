@@ -347,7 +347,8 @@ func benchFollowers(ctx context.Context, rounds int) (rows []row, err error) {
 		v.Version = saved.Version
 		return err
 	}
-	hello := "GET /follow/v1/feed HTTP/1.1\r\nHost: bench\r\nAccept: text/event-stream\r\nAuthorization: Bearer " + s.key + "\r\n\r\n"
+	hello := "GET /follow/v1/feed HTTP/1.1\r\nHost: bench\r\nAccept: text/event-stream\r\nAuthorization: Bearer " +
+		s.key + "\r\n\r\n"
 	address := strings.TrimPrefix(a.url, "http://")
 	var people *crowd
 	for _, n := range []int{1_000, 10_000} {
@@ -376,7 +377,8 @@ func benchFollowers(ctx context.Context, rounds int) (rows []row, err error) {
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, row{what: fmt.Sprintf("push of one change to %d idle followers", n), ours: fmt.Sprintf("%.1f ms", ours), floor: fmt.Sprintf("%.1f ms", least), ratio: ours / least, atMost: 2,
+		rows = append(rows, row{what: fmt.Sprintf("push of one change to %d idle followers", n),
+			ours: fmt.Sprintf("%.1f ms", ours), floor: fmt.Sprintf("%.1f ms", least), ratio: ours / least, atMost: 2,
 			note: fmt.Sprintf("the last one; %.1f KB of the service's memory each", float64(each)/1024)})
 	}
 	// A rolling restart: the process ends in order, another takes its address.
@@ -408,7 +410,8 @@ func benchFollowers(ctx context.Context, rounds int) (rows []row, err error) {
 		fmt.Printf("  %2d s %6d %s\n", at, seconds[at], strings.Repeat("#", (seconds[at]*60+most-1)/most))
 	}
 	fmt.Println()
-	rows = append(rows, row{what: "rolling restart, 10,000 streams: in the busiest second", ours: fmt.Sprintf("%.0f %%", 100*float64(most)/n), note: fmt.Sprintf("the last came back after %d s", last+1)})
+	rows = append(rows, row{what: "rolling restart, 10,000 streams: in the busiest second",
+		ours: fmt.Sprintf("%.0f %%", 100*float64(most)/n), note: fmt.Sprintf("the last came back after %d s", last+1)})
 	return rows, nil
 }
 

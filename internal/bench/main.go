@@ -58,7 +58,8 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 21, "how often each pair is measured in turn; the median ratio counts")
-	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push, followers, console, year or upgrade")
+	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push, followers, console, year or "+
+		"upgrade")
 	flag.Parse()
 	if err := run(*rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -72,7 +73,9 @@ func run(rounds int, only string) error {
 	for _, part := range []struct {
 		name string
 		do   func(context.Context, int) ([]row, error)
-	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote}, {"bulk", benchBulk}, {"change", benchChange}, {"push", benchPush}, {"followers", benchFollowers}, {"console", benchConsole}, {"year", benchYear}, {"upgrade", benchUpgrade}} {
+	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote},
+		{"bulk", benchBulk}, {"change", benchChange}, {"push", benchPush}, {"followers", benchFollowers},
+		{"console", benchConsole}, {"year", benchYear}, {"upgrade", benchUpgrade}} {
 		if only != "" && only != part.name {
 			continue
 		}

@@ -29,14 +29,17 @@ func newAsking(key string, each int, path func(worker, i int) string) *asking {
 	a := &asking{path: path, each: each, key: key}
 	for i := range a.bodies {
 		n := i * 211
-		a.bodies[i] = fmt.Appendf(nil, `{"context":{"targetingKey":"recipient-%d","site":{"id":"site-%d","region":"north"},"crew_size":%d}}`, n, n%600, n%7)
+		a.bodies[i] = fmt.Appendf(nil,
+			`{"context":{"targetingKey":"recipient-%d","site":{"id":"site-%d","region":"north"},"crew_size":%d}}`, n,
+			n%600, n%7)
 	}
 	return a
 }
 
 // one sends one request and gives the answer and its ETag.
 func (a *asking) one(client *http.Client, url string, worker, i int) (answer []byte, etag string, err error) {
-	req, err := http.NewRequest(http.MethodPost, url+a.path(worker, i), bytes.NewReader(a.bodies[(i*17+worker)%len(a.bodies)]))
+	req, err := http.NewRequest(http.MethodPost, url+a.path(worker, i),
+		bytes.NewReader(a.bodies[(i*17+worker)%len(a.bodies)]))
 	if err != nil {
 		return nil, "", err
 	}
@@ -109,14 +112,16 @@ func bare(answer []byte, etag string) (url string, end func(), err error) {
 }
 
 // against measures a load on the service against the same one on a bare handler.
-func (s *service) against(what string, a *asking, answer []byte, etag string, rounds int, atLeast float64) (row, error) {
+func (s *service) against(what string, a *asking, answer []byte, etag string, rounds int,
+	atLeast float64) (row, error) {
 	floor, end, err := bare(answer, etag)
 	if err != nil {
 		return row{}, err
 	}
 	defer end()
 	o, f, ratio := inTurn(max(5, rounds/3), a.load(s.url()), a.load(floor))
-	return row{what: what, ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio, atLeast: atLeast, note: "load from this machine's own processors"}, nil
+	return row{what: what, ours: fmt.Sprintf("%.0f/s", o), floor: fmt.Sprintf("%.0f/s", f), ratio: ratio,
+		atLeast: atLeast, note: "load from this machine's own processors"}, nil
 }
 
 // benchRemote measures remote evaluation of one flag among 1,000.
@@ -129,7 +134,9 @@ func benchRemote(ctx context.Context, rounds int) ([]row, error) {
 	if err := s.addFlags(0, 1000); err != nil {
 		return nil, err
 	}
-	a := newAsking(s.key, 1_500, func(worker, i int) string { return fmt.Sprintf("%s/flag-%d", evaluate, (i*31+worker*7)%1000) })
+	a := newAsking(s.key, 1_500, func(worker, i int) string {
+		return fmt.Sprintf("%s/flag-%d", evaluate, (i*31+worker*7)%1000)
+	})
 	answer, _, err := a.one(http.DefaultClient, s.url(), 0, 0)
 	if err != nil {
 		return nil, err
@@ -153,7 +160,8 @@ func benchBulk(ctx context.Context, rounds int) (rows []row, err error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, kind := range []struct{ what, known string }{{"remote evaluation, 100 flags at once", ""}, {"remote evaluation, 100 flags, nothing new (304)", etag}} {
+	for _, kind := range []struct{ what, known string }{{"remote evaluation, 100 flags at once", ""},
+		{"remote evaluation, 100 flags, nothing new (304)", etag}} {
 		a.known = kind.known
 		r, err := s.against(kind.what, a, answer, etag, rounds, .5)
 		if err != nil {

@@ -61,7 +61,8 @@ type object = map[string]any
 
 // account makes the first account, and gives its id.
 func (s *service) account(ctx context.Context, code string) (string, error) {
-	made, err := apiclient.Answer[app.Account](ctx, &apiclient.Client{URL: s.url()}, apiclient.Call{Method: "POST", Path: "/set-up",
+	made, err := apiclient.Answer[app.Account](ctx, &apiclient.Client{URL: s.url()}, apiclient.Call{Method: "POST",
+		Path: "/set-up",
 		Body: object{"code": code, "email": keeper, "name": "Ida Holm", "password": password}})
 	return made.ID, err
 }
@@ -125,7 +126,8 @@ func (s *service) ask(ctx context.Context, method, path string, version int64, b
 
 func (s *service) addFlags(from, to int) error {
 	for i := from; i < to; i++ {
-		if err := s.call("POST", "/projects/pinecrest/flags", 0, map[string]any{"key": fmt.Sprintf("flag-%d", i), "goneBy": "stays"}, nil); err != nil {
+		if err := s.call("POST", "/projects/pinecrest/flags", 0, map[string]any{"key": fmt.Sprintf("flag-%d", i),
+			"goneBy": "stays"}, nil); err != nil {
 			return err
 		}
 	}
@@ -146,7 +148,8 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 	}
 	var all []*greenlever.Client
 	for range clients {
-		c, err := greenlever.Open(ctx, greenlever.Options{URL: s.url(), Key: s.key, Dir: s.dir, Application: "bench", Logger: quiet, Wait: time.Minute})
+		c, err := greenlever.Open(ctx, greenlever.Options{URL: s.url(), Key: s.key, Dir: s.dir, Application: "bench",
+			Logger: quiet, Wait: time.Minute})
 		if err != nil {
 			return nil, err
 		}
@@ -215,9 +218,12 @@ func benchPush(ctx context.Context, _ int) ([]row, error) {
 	}
 	ms := func(d time.Duration) string { return fmt.Sprintf("%.1f ms", float64(d.Microseconds())/1000) }
 	return []row{
-		{what: "one change among 10,000 flags, on the wire", ours: fmt.Sprintf("%d bytes", <-size), floor: "1000 bytes"},
-		{what: "commit answered -> 100 clients: each p50", ours: ms(percentile(each, .5)), note: "p90 " + ms(percentile(each, .9)) + ", p99 " + ms(percentile(each, .99))},
-		{what: "commit answered -> the last of 100: p50", ours: ms(percentile(slowest, .5)), note: "p90 " + ms(percentile(slowest, .9)) + ", max " + ms(percentile(slowest, 1))},
+		{what: "one change among 10,000 flags, on the wire", ours: fmt.Sprintf("%d bytes", <-size),
+			floor: "1000 bytes"},
+		{what: "commit answered -> 100 clients: each p50", ours: ms(percentile(each, .5)),
+			note: "p90 " + ms(percentile(each, .9)) + ", p99 " + ms(percentile(each, .99))},
+		{what: "commit answered -> the last of 100: p50", ours: ms(percentile(slowest, .5)),
+			note: "p90 " + ms(percentile(slowest, .9)) + ", max " + ms(percentile(slowest, 1))},
 	}, nil
 }
 

@@ -26,19 +26,25 @@ func benchShift(_ context.Context, rounds int) ([]row, error) {
 	for range shiftUnits {
 		var list []condition.Attribute
 		for _, name := range []string{"site.region", "site.plan", "role", "country"} {
-			list = append(list, condition.Attribute{Name: condition.Intern(name), Value: condition.TextValue(values[rng.IntN(len(values))])})
+			list = append(list, condition.Attribute{Name: condition.Intern(name),
+				Value: condition.TextValue(values[rng.IntN(len(values))])})
 		}
-		population.Units = append(population.Units, condition.NewContext(fmt.Sprintf("recipient-%d", rng.Uint64()), list...))
+		population.Units = append(population.Units, condition.NewContext(fmt.Sprintf("recipient-%d", rng.Uint64()),
+			list...))
 	}
 	compiled := func(share uint32) (*decide.Ruleset, error) {
 		d := document("plain", 0)
 		for j := range shiftRules {
-			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j), Gives: flag.Gives{Variant: []string{"on", "off"}[j%2]}, When: &condition.Node{All: []condition.Node{
-				{Test: "string.equals", Attribute: []string{"site.region", "site.plan"}[j%2], Text: []string{values[j%8]}},
-				{Test: "string.equals", Attribute: []string{"role", "country"}[j%2], Text: []string{values[(j+3)%8]}},
-			}}})
+			d.Rules = append(d.Rules, flag.Rule{ID: fmt.Sprint(j), Name: fmt.Sprint("rule ", j),
+				Gives: flag.Gives{Variant: []string{"on", "off"}[j%2]}, When: &condition.Node{All: []condition.Node{
+					{Test: "string.equals", Attribute: []string{"site.region", "site.plan"}[j%2],
+						Text: []string{values[j%8]}},
+					{Test: "string.equals", Attribute: []string{"role", "country"}[j%2],
+						Text: []string{values[(j+3)%8]}},
+				}}})
 		}
-		s := &flag.Shares{By: []string{condition.KeyAttribute}, Salt: "shift", Hash: bucket.Scheme, Parts: []flag.Part{{Variant: "on", Share: share}, {Variant: "off", Share: bucket.Buckets - share}}}
+		s := &flag.Shares{By: []string{condition.KeyAttribute}, Salt: "shift", Hash: bucket.Scheme,
+			Parts: []flag.Part{{Variant: "on", Share: share}, {Variant: "off", Share: bucket.Buckets - share}}}
 		if err := s.Arrange(nil, "off"); err != nil {
 			return nil, err
 		}
@@ -47,7 +53,8 @@ func benchShift(_ context.Context, rounds int) ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		source, err := flag.NewRuleset(&flag.Snapshot{Format: flag.Format, Epoch: 1, Revision: 1, Flags: []json.RawMessage{raw}})
+		source, err := flag.NewRuleset(&flag.Snapshot{Format: flag.Format, Epoch: 1, Revision: 1,
+			Flags: []json.RawMessage{raw}})
 		if err != nil {
 			return nil, err
 		}
@@ -63,7 +70,9 @@ func benchShift(_ context.Context, rounds int) ([]row, error) {
 	}
 	key := document("plain", 0).Key
 	ours := func() float64 {
-		return nanoseconds(shiftUnits, func() int64 { return shift.Between(before, after, key, population, 0).Moved.Units })
+		return nanoseconds(shiftUnits, func() int64 {
+			return shift.Between(before, after, key, population, 0).Moved.Units
+		})
 	}
 	bare := func() float64 {
 		return nanoseconds(shiftUnits, func() (n int64) {
@@ -77,5 +86,6 @@ func benchShift(_ context.Context, rounds int) ([]row, error) {
 		})
 	}
 	o, f, ratio := inTurn(rounds, ours, bare)
-	return []row{{what: fmt.Sprintf("shift over %d units, %d rules", shiftUnits, shiftRules), ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 2}}, nil
+	return []row{{what: fmt.Sprintf("shift over %d units, %d rules", shiftUnits, shiftRules),
+		ours: fmt.Sprintf("%.1f ns", o), floor: fmt.Sprintf("%.1f ns", f), ratio: ratio, atMost: 2}}, nil
 }

@@ -20,11 +20,15 @@ func benchStart(ctx context.Context, rounds int) ([]row, error) {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	snap := flag.Snapshot{Format: flag.Format, Epoch: 1, Revision: 1, Segments: []json.RawMessage{}, Stops: []flag.Stop{}}
+	snap := flag.Snapshot{Format: flag.Format, Epoch: 1, Revision: 1, Segments: []json.RawMessage{},
+		Stops: []flag.Stop{}}
 	for i := range 10_000 {
-		snap.Flags = append(snap.Flags, json.RawMessage(fmt.Sprintf(`{"key":"flag-%d","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off",`+
-			`"rules":[{"id":"r1","name":"Crews","when":{"all":[{"test":"string.one-of","attribute":"site.region","text":["north","coast"]},{"test":"number.at-least","attribute":"crew_size","numbers":[%d]}]},"gives":{"variant":"on"}}],`+
-			`"end":{"shares":{"by":["targetingKey"],"salt":"salt-%d","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`, i, i%9, i)))
+		snap.Flags = append(snap.Flags,
+			json.RawMessage(
+				fmt.Sprintf(
+					`{"key":"flag-%d","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off",`+
+						`"rules":[{"id":"r1","name":"Crews","when":{"all":[{"test":"string.one-of","attribute":"site.region","text":["north","coast"]},{"test":"number.at-least","attribute":"crew_size","numbers":[%d]}]},"gives":{"variant":"on"}}],`+
+						`"end":{"shares":{"by":["targetingKey"],"salt":"salt-%d","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[[0,80000]]},{"variant":"off","share":920000,"ranges":[[80000,1000000]]}]}}}`, i, i%9, i)))
 	}
 	raw, err := json.Marshal(snap)
 	if err != nil {
@@ -63,5 +67,7 @@ func benchStart(ctx context.Context, rounds int) ([]row, error) {
 		return time.Since(started).Seconds() * 1000
 	}
 	o, f, ratio := inTurn(max(7, rounds/2), ours, floor)
-	return []row{{what: "start of a client with 10,000 flags", ours: fmt.Sprintf("%.0f ms", o), floor: fmt.Sprintf("%.0f ms", f), ratio: ratio, atMost: 1.5, note: fmt.Sprintf("%.1f MB of JSON", float64(len(raw))/1e6)}}, failed
+	return []row{{what: "start of a client with 10,000 flags", ours: fmt.Sprintf("%.0f ms", o),
+		floor: fmt.Sprintf("%.0f ms", f), ratio: ratio, atMost: 1.5, note: fmt.Sprintf("%.1f MB of JSON",
+			float64(len(raw))/1e6)}}, failed
 }

@@ -84,7 +84,8 @@ func upgrade(ctx context.Context, server *localdb.Server, name string, files []s
 	run("CREATE DATABASE " + name + " CHARACTER SET utf8mb4 COLLATE utf8mb4_bin")
 	run("USE " + name)
 	db.SetMaxOpenConns(1) // of which the database was chosen
-	run("CREATE TABLE goose_db_version (id SERIAL PRIMARY KEY, version_id BIGINT NOT NULL, is_applied BOOLEAN NOT NULL, tstamp TIMESTAMP NULL DEFAULT NOW())")
+	run("CREATE TABLE goose_db_version (id SERIAL PRIMARY KEY, version_id BIGINT NOT NULL, is_applied BOOLEAN NOT " +
+		"NULL, tstamp TIMESTAMP NULL DEFAULT NOW())")
 	run("INSERT INTO goose_db_version (version_id, is_applied) VALUES (0, TRUE)")
 	for i, file := range files {
 		raw, e := os.ReadFile(file)
@@ -140,8 +141,10 @@ func upgrade(ctx context.Context, server *localdb.Server, name string, files []s
 		return row{}, errors.New("the schema is another one than that of a fresh database")
 	}
 	_, err = db.ExecContext(ctx, "DROP DATABASE "+name)
-	return row{what: fmt.Sprintf("a year's rows, from released schema %d", len(files)), ours: took.Round(time.Second).String(), floor: "0 lost", ratio: float64(lost),
-		note: fmt.Sprintf("killed in each of %d steps; schema as a fresh one; %d rows of the audit", kills, after["audit"])}, err
+	return row{what: fmt.Sprintf("a year's rows, from released schema %d", len(files)),
+		ours: took.Round(time.Second).String(), floor: "0 lost", ratio: float64(lost),
+		note: fmt.Sprintf("killed in each of %d steps; schema as a fresh one; %d rows of the audit", kills,
+			after["audit"])}, err
 }
 
 // copyRows copies the year's rows into the tables that are there, by the columns that both have,
@@ -156,13 +159,17 @@ func copyRows(ctx context.Context, db *sql.DB, name string) (map[string]int, err
 			continue
 		}
 		var columns sql.NullString
-		if err := db.QueryRowContext(ctx, "SELECT GROUP_CONCAT(CONCAT('`', a.column_name, '`')) FROM information_schema.columns a JOIN information_schema.columns b ON b.table_schema = 'greenlever' AND b.table_name = a.table_name AND b.column_name = a.column_name "+
+		if err := db.QueryRowContext(ctx, "SELECT GROUP_CONCAT(CONCAT('`', a.column_name, '`')) "+
+			"FROM information_schema.columns a JOIN information_schema.columns b ON b.table_schema = 'greenlever' "+
+			"AND b.table_name = a.table_name AND b.column_name = a.column_name "+
 			"WHERE a.table_schema = ? AND a.table_name = ?", name, table).Scan(&columns); err != nil {
 			return nil, err
 		}
 		q := fmt.Sprintf("INSERT IGNORE INTO %s (%s) SELECT %[2]s FROM greenlever.%[1]s", table, columns.String)
 		if !columns.Valid { // counts, of the first release
-			q = "INSERT IGNORE INTO counts (environment_id, minute, flag, variant, count) SELECT u.environment_id, u.minute, k.flag, k.variant, u.count FROM greenlever.uses u FORCE INDEX (PRIMARY) STRAIGHT_JOIN greenlever.use_kinds k ON k.environment_id = u.environment_id AND k.kind = u.kind WHERE u.span = 1"
+			q = "INSERT IGNORE INTO counts (environment_id, minute, flag, variant, count) SELECT u.environment_id, " +
+				"u.minute, k.flag, k.variant, u.count FROM greenlever.uses u FORCE INDEX (PRIMARY) STRAIGHT_JOIN " +
+				"greenlever.use_kinds k ON k.environment_id = u.environment_id AND k.kind = u.kind WHERE u.span = 1"
 		}
 		for _, q := range []string{"SET foreign_key_checks = 0", "DELETE FROM " + table, q} {
 			if _, err := db.ExecContext(ctx, q); err != nil {
@@ -188,8 +195,10 @@ func counted(ctx context.Context, db *sql.DB) (map[string]int, error) {
 }
 
 func shapeOf(ctx context.Context, db *sql.DB, database string) ([]string, error) {
-	columns, err1 := texts(ctx, db, "SELECT CONCAT_WS(' ', table_name, column_name, column_type, is_nullable, column_default) FROM information_schema.columns WHERE table_schema = ? ORDER BY 1", database)
-	keys, err2 := texts(ctx, db, "SELECT CONCAT_WS(' ', table_name, index_name, seq_in_index, column_name, non_unique) FROM information_schema.statistics WHERE table_schema = ? ORDER BY 1", database)
+	columns, err1 := texts(ctx, db, "SELECT CONCAT_WS(' ', table_name, column_name, column_type, is_nullable, "+
+		"column_default) FROM information_schema.columns WHERE table_schema = ? ORDER BY 1", database)
+	keys, err2 := texts(ctx, db, "SELECT CONCAT_WS(' ', table_name, index_name, seq_in_index, column_name, "+
+		"non_unique) FROM information_schema.statistics WHERE table_schema = ? ORDER BY 1", database)
 	return append(columns, keys...), errors.Join(err1, err2)
 }
 

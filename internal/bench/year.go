@@ -59,7 +59,8 @@ func benchYear(ctx context.Context, _ int) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, q := range []string{"SET GLOBAL log_output = 'TABLE'", "TRUNCATE mysql.general_log", "SET GLOBAL general_log = ON"} {
+	for _, q := range []string{"SET GLOBAL log_output = 'TABLE'", "TRUNCATE mysql.general_log",
+		"SET GLOBAL general_log = ON"} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return nil, fmt.Errorf("%s: %w", q, err)
 		}
@@ -120,7 +121,8 @@ func yearService(ctx context.Context) (*service, year.Size, error) {
 func (s *service) makeYear(ctx context.Context, m made) error {
 	begin := m.Until.AddDate(0, 0, -m.Size.Days-1)
 	var err error
-	if s.Server, err = server.Start(ctx, server.Config{Listen: "127.0.0.1:0", Dir: s.dir, Log: quiet, Now: func() time.Time { return begin }}); err != nil {
+	if s.Server, err = server.Start(ctx, server.Config{Listen: "127.0.0.1:0", Dir: s.dir, Log: quiet,
+		Now: func() time.Time { return begin }}); err != nil {
 		return err
 	}
 	s.at = s.URL()
@@ -160,7 +162,8 @@ func (s *service) makeYear(ctx context.Context, m made) error {
 		Said: func(what string, done, of int) {
 			if time.Since(said) > 5*time.Second || done == of {
 				said = time.Now()
-				fmt.Fprintf(os.Stderr, "  making a year: %s, %d of %d, %s\n", what, done, of, time.Since(begun).Round(time.Second))
+				fmt.Fprintf(os.Stderr, "  making a year: %s, %d of %d, %s\n", what, done, of,
+					time.Since(begun).Round(time.Second))
 			}
 		}}
 	return p.Make(ctx)
@@ -181,7 +184,8 @@ func slow(what string, all []timed, bar time.Duration) (rows []row) {
 			over++
 		}
 	}
-	rows = append(rows, row{what: fmt.Sprintf("%s: %d", what, len(all)), ours: short(float64(all[0].took)), floor: bar.String(), ratio: float64(all[0].took) / float64(bar), atMost: 1,
+	rows = append(rows, row{what: fmt.Sprintf("%s: %d", what, len(all)), ours: short(float64(all[0].took)),
+		floor: bar.String(), ratio: float64(all[0].took) / float64(bar), atMost: 1,
 		note: fmt.Sprintf("the slowest; %d over the bar", over)})
 	for _, t := range all[:min(slowest, len(all))] {
 		rows = append(rows, row{what: "  " + t.what, ours: short(float64(t.took))})
@@ -205,7 +209,8 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 		return nil, err
 	}
 	const env = "/projects/pinecrest/environments/production"
-	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "lever-0007", "segment": "round-1", "account": me.Account.ID, "list": "in"}
+	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "lever-0007",
+		"segment": "round-1", "account": me.Account.ID, "list": "in"}
 	var v struct {
 		Document flag.Document
 		Version  int64
@@ -214,14 +219,17 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 	if err := s.call("GET", env+"/flags/lever-0007", 0, nil, &v); err != nil {
 		return nil, err
 	}
-	v.Document.Lever, v.Document.End = flag.On, flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"}, Parts: []flag.Part{{Variant: v.Document.VariantNames()[0], Share: 400_000}, {Variant: v.Document.VariantNames()[1], Share: 600_000}}}}
+	v.Document.Lever, v.Document.End = flag.On, flag.Gives{Shares: &flag.Shares{By: []string{"targetingKey"},
+		Parts: []flag.Part{{Variant: v.Document.VariantNames()[0], Share: 400_000},
+			{Variant: v.Document.VariantNames()[1], Share: 600_000}}}}
 	type ask struct {
 		method, path string
 		body         any
 	}
 	var asks []ask
 	for path, methods := range document.Paths {
-		if methods["get"] == nil || strings.HasSuffix(path, "/live") || strings.HasSuffix(path, "/verify") || strings.HasSuffix(path, "/export") {
+		if methods["get"] == nil || strings.HasSuffix(path, "/live") || strings.HasSuffix(path, "/verify") ||
+			strings.HasSuffix(path, "/export") {
 			continue // verification and export are jobs
 		}
 		path = strings.TrimPrefix(path, "/api/v1")
@@ -237,17 +245,25 @@ func (s *service) askAll(ctx context.Context) (all []timed, err error) {
 	}
 	monthAgo := time.Now().AddDate(0, 0, -30).UTC().Format(time.RFC3339)
 	const dry = "?dryRun=true"
-	asks = append(asks, ask{"GET", env + "/usage?flag=lever-0007&span=90d", nil}, ask{"GET", env + "/usage?span=90d", nil},
-		ask{"GET", "/projects/pinecrest/history?flag=lever-0007", nil}, ask{"GET", "/projects/pinecrest/history?person=person-4", nil}, ask{"GET", "/projects/pinecrest/history?environment=production&from=" + monthAgo, nil},
-		ask{"GET", "/projects/pinecrest/history?flag=lever-1999&person=person-9&limit=200", nil}, ask{"GET", "/projects/pinecrest/history?to=" + monthAgo, nil},
-		ask{"POST", env + "/unit", object{"unit": "recipient-00001"}}, ask{"POST", env + "/population/units", object{"of": "targetingKey"}},
+	asks = append(asks, ask{"GET", env + "/usage?flag=lever-0007&span=90d", nil}, ask{"GET", env + "/usage?span=90d",
+		nil},
+		ask{"GET", "/projects/pinecrest/history?flag=lever-0007", nil},
+		ask{"GET", "/projects/pinecrest/history?person=person-4", nil},
+		ask{"GET", "/projects/pinecrest/history?environment=production&from=" + monthAgo, nil},
+		ask{"GET", "/projects/pinecrest/history?flag=lever-1999&person=person-9&limit=200", nil},
+		ask{"GET", "/projects/pinecrest/history?to=" + monthAgo, nil},
+		ask{"POST", env + "/unit", object{"unit": "recipient-00001"}}, ask{"POST", env + "/population/units",
+			object{"of": "targetingKey"}},
 		ask{"POST", env + "/flags/lever-0007/why", object{"context": object{"targetingKey": "recipient-00001"}}},
-		ask{"POST", env + "/flags/lever-0007/why", object{"context": object{"targetingKey": "recipient-00001"}, "at": time.Now().AddDate(0, 0, -30).UnixMilli()}},
+		ask{"POST", env + "/flags/lever-0007/why", object{"context": object{"targetingKey": "recipient-00001"},
+			"at": time.Now().AddDate(0, 0, -30).UnixMilli()}},
 		ask{"PUT", env + "/flags/lever-0007" + dry, object{"document": v.Document, "reason": "tried"}},
 		ask{"POST", env + "/stops" + dry, object{"flags": []string{"lever-0007"}, "reason": "tried"}},
-		ask{"POST", "/projects/pinecrest/flags" + dry, object{"key": "new-lever", "goneBy": "stays", "reason": "tried"}},
+		ask{"POST", "/projects/pinecrest/flags" + dry, object{"key": "new-lever", "goneBy": "stays",
+			"reason": "tried"}},
 		ask{"POST", "/projects/pinecrest/segments" + dry, object{"key": "crews", "reason": "tried"}},
-		ask{"PUT", env + "/segments/round-1" + dry, object{"when": object{"test": "present", "attribute": "site.plan"}, "reason": "tried"}},
+		ask{"PUT", env + "/segments/round-1" + dry, object{"when": object{"test": "present", "attribute": "site.plan"},
+			"reason": "tried"}},
 		ask{"PATCH", "/projects/pinecrest/flags/lever-0007" + dry, object{"title": "Another", "reason": "tried"}})
 	for _, a := range asks {
 		var took []time.Duration
@@ -294,13 +310,28 @@ func (s *service) jobs(ctx context.Context, dsn string) (all []timed, err error)
 		what string
 		do   func() error
 	}{
-		{"find the environments that are followed", func() error { _, err := st.Followed(ctx, now-86_400_000); return err }},
+		{"find the environments that are followed", func() error {
+			_, err := st.Followed(ctx, now-86_400_000)
+			return err
+		}},
 		{"look at the heads of all environments", func() error { _, err := st.Heads(ctx, ids); return err }},
 		{"read an environment", func() error { _, _, err := st.Ruleset(ctx, first.ID); return err }},
-		{"read an environment as it was half a year ago", func() error { _, err := st.RulesetAt(ctx, first.ID, first.Revision/2); return err }},
-		{"read 500 revisions", func() error { _, err := st.Revisions(ctx, first.ID, first.Revision-500, "", 500); return err }},
-		{"find a revision by time", func() error { _, err := st.RevisionAt(ctx, first.ID, now-90*86_400_000); return err }},
-		{"deliveries that are not recorded", func() error { _, err := st.DeliveredUpTo(ctx, first.ID, epoch); return err }},
+		{"read an environment as it was half a year ago", func() error {
+			_, err := st.RulesetAt(ctx, first.ID, first.Revision/2)
+			return err
+		}},
+		{"read 500 revisions", func() error {
+			_, err := st.Revisions(ctx, first.ID, first.Revision-500, "", 500)
+			return err
+		}},
+		{"find a revision by time", func() error {
+			_, err := st.RevisionAt(ctx, first.ID, now-90*86_400_000)
+			return err
+		}},
+		{"deliveries that are not recorded", func() error {
+			_, err := st.DeliveredUpTo(ctx, first.ID, epoch)
+			return err
+		}},
 		{"write counts", func() error { return s.WriteUsage(ctx) }},
 		{"keep the sample of units", func() error { return s.Flush(ctx) }},
 		{"take personal attributes out of units", func() error { return s.Clean(ctx) }},
@@ -317,7 +348,8 @@ func (s *service) jobs(ctx context.Context, dsn string) (all []timed, err error)
 		{"a stop and its lift", func() error {
 			var stop struct{ Stop string }
 			const in = "/projects/pinecrest/environments/production"
-			if err := s.call("POST", in+"/stops", 0, map[string]any{"flags": []string{"lever-0004"}, "reason": "bench"}, &stop); err != nil {
+			if err := s.call("POST", in+"/stops", 0, map[string]any{"flags": []string{"lever-0004"},
+				"reason": "bench"}, &stop); err != nil {
 				return err
 			}
 			return s.call("POST", in+"/lifts", 0, map[string]any{"stops": []string{stop.Stop}, "reason": "bench"}, nil)
@@ -349,14 +381,16 @@ func (s *service) jobs(ctx context.Context, dsn string) (all []timed, err error)
 				break
 			}
 		}
-		all = append(all, timed{fmt.Sprintf("verify %s, the longest of %d portions (%s in all)", path, portions+1, time.Since(begun).Round(time.Second)), longest})
+		all = append(all, timed{fmt.Sprintf("verify %s, the longest of %d portions (%s in all)", path, portions+1,
+			time.Since(begun).Round(time.Second)), longest})
 	}
 	return all, nil
 }
 
 // kept says how much is kept of each change.
 func kept(ctx context.Context, db *sql.DB, size year.Size) ([]row, error) {
-	rows, err := db.QueryContext(ctx, "SELECT table_name, table_rows, data_length + index_length FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY 3 DESC")
+	rows, err := db.QueryContext(ctx, "SELECT table_name, table_rows, data_length + index_length "+
+		"FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY 3 DESC")
 	if err != nil {
 		return nil, err
 	}
@@ -375,5 +409,8 @@ func kept(ctx context.Context, db *sql.DB, size year.Size) ([]row, error) {
 			largest = append(largest, fmt.Sprintf("%s %.0f", name, bytes/changes))
 		}
 	}
-	return []row{{what: "bytes kept a change, in a year's mean", ours: fmt.Sprintf("%.1f KB", total/changes/1000), floor: "12 KB", ratio: total / changes / 12_000, atMost: 1, note: "bytes: " + strings.Join(largest, ", ")}}, rows.Err()
+	return []row{{what: "bytes kept a change, in a year's mean", ours: fmt.Sprintf("%.1f KB", total/changes/1000),
+			floor: "12 KB", ratio: total / changes / 12_000, atMost: 1, note: "bytes: " + strings.Join(largest,
+				", ")}},
+		rows.Err()
 }

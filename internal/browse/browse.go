@@ -51,8 +51,10 @@ func Start() (*Browser, error) {
 	if err != nil {
 		return nil, err
 	}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(dir), chromedp.NoSandbox, chromedp.DisableGPU)
-	for _, name := range []string{"disable-quic", "disable-background-networking", "disable-component-update", "disable-sync", "no-first-run", "disable-dev-shm-usage"} {
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(dir),
+		chromedp.NoSandbox, chromedp.DisableGPU)
+	for _, name := range []string{"disable-quic", "disable-background-networking", "disable-component-update",
+		"disable-sync", "no-first-run", "disable-dev-shm-usage"} {
 		options = append(options, chromedp.Flag(name, true))
 	}
 	allocator, end := chromedp.NewExecAllocator(context.Background(), options...)
@@ -118,7 +120,9 @@ func (w *Window) do(what string, steps ...chromedp.Action[chromedp.Void]) *Windo
 // Dark makes the window ask for dark pages.
 func (w *Window) Dark() *Window {
 	return w.do("ask for dark", chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia,
+			emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme",
+				Value: "dark"}}})
 		return err
 	}))
 }
@@ -146,7 +150,8 @@ func (w *Window) page(what, call string, args ...any) string {
 	expression := fmt.Sprintf("(() => { %s; return %s(%s); })()", pageScript, call, list)
 	ctx, cancel := context.WithTimeout(w.ctx, Patience+time.Second)
 	defer cancel()
-	out, err := chromedp.Run(ctx, chromedp.Poll[string](expression, chromedp.WithPollingInterval(20*time.Millisecond), chromedp.WithPollingTimeout(Patience)))
+	out, err := chromedp.Run(ctx, chromedp.Poll[string](expression, chromedp.WithPollingInterval(20*time.Millisecond),
+		chromedp.WithPollingTimeout(Patience)))
 	if err != nil {
 		short, stop := context.WithTimeout(w.ctx, 2*time.Second)
 		defer stop()

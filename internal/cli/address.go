@@ -48,5 +48,6 @@ func (s *session) inEnvironment(ctx context.Context) (*api, string, *app.Environ
 	if s.env == "" {
 		return nil, "", nil, coded(exitUsage, "say which environment with --env: %s", strings.Join(keys, ", "))
 	}
-	return nil, "", nil, coded(exitNotFound, "there is no environment %s in project %s: there are %s", s.env, s.project, strings.Join(keys, ", "))
+	return nil, "", nil, coded(exitNotFound, "there is no environment %s in project %s: there are %s", s.env,
+		s.project, strings.Join(keys, ", "))
 }

@@ -64,7 +64,9 @@ func (a *api) do(ctx context.Context, r request, out any) error {
 
 // readsOnly tells whether a request changes nothing.
 func (r request) readsOnly() bool {
-	return r.method == http.MethodGet || strings.Contains(r.path, "dryRun=true") || strings.HasPrefix(r.path, "/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/unit") || strings.HasSuffix(r.path, "/population/units") || r.path == "/accounts/find"
+	return r.method == http.MethodGet || strings.Contains(r.path, "dryRun=true") || strings.HasPrefix(r.path,
+		"/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/unit") ||
+		strings.HasSuffix(r.path, "/population/units") || r.path == "/accounts/find"
 }
 
 // Times of tries of one change: an answer that does not come is asked for again, under the
@@ -100,7 +102,8 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 			return res, err
 		}
 		if ctx.Err() != nil || time.Now().Add(pause).After(end) {
-			return nil, fmt.Errorf("%w; whether it was done is not known: the same command again within a day asks for the same change, under the key %s", err, pending.keep())
+			return nil, fmt.Errorf("%w; whether it was done is not known: the same command again within a day asks "+
+				"for the same change, under the key %s", err, pending.keep())
 		}
 		if pause == firstTry {
 			fmt.Fprintf(a.err, "no answer (%v); trying again under the key %s ...\n", err, pending.key)
@@ -113,7 +116,8 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 }
 
 func (a *api) once(ctx context.Context, r request, key string) (*http.Response, error) {
-	res, err := a.Send(ctx, apiclient.Call{Method: r.method, Path: r.path, Body: r.body, Version: r.version, Key: key, File: r.file, Size: r.size, Reason: r.reason})
+	res, err := a.Send(ctx, apiclient.Call{Method: r.method, Path: r.path, Body: r.body, Version: r.version, Key: key,
+		File: r.file, Size: r.size, Reason: r.reason})
 	return res, refusal(err)
 }
 

@@ -8,17 +8,18 @@ import (
 )
 
 func (s *session) boardCommand() *cobra.Command {
-	return &cobra.Command{Use: "board", Short: "What is on where, for whom", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		a, path, err := s.inProject(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var b manage.Board
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board"}, &b); err != nil {
-			return err
-		}
-		return s.show(b, func() { s.printBoard(&b) })
-	}}
+	return &cobra.Command{Use: "board", Short: "What is on where, for whom", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, path, err := s.inProject(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var b manage.Board
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board"}, &b); err != nil {
+				return err
+			}
+			return s.show(b, func() { s.printBoard(&b) })
+		}}
 }
 
 func (s *session) printBoard(b *manage.Board) {
@@ -38,7 +39,8 @@ func (s *session) printBoard(b *manage.Board) {
 	s.say("")
 	var rows [][]any
 	for _, e := range b.Environments {
-		rows = append(rows, []any{e.Key, e.Revision, fmt.Sprintf("%d of %d", e.Delivered, e.Instances), e.Lost, map[bool]string{true: "yes", false: "no"}[e.AskFirst]})
+		rows = append(rows, []any{e.Key, e.Revision, fmt.Sprintf("%d of %d", e.Delivered, e.Instances), e.Lost,
+			map[bool]string{true: "yes", false: "no"}[e.AskFirst]})
 	}
 	s.rows([]any{"environment", "revision", "delivered to", "lost", "asks first"}, rows)
 }

@@ -80,7 +80,8 @@ type session struct {
 // quotes where a shell needs some, so that it runs when it is pasted.
 func (s *session) next(args ...string) string {
 	for _, o := range []struct{ name, value, env string }{
-		{"--project", s.project, os.Getenv("GREENLEVER_PROJECT")}, {"--env", s.env, os.Getenv("GREENLEVER_ENV")}, {"--url", s.url, os.Getenv("GREENLEVER_URL")}, {"--profile", s.profile, env("GREENLEVER_PROFILE", "default")},
+		{"--project", s.project, os.Getenv("GREENLEVER_PROJECT")}, {"--env", s.env, os.Getenv("GREENLEVER_ENV")},
+		{"--url", s.url, os.Getenv("GREENLEVER_URL")}, {"--profile", s.profile, env("GREENLEVER_PROFILE", "default")},
 	} {
 		if o.value != "" && o.value != o.env && !slices.Contains(args, o.name) {
 			args = append(args, o.name, o.value)
@@ -178,8 +179,10 @@ and knows who changed what.
 	p.StringVar(&s.because, "because", "", "why, in one sentence; environments that ask first want it")
 	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
 	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
-	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and does nothing twice")
-	p.Int64Var(&s.units, "units", -1, "how many units a change takes from the resting variant in one step, or at most where that cannot be counted")
+	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and "+
+		"does nothing twice")
+	p.Int64Var(&s.units, "units", -1, "how many units a change takes from the resting variant in one step, or at "+
+		"most where that cannot be counted")
 	s.addCommands(root)
 	return root
 }
@@ -193,16 +196,19 @@ func (s *session) addCommands(root *cobra.Command) {
 		{"stop", "When something is wrong:",
 			[]*cobra.Command{s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.whyCommand()}},
 		{"change", "Define and change:",
-			[]*cobra.Command{s.flagCommand(), s.segmentCommand(), s.attributeCommand(), s.conditionCommand(), s.checkCommand()}},
+			[]*cobra.Command{s.flagCommand(), s.segmentCommand(), s.attributeCommand(), s.conditionCommand(),
+				s.checkCommand()}},
 		{"look", "Look:",
 			[]*cobra.Command{s.boardCommand(), s.usageCommand(), s.radarCommand(), s.unitCommand(), s.rosterCommand(),
 				s.populationCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand()}},
 		{"code", "In code:",
 			[]*cobra.Command{s.generateCommand(), s.seeAsCommand(), s.openAPICommand()}},
 		{"places", "Projects, people and access:",
-			[]*cobra.Command{s.signInCommand(), s.projectCommand(), s.environmentCommand(), s.keyCommand(), s.tokenCommand(), s.personCommand()}},
+			[]*cobra.Command{s.signInCommand(), s.projectCommand(), s.environmentCommand(), s.keyCommand(),
+				s.tokenCommand(), s.personCommand()}},
 		{"run", "Run it:",
-			[]*cobra.Command{s.demoCommand(), s.serveCommand(), s.outpostCommand(), s.migrateCommand(), s.epochCommand()}},
+			[]*cobra.Command{s.demoCommand(), s.serveCommand(), s.outpostCommand(), s.migrateCommand(),
+				s.epochCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
 		for _, c := range g.commands {
@@ -223,7 +229,8 @@ func env(name, otherwise string) string {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) != len(names) {
-			return coded(exitUsage, "%s takes %s; see %s --help", cmd.CommandPath(), strings.Join(names, " "), cmd.CommandPath())
+			return coded(exitUsage, "%s takes %s; see %s --help", cmd.CommandPath(), strings.Join(names, " "),
+				cmd.CommandPath())
 		}
 		return nil
 	}
@@ -232,7 +239,8 @@ func exactly(names ...string) cobra.PositionalArgs {
 func atLeastOne(name string) cobra.PositionalArgs {
 	return func(cmd *cobra.Command, args []string) error {
 		if len(args) == 0 {
-			return coded(exitUsage, "%s takes at least one %s; see %s --help", cmd.CommandPath(), name, cmd.CommandPath())
+			return coded(exitUsage, "%s takes at least one %s; see %s --help", cmd.CommandPath(), name,
+				cmd.CommandPath())
 		}
 		return nil
 	}
@@ -242,7 +250,8 @@ func atLeastOne(name string) cobra.PositionalArgs {
 func group(use, short string, children ...*cobra.Command) *cobra.Command {
 	c := &cobra.Command{Use: use, Short: short, Args: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return coded(exitUsage, "%s has no command %q; see %s --help", cmd.CommandPath(), args[0], cmd.CommandPath())
+			return coded(exitUsage, "%s has no command %q; see %s --help", cmd.CommandPath(), args[0],
+				cmd.CommandPath())
 		}
 		return nil
 	}, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}

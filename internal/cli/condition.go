@@ -24,15 +24,18 @@ func (s *session) readCondition(ctx context.Context, text string) (*condition.No
 		return nil, err
 	}
 	var v manage.ConditionView
-	if err := a.do(ctx, request{method: "POST", path: "/conditions/read", body: map[string]any{"text": text}}, &v); err != nil {
+	if err := a.do(ctx, request{method: "POST", path: "/conditions/read", body: map[string]any{"text": text}},
+		&v); err != nil {
 		return nil, err
 	}
 	return v.When, nil
 }
 
 func (s *session) conditionCommand() *cobra.Command {
-	return &cobra.Command{Use: "condition TEXT", Short: "Read a condition and say it in words, as text and as JSON", Args: exactly("TEXT"),
-		Example: "  greenlever condition 'version(firmware) >= version(\"4.2.0\") && !inSegment(\"staff\")'\n  greenlever condition help",
+	return &cobra.Command{Use: "condition TEXT", Short: "Read a condition and say it in words, as text and as JSON",
+		Args: exactly("TEXT"),
+		Example: "  greenlever condition 'version(firmware) >= version(\"4.2.0\") && !inSegment(\"staff\")'\n  " +
+			"greenlever condition help",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := s.connect()
 			if err != nil {
@@ -40,7 +43,8 @@ func (s *session) conditionCommand() *cobra.Command {
 			}
 			if args[0] == "help" {
 				var all struct{ Items []string }
-				if err := a.do(cmd.Context(), request{method: "GET", path: "/conditions/functions"}, &all); err != nil {
+				if err := a.do(cmd.Context(), request{method: "GET", path: "/conditions/functions"},
+					&all); err != nil {
 					return err
 				}
 				return s.show(all.Items, func() {
@@ -50,7 +54,8 @@ func (s *session) conditionCommand() *cobra.Command {
 				})
 			}
 			var v manage.ConditionView
-			if err := a.do(cmd.Context(), request{method: "POST", path: "/conditions/read", body: map[string]any{"text": args[0]}}, &v); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: "/conditions/read",
+				body: map[string]any{"text": args[0]}}, &v); err != nil {
 				return err
 			}
 			return s.show(v, func() {

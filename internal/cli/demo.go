@@ -7,10 +7,11 @@ import (
 
 func (s *session) demoCommand() *cobra.Command {
 	var c sim.Config
-	cmd := &cobra.Command{Use: "demo", Short: "Run the service with made-up data and live traffic", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		c.Out = s.out
-		return sim.Run(cmd.Context(), c)
-	}}
+	cmd := &cobra.Command{Use: "demo", Short: "Run the service with made-up data and live traffic", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c.Out = s.out
+			return sim.Run(cmd.Context(), c)
+		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Dir, "dir", ".demo", "directory of the demo's data and keys")
 	f.StringVar(&c.Listen, "listen", env("GREENLEVER_DEMO_LISTEN", "127.0.0.1:8090"), "address to listen on")

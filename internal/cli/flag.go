@@ -17,7 +17,8 @@ import (
 
 func (s *session) flagCommand() *cobra.Command {
 	return group("flag", "Make flags, look at them, and edit what they do in an environment",
-		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(), s.flagDrawAnew(), s.flagEnd(), s.flagRestAfter(), s.flagPark(), s.flagRemoveRule(),
+		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(),
+		s.flagDrawAnew(), s.flagEnd(), s.flagRestAfter(), s.flagPark(), s.flagRemoveRule(),
 		s.flagSave(), s.flagSnippet())
 }
 
@@ -25,9 +26,11 @@ func (s *session) flagMake() *cobra.Command {
 	d := app.Definition{}
 	var kind, purpose string
 	var variants []string
-	c := &cobra.Command{Use: "make KEY", Short: "Make a flag, in every environment with its lever off", Args: exactly("KEY"),
+	c := &cobra.Command{Use: "make KEY", Short: "Make a flag, in every environment with its lever off",
+		Args: exactly("KEY"),
 		Example: "  greenlever flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31\n" +
-			"  greenlever flag make arrival-estimate --type string --variant timetable=timetable --variant learned=learned --purpose compare --gone-by 2027-06-30",
+			"  greenlever flag make arrival-estimate --type string --variant timetable=timetable --variant " +
+			"learned=learned --purpose compare --gone-by 2027-06-30",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
@@ -46,7 +49,8 @@ func (s *session) flagMake() *cobra.Command {
 				reason = s.because
 			}
 			var made app.Definition
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(d, reason)}, &made); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(d, reason)},
+				&made); err != nil {
 				return err
 			}
 			return s.show(made, func() { s.note("flag %s made, its lever is off everywhere", made.Key) })
@@ -89,13 +93,14 @@ func (s *session) getFlag(ctx context.Context, key string) (*api, string, *manag
 }
 
 func (s *session) flagShow() *cobra.Command {
-	return &cobra.Command{Use: "show KEY", Short: "What a flag does in an environment, rule by rule", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
-		_, _, v, err := s.getFlag(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		return s.show(v, func() { s.printFlag(v) })
-	}}
+	return &cobra.Command{Use: "show KEY", Short: "What a flag does in an environment, rule by rule",
+		Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+			_, _, v, err := s.getFlag(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return s.show(v, func() { s.printFlag(v) })
+		}}
 }
 
 func (s *session) printFlag(v *manage.FlagView) {
@@ -103,7 +108,8 @@ func (s *session) printFlag(v *manage.FlagView) {
 	s.say("%s  %s", d.Key, v.Definition.Title)
 	s.say("%s: %s", v.Environment.Key, wrap(said(v.Sentence), s.wide(), len(v.Environment.Key)+2))
 	s.say("")
-	s.say("type     %s, purpose %s, %s, visible to browsers: %t", d.Type, v.Definition.Purpose, goneBy(v.Definition.GoneBy), d.Visible)
+	s.say("type     %s, purpose %s, %s, visible to browsers: %t", d.Type, v.Definition.Purpose,
+		goneBy(v.Definition.GoneBy), d.Visible)
 	s.say("lever    %s", d.Lever)
 	for _, st := range v.Stops {
 		s.say("stopped  by %s at %s, stop %s %s", st.ByName, when(st.At), st.ID, st.Reason)
@@ -136,27 +142,31 @@ func (s *session) printFlag(v *manage.FlagView) {
 
 func (s *session) flagSnippet() *cobra.Command {
 	var name string
-	c := &cobra.Command{Use: "snippet KEY", Short: "Code that asks for a flag, filled in", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, path, _, err := s.inEnvironment(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var all struct{ Items []snippet.Snippet }
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/flags/" + url.PathEscape(args[0]) + "/snippets"}, &all); err != nil {
-			return err
-		}
-		if name != "" {
-			all.Items = slices.DeleteFunc(all.Items, func(v snippet.Snippet) bool { return !strings.EqualFold(v.Name, name) })
-		}
-		return s.show(all.Items, func() {
-			for i, v := range all.Items {
-				if i > 0 {
-					s.say("")
-				}
-				s.say("%s\n%s", v.Name, v.Code)
+	c := &cobra.Command{Use: "snippet KEY", Short: "Code that asks for a flag, filled in", Args: exactly("KEY"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, _, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
 			}
-		})
-	}}
+			var all struct{ Items []snippet.Snippet }
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/flags/" + url.PathEscape(args[0]) +
+				"/snippets"}, &all); err != nil {
+				return err
+			}
+			if name != "" {
+				all.Items = slices.DeleteFunc(all.Items, func(v snippet.Snippet) bool {
+					return !strings.EqualFold(v.Name, name)
+				})
+			}
+			return s.show(all.Items, func() {
+				for i, v := range all.Items {
+					if i > 0 {
+						s.say("")
+					}
+					s.say("%s\n%s", v.Name, v.Code)
+				}
+			})
+		}}
 	c.Flags().StringVar(&name, "for", "", "Go, Browser, OpenFeature or HTTP; all if left out")
 	return c
 }

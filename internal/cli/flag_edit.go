@@ -27,7 +27,8 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 		Preview *preview.Preview `json:"preview"`
 	}
 	var saved flags.Saved
-	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version}, &tried); err != nil {
+	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version},
+		&tried); err != nil {
 		return err
 	}
 	if len(tried.Difference) == 0 {

@@ -13,7 +13,8 @@ import (
 func namedRule(d *flag.Document, variant string) *flag.Rule {
 	for i := range d.Rules {
 		r := &d.Rules[i]
-		if r.When != nil && r.When.Attribute == condition.KeyAttribute && strings.HasPrefix(r.When.Test, "string.") && r.Gives.Variant == variant &&
+		if r.When != nil && r.When.Attribute == condition.KeyAttribute && strings.HasPrefix(r.When.Test, "string.") &&
+			r.Gives.Variant == variant &&
 			(r.When.Test == "string.one-of" || r.When.Test == "string.equals") {
 			return r
 		}
@@ -24,45 +25,48 @@ func namedRule(d *flag.Document, variant string) *flag.Rule {
 func (s *session) flagName() *cobra.Command {
 	var gets string
 	var remove bool
-	c := &cobra.Command{Use: "name KEY UNIT...", Short: "Name units that get a variant, such as yourself", RunE: func(cmd *cobra.Command, args []string) error {
-		if len(args) < 2 {
-			return coded(exitUsage, "%s takes KEY UNIT...; see --help", cmd.CommandPath())
-		}
-		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-			variant := gets
-			if variant == "" {
-				others := slices.DeleteFunc(d.VariantNames(), func(n string) bool { return n == d.Resting })
-				if len(others) != 1 {
-					return coded(exitUsage, "say which variant they get with --gets: %s", strings.Join(d.VariantNames(), ", "))
+	c := &cobra.Command{Use: "name KEY UNIT...", Short: "Name units that get a variant, such as yourself",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) < 2 {
+				return coded(exitUsage, "%s takes KEY UNIT...; see --help", cmd.CommandPath())
+			}
+			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				variant := gets
+				if variant == "" {
+					others := slices.DeleteFunc(d.VariantNames(), func(n string) bool { return n == d.Resting })
+					if len(others) != 1 {
+						return coded(exitUsage, "say which variant they get with --gets: %s",
+							strings.Join(d.VariantNames(), ", "))
+					}
+					variant = others[0]
 				}
-				variant = others[0]
-			}
-			r := namedRule(d, variant)
-			if r == nil {
-				if remove {
-					return coded(exitNotFound, "no units are named for %s", variant)
+				r := namedRule(d, variant)
+				if r == nil {
+					if remove {
+						return coded(exitNotFound, "no units are named for %s", variant)
+					}
+					d.Rules = slices.Insert(d.Rules, 0, flag.Rule{Name: "Named units",
+						Gives: flag.Gives{Variant: variant},
+						When:  &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute}})
+					r = &d.Rules[0]
 				}
-				d.Rules = slices.Insert(d.Rules, 0, flag.Rule{Name: "Named units", Gives: flag.Gives{Variant: variant},
-					When: &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute}})
-				r = &d.Rules[0]
-			}
-			r.When.Test = "string.one-of"
-			for _, unit := range args[1:] {
-				at := slices.Index(r.When.Text, unit)
-				switch {
-				case remove && at >= 0:
-					r.When.Text = slices.Delete(r.When.Text, at, at+1)
-				case !remove && at < 0:
-					r.When.Text = append(r.When.Text, unit)
+				r.When.Test = "string.one-of"
+				for _, unit := range args[1:] {
+					at := slices.Index(r.When.Text, unit)
+					switch {
+					case remove && at >= 0:
+						r.When.Text = slices.Delete(r.When.Text, at, at+1)
+					case !remove && at < 0:
+						r.When.Text = append(r.When.Text, unit)
+					}
 				}
-			}
-			if len(r.When.Text) == 0 {
-				id := r.ID
-				d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })
-			}
-			return nil
-		})
-	}}
+				if len(r.When.Text) == 0 {
+					id := r.ID
+					d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })
+				}
+				return nil
+			})
+		}}
 	c.Flags().StringVar(&gets, "gets", "", "the variant; the only other than the resting one if left out")
 	c.Flags().BoolVar(&remove, "remove", false, "take the units off the list")
 	return c
@@ -70,32 +74,34 @@ func (s *session) flagName() *cobra.Command {
 
 func (s *session) flagPark() *cobra.Command {
 	var back bool
-	c := &cobra.Command{Use: "park KEY RULE", Short: "Keep a rule but skip it; --back takes it into use again", Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
-		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-			r, err := findRule(d, args[1])
-			if err != nil {
-				return err
-			}
-			r.Parked = !back
-			return nil
-		})
-	}}
+	c := &cobra.Command{Use: "park KEY RULE", Short: "Keep a rule but skip it; --back takes it into use again",
+		Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
+			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				r, err := findRule(d, args[1])
+				if err != nil {
+					return err
+				}
+				r.Parked = !back
+				return nil
+			})
+		}}
 	c.Flags().BoolVar(&back, "back", false, "take the rule into use again")
 	return c
 }
 
 func (s *session) flagRemoveRule() *cobra.Command {
-	return &cobra.Command{Use: "remove-rule KEY RULE", Short: "Remove a rule", Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
-		return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
-			r, err := findRule(d, args[1])
-			if err != nil {
-				return err
-			}
-			id := r.ID
-			d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })
-			return nil
-		})
-	}}
+	return &cobra.Command{Use: "remove-rule KEY RULE", Short: "Remove a rule", Args: exactly("KEY", "RULE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				r, err := findRule(d, args[1])
+				if err != nil {
+					return err
+				}
+				id := r.ID
+				d.Rules = slices.DeleteFunc(d.Rules, func(o flag.Rule) bool { return o.ID == id })
+				return nil
+			})
+		}}
 }
 
 // newRule adds a rule at a place from 1, or at the end for 0.
@@ -116,13 +122,15 @@ func findRule(d *flag.Document, rule string) (*flag.Rule, error) {
 		case r.ID == rule && rule != "":
 			return r, nil
 		case r.Name == rule && found != nil:
-			return nil, coded(exitUsage, "several rules are called %q: name one by its id, which flag show gives in brackets", rule)
+			return nil, coded(exitUsage, "several rules are called %q: name one by its id, which flag show gives in "+
+				"brackets", rule)
 		case r.Name == rule:
 			found = r
 		}
 	}
 	if found == nil {
-		return nil, coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d), ", "))
+		return nil, coded(exitNotFound, "there is no rule %q: the rules are %s", rule, strings.Join(ruleNames(d),
+			", "))
 	}
 	return found, nil
 }
@@ -137,8 +145,10 @@ func ruleNames(d *flag.Document) (names []string) {
 func (s *session) flagRule() *cobra.Command {
 	var name, text, gets string
 	var place int
-	c := &cobra.Command{Use: "rule KEY", Short: "Add a rule, or change whom one takes and which variant it gives", Args: exactly("KEY"),
-		Example: "  greenlever flag rule one-touch-open --name 'Old firmware' --when 'version(firmware) < version(\"4.2.0\")' --gets off --place 1 --env production --try",
+	c := &cobra.Command{Use: "rule KEY", Short: "Add a rule, or change whom one takes and which variant it gives",
+		Args: exactly("KEY"),
+		Example: "  greenlever flag rule one-touch-open --name 'Old firmware' --when 'version(firmware) < " +
+			"version(\"4.2.0\")' --gets off --place 1 --env production --try",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var n *condition.Node
 			if text != "" {
@@ -153,7 +163,8 @@ func (s *session) flagRule() *cobra.Command {
 				case 0:
 				case exitNotFound:
 					if gets == "" {
-						return coded(exitUsage, "a new rule gives a variant: say which with --gets: %s", strings.Join(d.VariantNames(), ", "))
+						return coded(exitUsage, "a new rule gives a variant: say which with --gets: %s",
+							strings.Join(d.VariantNames(), ", "))
 					}
 					r = newRule(d, name, place)
 				default:
@@ -180,7 +191,8 @@ func (s *session) flagRule() *cobra.Command {
 }
 
 func (s *session) flagOrder() *cobra.Command {
-	return &cobra.Command{Use: "order KEY RULE...", Short: "Put rules in another order: those named come first, in this order", RunE: func(cmd *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "order KEY RULE...", Short: "Put rules in another order: those named come first, in " +
+		"this order", RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) < 2 {
 			return coded(exitUsage, "%s takes KEY RULE...; see --help", cmd.CommandPath())
 		}

@@ -18,7 +18,8 @@ func (s *session) readFile(path string) ([]byte, error) {
 }
 
 func (s *session) flagSave() *cobra.Command {
-	return &cobra.Command{Use: "save KEY FILE", Short: "Save a whole document from a JSON file, as `flag show -o json` prints it under document; - reads standard input",
+	return &cobra.Command{Use: "save KEY FILE", Short: "Save a whole document from a JSON file, as `flag show -o " +
+		"json` prints it under document; - reads standard input",
 		Args: exactly("KEY", "FILE"), RunE: func(cmd *cobra.Command, args []string) error {
 			raw, err := s.readFile(args[1])
 			if err != nil {

@@ -20,7 +20,8 @@ func (s *session) generateCommand() *cobra.Command {
 		Long: `Writes a Go file with one typed accessor for each flag of the project: its key, its type, the value
 of its resting variant as fallback, and its description and variants as a doc comment. A flag that is
 gone no longer compiles. With --check the file is compared instead; the exit code is 8 where it is stale.`,
-		Example: "  greenlever generate go --out internal/flags/flags.go\n  greenlever generate go --out internal/flags/flags.go --check",
+		Example: "  greenlever generate go --out internal/flags/flags.go\n  greenlever generate go --out " +
+			"internal/flags/flags.go --check",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if name == "" {
 				name = "flags"
@@ -94,5 +95,6 @@ func (s *session) checkGenerated(path string, source []byte, revision string, fl
 	if old == revision {
 		return coded(exitUnsound, "%s was changed by hand: write it anew without --check", path)
 	}
-	return coded(exitUnsound, "%s is stale: it carries definitions %s, the project is at %s; write it anew without --check", path, old, revision)
+	return coded(exitUnsound, "%s is stale: it carries definitions %s, the project is at %s; write it anew without "+
+		"--check", path, old, revision)
 }

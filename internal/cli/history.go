@@ -31,42 +31,45 @@ func (s *session) historyCommand() *cobra.Command {
 	var flagKey, person, from, to string
 	var limit int
 	var access bool
-	c := &cobra.Command{Use: "history", Short: "Who changed what, when, why and through what", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		var a *api
-		var path string
-		var err error
-		if access {
-			a, err = s.connect()
-		} else {
-			a, path, err = s.inProject(cmd.Context())
-		}
-		if err != nil {
-			return err
-		}
-		q := url.Values{"limit": {strconv.Itoa(min(limit, 200))}}
-		for name, v := range map[string]string{"environment": s.env, "flag": flagKey, "person": person, "from": from, "to": to} {
-			if v != "" && !(access && name == "environment") {
-				q.Set(name, v)
+	c := &cobra.Command{Use: "history", Short: "Who changed what, when, why and through what", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var a *api
+			var path string
+			var err error
+			if access {
+				a, err = s.connect()
+			} else {
+				a, path, err = s.inProject(cmd.Context())
 			}
-		}
-		var all historyPage
-		for {
-			var page historyPage
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/history?" + q.Encode()}, &page); err != nil {
+			if err != nil {
 				return err
 			}
-			all.Items = append(all.Items, page.Items...)
-			if page.Cursor == "" || len(all.Items) >= limit {
-				break
+			q := url.Values{"limit": {strconv.Itoa(min(limit, 200))}}
+			for name, v := range map[string]string{"environment": s.env, "flag": flagKey, "person": person,
+				"from": from, "to": to} {
+				if v != "" && !(access && name == "environment") {
+					q.Set(name, v)
+				}
 			}
-			q.Set("cursor", page.Cursor)
-		}
-		return s.show(all.Items, func() {
-			for i := range all.Items {
-				s.printEntry(&all.Items[i])
+			var all historyPage
+			for {
+				var page historyPage
+				if err := a.do(cmd.Context(), request{method: "GET", path: path + "/history?" + q.Encode()},
+					&page); err != nil {
+					return err
+				}
+				all.Items = append(all.Items, page.Items...)
+				if page.Cursor == "" || len(all.Items) >= limit {
+					break
+				}
+				q.Set("cursor", page.Cursor)
 			}
-		})
-	}}
+			return s.show(all.Items, func() {
+				for i := range all.Items {
+					s.printEntry(&all.Items[i])
+				}
+			})
+		}}
 	f := c.Flags()
 	f.StringVar(&flagKey, "flag", "", "only what changed this flag")
 	f.StringVar(&person, "person", "", "only what this person did; the account's id")

@@ -17,23 +17,27 @@ import (
 )
 
 func (s *session) instancesCommand() *cobra.Command {
-	c := &cobra.Command{Use: "instances", Short: "Which process has which revision, and which are lost", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		a, path, _, err := s.inEnvironment(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var d manage.Instances
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/instances"}, &d); err != nil {
-			return err
-		}
-		return s.show(d, func() { s.printInstances(&d) })
-	}}
+	c := &cobra.Command{Use: "instances", Short: "Which process has which revision, and which are lost",
+		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+			a, path, _, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var d manage.Instances
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/instances"}, &d); err != nil {
+				return err
+			}
+			return s.show(d, func() { s.printInstances(&d) })
+		}}
 	var silent bool
 	gone := &cobra.Command{Use: "gone [INSTANCE]", Short: "Vouch for lost processes: they decide no more",
-		Long: "Takes a process that fell silent off the list of the lost, or with --all-silent all of them. Silence alone\nproves nothing, so a person says that they decide no more, with a reason, and the audit keeps who said so.",
+		Long: "Takes a process that fell silent off the list of the lost, or with --all-silent all of them. Silence " +
+			"alone\nproves nothing, so a person says that they decide no more, with a reason, and the audit keeps " +
+			"who said so.",
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) > 1 || (len(args) == 1) == silent {
-				return coded(exitUsage, "name one process, or all that are silent with --all-silent; see %s --help", cmd.CommandPath())
+				return coded(exitUsage, "name one process, or all that are silent with --all-silent; see %s --help",
+					cmd.CommandPath())
 			}
 			return nil
 		},
@@ -50,7 +54,8 @@ func (s *session) instancesCommand() *cobra.Command {
 				return err
 			}
 			var out delivery.AccountedFor
-			if err := a.do(cmd.Context(), request{method: "POST", path: at, body: map[string]string{"reason": s.because}}, &out); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: at,
+				body: map[string]string{"reason": s.because}}, &out); err != nil {
 				return err
 			}
 			return s.show(out, func() {
@@ -73,7 +78,8 @@ func (s *session) printInstances(d *manage.Instances) {
 		s.say("of %d that were there when it was saved %d have it: %s", n.Expected, n.Reached, spreadWords(n))
 	}
 	if d.Streams+d.Pollers > 0 {
-		s.say("beside them about %d streams of changes, of browsers and others, and %d units for which all answers were asked for lately", d.Streams, d.Pollers)
+		s.say("beside them about %d streams of changes, of browsers and others, and %d units for which all answers "+
+			"were asked for lately", d.Streams, d.Pollers)
 	}
 	outposts := map[string]string{}
 	for _, i := range slices.Concat(d.Instances, d.Lost) {
@@ -114,7 +120,8 @@ func (s *session) printInstances(d *manage.Instances) {
 		rows = append(rows, []any{state, "greenlever", n.Version, n.ID, n.NodePlace.Revision, "service", "", ""})
 	}
 	if len(rows) > 0 {
-		s.rows([]any{"state", "application", "version", "instance", "revision", "decides from", "through", "last report"}, rows)
+		s.rows([]any{"state", "application", "version", "instance", "revision", "decides from", "through",
+			"last report"}, rows)
 	}
 }
 

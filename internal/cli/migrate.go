@@ -9,7 +9,8 @@ import (
 func (s *session) migrateCommand() *cobra.Command {
 	var dsn, file string
 	var check bool
-	c := &cobra.Command{Use: "migrate", Short: "Bring the records' schema up to date; --check says what is left to do", Args: exactly(),
+	c := &cobra.Command{Use: "migrate", Short: "Bring the records' schema up to date; --check says what is left to do",
+		Args: exactly(),
 		Long: `Brings the schema of the records up to date, as serve does when it starts, and says how far it is.
 Killed at whatever moment, the next run goes on where it stopped. With --check nothing is changed:
 the exit code is 1 while steps are left. Programs of the release before go on beside the new schema.`,

@@ -8,12 +8,13 @@ import (
 )
 
 func (s *session) openAPICommand() *cobra.Command {
-	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Args: exactly(), RunE: func(*cobra.Command, []string) error {
-		raw, err := manage.OpenAPI()
-		if err != nil {
+	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Args: exactly(),
+		RunE: func(*cobra.Command, []string) error {
+			raw, err := manage.OpenAPI()
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(s.out, "%s\n", raw)
 			return err
-		}
-		_, err = fmt.Fprintf(s.out, "%s\n", raw)
-		return err
-	}}
+		}}
 }

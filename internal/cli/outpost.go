@@ -17,7 +17,8 @@ func (s *session) outpostCommand() *cobra.Command {
 	c := outpost.Config{Limits: web.DefaultLimits(), Version: server.Version()}
 	var file string
 	var log logs
-	cmd := &cobra.Command{Use: "outpost", Short: "Serve decisions near those who ask, also without the service", Args: exactly(),
+	cmd := &cobra.Command{Use: "outpost", Short: "Serve decisions near those who ask, also without the service",
+		Args: exactly(),
 		Long: `Follows environments of a service and serves them on: remote evaluation for programs in any
 language, the feed for Go clients, and browsers, with the same addresses and the same access
 keys as the service. It goes on answering while the service cannot be reached, and starts from
@@ -60,7 +61,8 @@ GREENLEVER_OUTPOST_KEY or the file than on the command line.`,
 		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:8095", "address to listen on")
-	f.StringVar(&c.Admin, "admin", "127.0.0.1:8096", "address of what operators watch: its own page, and /metrics; not for strangers; empty: none")
+	f.StringVar(&c.Admin, "admin", "127.0.0.1:8096", "address of what operators watch: its own page, and /metrics; "+
+		"not for strangers; empty: none")
 	f.StringSliceVar(&c.Keys, "key", nil, "access key of kind service; once for each environment (GREENLEVER_KEY)")
 	f.StringVar(&c.Dir, "dir", filepath.Join(defaultDir(), "outpost"), "directory of its copies")
 	f.StringVar(&c.Name, "name", "outpost", "by which the service lists it")
@@ -69,7 +71,8 @@ GREENLEVER_OUTPOST_KEY or the file than on the command line.`,
 	log.options(f, &c.LogOneOf)
 	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
 	f.IntVar(&c.Limits.Streams, "limit-streams", c.Limits.Streams, "open at once")
-	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate, "remote evaluations a second with one access key")
+	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate,
+		"remote evaluations a second with one access key")
 	browserLimits(f, &c.Limits)
 	return cmd
 }

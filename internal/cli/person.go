@@ -12,47 +12,52 @@ import (
 )
 
 func (s *session) personCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "Who has which roles in a project", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		a, path, err := s.inProject(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var all struct{ Items []manage.Person }
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/people"}, &all); err != nil {
-			return err
-		}
-		return s.show(all.Items, func() {
-			var rows [][]any
-			for _, p := range all.Items {
-				rows = append(rows, []any{p.Name, p.Email, fmt.Sprint(p.Roles), p.Account})
-			}
-			s.rows([]any{"name", "e-mail", "roles", "account"}, rows)
-		})
-	}}
-	var name, password string
-	var keeper bool
-	make_ := &cobra.Command{Use: "make EMAIL", Short: "Make an account", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, err := s.connect()
-		if err != nil {
-			return err
-		}
-		if password == "" {
-			if password, err = s.askSecret("First password (it is not shown): "); err != nil {
+	list := &cobra.Command{Use: "list", Short: "Who has which roles in a project", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, path, err := s.inProject(cmd.Context())
+			if err != nil {
 				return err
 			}
-		}
-		var made app.Account
-		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts", body: map[string]any{"email": args[0], "name": name, "password": password, "keeper": keeper}}, &made); err != nil {
-			return err
-		}
-		return s.show(made, func() {
-			s.note("account of %s made; next: %s", made.Name, s.next("person", "roles", made.Email, "developer"))
-		})
-	}}
+			var all struct{ Items []manage.Person }
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/people"}, &all); err != nil {
+				return err
+			}
+			return s.show(all.Items, func() {
+				var rows [][]any
+				for _, p := range all.Items {
+					rows = append(rows, []any{p.Name, p.Email, fmt.Sprint(p.Roles), p.Account})
+				}
+				s.rows([]any{"name", "e-mail", "roles", "account"}, rows)
+			})
+		}}
+	var name, password string
+	var keeper bool
+	make_ := &cobra.Command{Use: "make EMAIL", Short: "Make an account", Args: exactly("EMAIL"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.connect()
+			if err != nil {
+				return err
+			}
+			if password == "" {
+				if password, err = s.askSecret("First password (it is not shown): "); err != nil {
+					return err
+				}
+			}
+			var made app.Account
+			if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts",
+				body: map[string]any{"email": args[0], "name": name, "password": password, "keeper": keeper}},
+				&made); err != nil {
+				return err
+			}
+			return s.show(made, func() {
+				s.note("account of %s made; next: %s", made.Name, s.next("person", "roles", made.Email, "developer"))
+			})
+		}}
 	make_.Flags().StringVar(&name, "name", "", "the person's name")
 	make_.Flags().StringVar(&password, "password", "", "asked for if left out")
 	make_.Flags().BoolVar(&keeper, "keeper", false, "makes projects and accounts")
-	roles := &cobra.Command{Use: "roles EMAIL [ROLE...]", Short: "Replace somebody's roles in a project; none takes the person out", Args: atLeastOne("e-mail address"), RunE: func(cmd *cobra.Command, args []string) error {
+	roles := &cobra.Command{Use: "roles EMAIL [ROLE...]", Short: "Replace somebody's roles in a project; none takes " +
+		"the person out", Args: atLeastOne("e-mail address"), RunE: func(cmd *cobra.Command, args []string) error {
 		a, path, err := s.inProject(cmd.Context())
 		if err != nil {
 			return err
@@ -61,13 +66,15 @@ func (s *session) personCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/people/" + url.PathEscape(account), body: map[string]any{"roles": append([]string{}, args[1:]...)}}, nil); err != nil {
+		if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/people/" + url.PathEscape(account),
+			body: map[string]any{"roles": append([]string{}, args[1:]...)}}, nil); err != nil {
 			return err
 		}
 		s.note("%s now has the roles %v in %s", args[0], args[1:], s.project)
 		return nil
 	}}
-	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions and tokens end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
+	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions and " +
+		"tokens end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
 		a, err := s.connect()
 		if err != nil {
 			return err
@@ -81,7 +88,8 @@ func (s *session) personCommand() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/" + url.PathEscape(account) + "/password", body: map[string]any{"password": password}}, nil); err != nil {
+		if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/" + url.PathEscape(account) +
+			"/password", body: map[string]any{"password": password}}, nil); err != nil {
 			return err
 		}
 		s.note("%s has a new password", args[0])
@@ -104,16 +112,20 @@ func (a *api) account(ctx context.Context, who string) (string, error) {
 // leaveCommand changes what an account may do, up to nothing at all.
 func (s *session) leaveCommand() *cobra.Command {
 	var disable, enable, keeper, noKeeper bool
-	c := &cobra.Command{Use: "change EMAIL", Short: "Disable or enable an account, or say whether it keeps the installation", Args: exactly("EMAIL"),
-		Long:    "Changes an account. One that is disabled has no sessions, tokens and streams any more, on every node within\nseconds; they do not come back when it is enabled again.",
-		Example: "  greenlever person change per.lund@pinecrest.example --disable\n  greenlever person change ida.holm@pinecrest.example --no-keeper",
+	c := &cobra.Command{Use: "change EMAIL", Short: "Disable or enable an account, or say whether it keeps the " +
+		"installation", Args: exactly("EMAIL"),
+		Long: "Changes an account. One that is disabled has no sessions, tokens and streams any more, on every " +
+			"node within\nseconds; they do not come back when it is enabled again.",
+		Example: "  greenlever person change per.lund@pinecrest.example --disable\n  greenlever person change " +
+			"ida.holm@pinecrest.example --no-keeper",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			edit := map[string]bool{}
 			for _, o := range []struct {
 				given bool
 				name  string
 				value bool
-			}{{disable, "disabled", true}, {enable, "disabled", false}, {keeper, "keeper", true}, {noKeeper, "keeper", false}} {
+			}{{disable, "disabled", true}, {enable, "disabled", false}, {keeper, "keeper", true},
+				{noKeeper, "keeper", false}} {
 				if o.given {
 					edit[o.name] = o.value
 				}
@@ -130,7 +142,8 @@ func (s *session) leaveCommand() *cobra.Command {
 				return err
 			}
 			var now app.Account
-			if err := a.do(cmd.Context(), request{method: "PATCH", path: "/accounts/" + url.PathEscape(account), body: edit}, &now); err != nil {
+			if err := a.do(cmd.Context(), request{method: "PATCH", path: "/accounts/" + url.PathEscape(account),
+				body: edit}, &now); err != nil {
 				return err
 			}
 			return s.show(now, func() {
@@ -155,7 +168,8 @@ func (s *session) leaveCommand() *cobra.Command {
 // sessionsCommand lists what somebody is signed in with, and ends it.
 func (s *session) sessionsCommand() *cobra.Command {
 	var end string
-	c := &cobra.Command{Use: "sessions [EMAIL]", Short: "Somebody's sessions and personal tokens, or your own; --end ends one",
+	c := &cobra.Command{Use: "sessions [EMAIL]", Short: "Somebody's sessions and personal tokens, or your own; " +
+		"--end ends one",
 		Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := s.connect()
 			if err != nil {
@@ -176,7 +190,8 @@ func (s *session) sessionsCommand() *cobra.Command {
 			for _, part := range []struct {
 				name string
 				into any
-			}{{"/sessions", &struct{ Items *[]manage.SessionView }{&all.Sessions}}, {"/tokens", &struct{ Items *[]app.Token }{&all.Tokens}}} {
+			}{{"/sessions", &struct{ Items *[]manage.SessionView }{&all.Sessions}},
+				{"/tokens", &struct{ Items *[]app.Token }{&all.Tokens}}} {
 				if err := a.do(cmd.Context(), request{method: "GET", path: path + part.name}, part.into); err != nil {
 					return err
 				}
@@ -184,13 +199,15 @@ func (s *session) sessionsCommand() *cobra.Command {
 			for i := range all.Sessions {
 				if end != "" && all.Sessions[i].ID == end {
 					s.note("session %s ends", end)
-					return a.do(cmd.Context(), request{method: "DELETE", path: path + "/sessions/" + url.PathEscape(end)}, nil)
+					return a.do(cmd.Context(), request{method: "DELETE",
+						path: path + "/sessions/" + url.PathEscape(end)}, nil)
 				}
 			}
 			for i := range all.Tokens {
 				if end != "" && all.Tokens[i].ID == end {
 					s.note("token %q ends", all.Tokens[i].Name)
-					return a.do(cmd.Context(), request{method: "DELETE", path: path + "/tokens/" + url.PathEscape(end)}, nil)
+					return a.do(cmd.Context(), request{method: "DELETE",
+						path: path + "/tokens/" + url.PathEscape(end)}, nil)
 				}
 			}
 			if end != "" {
@@ -200,7 +217,8 @@ func (s *session) sessionsCommand() *cobra.Command {
 				var rows [][]any
 				for i := range all.Sessions {
 					v := &all.Sessions[i]
-					rows = append(rows, []any{"session", v.ID, v.Address + "  " + v.Agent, when(v.Created), when(v.Expires)})
+					rows = append(rows, []any{"session", v.ID, v.Address + "  " + v.Agent, when(v.Created),
+						when(v.Expires)})
 				}
 				for _, t := range all.Tokens {
 					rows = append(rows, []any{"token", t.ID, t.Name, when(t.Created), when(t.Expires)})

@@ -41,8 +41,10 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	add := func(format string, args ...any) { lines = append(lines, fmt.Sprintf(format, args...)) }
 	for _, sh := range p.Shifts {
 		add("%s: %s", sh.Flag, said(sh.Says))
-		if d != nil && sh.Certain && d.Key == sh.Flag && d.Lever == flag.On && len(d.Rules) == 0 && d.End.Variant == d.Resting {
-			add("it is on, and nobody gets anything new: add a rule, or say with flag turn %s on --end VARIANT what all get", d.Key)
+		if d != nil && sh.Certain && d.Key == sh.Flag && d.Lever == flag.On && len(d.Rules) == 0 &&
+			d.End.Variant == d.Resting {
+			add("it is on, and nobody gets anything new: add a rule, or say with flag turn %s on --end VARIANT what "+
+				"all get", d.Key)
 		}
 		if sh.Moved.Counted == 0 {
 			continue
@@ -52,7 +54,8 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 			if m.Value {
 				to += " with its new value"
 			}
-			add("  %s from %s to %s, such as %s", about(m.Moved), orFallback(m.From), to, strings.Join(m.Examples, ", "))
+			add("  %s from %s to %s, such as %s", about(m.Moved), orFallback(m.From), to,
+				strings.Join(m.Examples, ", "))
 		}
 		for _, v := range slices.Sorted(maps.Keys(sh.After)) {
 			add("  then %s of all units get %s", partOf(sh.After[v]), orFallback(v))
@@ -64,7 +67,8 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 				if part == ">" { // what is left follows from the others
 					continue
 				}
-				add("%s: %s of %s different %s get %s", placeName(d, place), about(drawn.Parts[part]), about(drawn.Units), drawn.By, part)
+				add("%s: %s of %s different %s get %s", placeName(d, place), about(drawn.Parts[part]),
+					about(drawn.Units), drawn.By, part)
 			}
 		}
 	}
@@ -85,7 +89,8 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 		}
 	}
 	if standing > 0 {
-		add("not by this edit: %s already; greenlever check lists them", counted(standing, "warning stands", "warnings stand"))
+		add("not by this edit: %s already; greenlever check lists them", counted(standing, "warning stands",
+			"warnings stand"))
 	}
 	return lines
 }
@@ -149,13 +154,17 @@ func (s *session) confirmSweep(p *preview.Preview) (any, error) {
 	answer := strconv.FormatInt(s.units, 10)
 	if s.units < 0 && p.Shifts[0].Perhaps.Counted > 0 {
 		var err error
-		if answer, err = s.ask("Nobody can count how many units this takes from the resting variant. How many at most, as you know it? "); err != nil {
-			return nil, coded(exitUsage, "it cannot be counted how many units this takes from the resting variant: say with --units how many it moves at most")
+		if answer, err = s.ask("Nobody can count how many units this takes from the resting variant. How many at " +
+			"most, as you know it? "); err != nil {
+			return nil, coded(exitUsage, "it cannot be counted how many units this takes from the resting variant: "+
+				"say with --units how many it moves at most")
 		}
 	} else if s.units < 0 {
 		var err error
-		if answer, err = s.ask(fmt.Sprintf("This takes all of about %d units from the resting variant in one step. Type that number to go on: ", units)); err != nil {
-			return nil, coded(exitUsage, "this takes all of about %d units from the resting variant in one step: widen it by shares, or add --units %d", units, units)
+		if answer, err = s.ask(fmt.Sprintf("This takes all of about %d units from the resting variant in one step. "+
+			"Type that number to go on: ", units)); err != nil {
+			return nil, coded(exitUsage, "this takes all of about %d units from the resting variant in one step: "+
+				"widen it by shares, or add --units %d", units, units)
 		}
 	}
 	n, err := strconv.ParseInt(answer, 10, 64)

@@ -9,14 +9,16 @@ import (
 )
 
 func (s *session) radarCommand() *cobra.Command {
-	c := &cobra.Command{Use: "radar", Short: "Where code and flags do not fit, and who decides by something old", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		r, err := s.readRadar(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return s.show(r, func() { s.printRadar(r) })
-	}}
-	c.AddCommand(&cobra.Command{Use: "define FLAG", Short: "Make a flag that code asks for, with the type and fallback that the code used", Args: exactly("FLAG"), RunE: func(cmd *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "radar", Short: "Where code and flags do not fit, and who decides by something old",
+		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+			r, err := s.readRadar(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return s.show(r, func() { s.printRadar(r) })
+		}}
+	c.AddCommand(&cobra.Command{Use: "define FLAG", Short: "Make a flag that code asks for, with the type and " +
+		"fallback that the code used", Args: exactly("FLAG"), RunE: func(cmd *cobra.Command, args []string) error {
 		r, err := s.readRadar(cmd.Context())
 		if err != nil {
 			return err
@@ -37,11 +39,13 @@ func (s *session) radarCommand() *cobra.Command {
 				reason = s.because
 			}
 			var made app.Definition
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(u.Suggested, reason)}, &made); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(u.Suggested,
+				reason)}, &made); err != nil {
 				return err
 			}
 			return s.show(made, func() {
-				s.note("flag %s made (%s, resting on %s); its lever is off everywhere", made.Key, made.Type, made.Resting)
+				s.note("flag %s made (%s, resting on %s); its lever is off everywhere", made.Key, made.Type,
+					made.Resting)
 			})
 		}
 		return coded(exitNotFound, "nobody asks in vain for %s in %s", args[0], s.env)
@@ -105,7 +109,8 @@ func (s *session) printRadar(r *radar.Radar) {
 	for _, i := range r.Busy {
 		rows = append(rows, []any{i.Application, i.Version, i.BusyUnit, share(uint64(i.BusyCalls), uint64(i.BusyOf))})
 	}
-	part("One unit makes most of the calls: is its key written into the code?", []any{"application", "version", "unit", "of its calls"}, rows)
+	part("One unit makes most of the calls: is its key written into the code?", []any{"application", "version", "unit",
+		"of its calls"}, rows)
 	rows = nil
 	for _, u := range r.Unasked {
 		rows = append(rows, []any{u.Flag, u.Title, when(u.Last)})

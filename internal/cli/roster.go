@@ -17,7 +17,8 @@ func fromTo(low, high int) string {
 }
 
 func (s *session) rosterCommand() *cobra.Command {
-	return &cobra.Command{Use: "roster", Short: "What each test unit gets, against what is expected and what chance says", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "roster", Short: "What each test unit gets, against what is expected and what " +
+		"chance says", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 		a, path, _, err := s.inEnvironment(cmd.Context())
 		if err != nil {
 			return err
@@ -46,7 +47,8 @@ func (s *session) rosterCommand() *cobra.Command {
 				var chances []string
 				for _, c := range r.Chances[key] {
 					if c.Actual > 0 || c.High > 0 {
-						chances = append(chances, fmt.Sprintf("%d of %d get %s; %s would be usual", c.Actual, len(r.Units), c.Variant, fromTo(c.Low, c.High)))
+						chances = append(chances, fmt.Sprintf("%d of %d get %s; %s would be usual", c.Actual,
+							len(r.Units), c.Variant, fromTo(c.Low, c.High)))
 					}
 				}
 				rows = append(rows, append(row, strings.Join(chances, "\n")))

@@ -19,23 +19,24 @@ import (
 
 func (s *session) segmentCommand() *cobra.Command {
 	var title, when string
-	list := &cobra.Command{Use: "list", Short: "The segments in an environment", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		a, path, _, err := s.inEnvironment(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var all struct{ Items []manage.SegmentView }
-		if err := a.do(cmd.Context(), request{method: "GET", path: path + "/segments"}, &all); err != nil {
-			return err
-		}
-		return s.show(all.Items, func() {
-			var rows [][]any
-			for _, v := range all.Items {
-				rows = append(rows, []any{v.Key, v.Title, said(v.Sentence), strings.Join(v.UsedBy, ", ")})
+	list := &cobra.Command{Use: "list", Short: "The segments in an environment", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			a, path, _, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
 			}
-			s.rows([]any{"segment", "title", "whom it takes", "used by"}, rows)
-		})
-	}}
+			var all struct{ Items []manage.SegmentView }
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/segments"}, &all); err != nil {
+				return err
+			}
+			return s.show(all.Items, func() {
+				var rows [][]any
+				for _, v := range all.Items {
+					rows = append(rows, []any{v.Key, v.Title, said(v.Sentence), strings.Join(v.UsedBy, ", ")})
+				}
+				s.rows([]any{"segment", "title", "whom it takes", "used by"}, rows)
+			})
+		}}
 	var lists string
 	readWhen := func(ctx context.Context) (*condition.Node, error) {
 		if when == "" {
@@ -43,29 +44,33 @@ func (s *session) segmentCommand() *cobra.Command {
 		}
 		return s.readCondition(ctx, when)
 	}
-	make_ := &cobra.Command{Use: "make KEY", Short: "Make a segment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, path, err := s.inProject(cmd.Context())
-		if err != nil {
-			return err
-		}
-		n, err := readWhen(cmd.Context())
-		if err != nil {
-			return err
-		}
-		var made segments.Saved
-		if err := a.do(cmd.Context(), request{method: "POST", path: path + "/segments", body: map[string]any{"key": args[0], "title": title, "when": n, "reason": s.because}}, &made); err != nil {
-			return err
-		}
-		return s.show(made, func() { s.note("segment %s made: %s", made.Key, sayAll(made.Difference, "; ")) })
-	}}
+	make_ := &cobra.Command{Use: "make KEY", Short: "Make a segment", Args: exactly("KEY"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, err := s.inProject(cmd.Context())
+			if err != nil {
+				return err
+			}
+			n, err := readWhen(cmd.Context())
+			if err != nil {
+				return err
+			}
+			var made segments.Saved
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/segments",
+				body: map[string]any{"key": args[0], "title": title, "when": n, "reason": s.because}},
+				&made); err != nil {
+				return err
+			}
+			return s.show(made, func() { s.note("segment %s made: %s", made.Key, sayAll(made.Difference, "; ")) })
+		}}
 	make_.Flags().StringVar(&title, "title", "", "for people")
-	save := &cobra.Command{Use: "save KEY", Short: "Save whom a segment takes in an environment", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
-		n, err := readWhen(cmd.Context())
-		if err != nil {
-			return err
-		}
-		return s.saveSegment(cmd.Context(), args[0], n, lists)
-	}}
+	save := &cobra.Command{Use: "save KEY", Short: "Save whom a segment takes in an environment", Args: exactly("KEY"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := readWhen(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return s.saveSegment(cmd.Context(), args[0], n, lists)
+		}}
 	save.Flags().StringVar(&lists, "lists", "", "the attribute that its lists name; the targeting key if left out")
 	for _, c := range []*cobra.Command{make_, save} {
 		c.Flags().StringVar(&when, "when", "", "whom it takes, as text or JSON; nobody but listed units if left out")
@@ -91,7 +96,8 @@ func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node
 		body["reason"] = "not said yet"
 	}
 	var tried triedSegment
-	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version}, &tried); err != nil {
+	if err := a.do(ctx, request{method: "PUT", path: path + "?dryRun=true", body: body, version: v.Version},
+		&tried); err != nil {
 		return err
 	}
 	if s.try {
@@ -106,7 +112,10 @@ func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node
 	if err := a.do(ctx, request{method: "PUT", path: path, body: body, version: v.Version}, &saved); err != nil {
 		return err
 	}
-	return s.show(saved, func() { s.note("saved as version %d, revision %d of %s", saved.Version, saved.Revision, s.env) })
+	return s.show(saved, func() {
+		s.note("saved as version %d, revision %d of %s", saved.Version, saved.Revision,
+			s.env)
+	})
 }
 
 type triedSegment struct {
@@ -128,7 +137,8 @@ func (s *session) segment(ctx context.Context, a *api, path, key string) (*manag
 
 func (s *session) segmentLoad() *cobra.Command {
 	var list, mode string
-	c := &cobra.Command{Use: "load KEY FILE", Short: "Load a list of units from a file, one a line; - is standard input", Args: exactly("KEY", "FILE"),
+	c := &cobra.Command{Use: "load KEY FILE", Short: "Load a list of units from a file, one a line; - is standard " +
+		"input", Args: exactly("KEY", "FILE"),
 		Example: "  greenlever segment load pilot-sites sites.txt --env production --because 'the second wave'\n" +
 			"  greenlever segment load invited more.txt --mode add --env production",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -146,8 +156,11 @@ func (s *session) segmentLoad() *cobra.Command {
 					query.Set("dryRun", "true")
 					reason = cmp.Or(reason, "not said yet")
 				}
-				body := &progress{r: bytes.NewReader(raw), all: int64(len(raw)), say: func(part string) { s.note("  %s sent", part) }}
-				return a.do(cmd.Context(), request{method: "PUT", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" + url.PathEscape(list) + "?" + query.Encode(), file: body, size: int64(len(raw)), reason: reason}, out)
+				body := &progress{r: bytes.NewReader(raw), all: int64(len(raw)),
+					say: func(part string) { s.note("  %s sent", part) }}
+				return a.do(cmd.Context(), request{method: "PUT", path: path + "/segments/" + url.PathEscape(args[0]) +
+					"/lists/" + url.PathEscape(list) + "?" + query.Encode(), file: body, size: int64(len(raw)),
+					reason: reason}, out)
 			}
 			if env.AskFirst || s.try {
 				var tried triedSegment
@@ -166,7 +179,10 @@ func (s *session) segmentLoad() *cobra.Command {
 			if err := send(false, &saved); err != nil {
 				return err
 			}
-			return s.show(saved, func() { s.note("%s; revision %d of %s", sayAll(saved.Difference, "; "), saved.Revision, s.env) })
+			return s.show(saved, func() {
+				s.note("%s; revision %d of %s", sayAll(saved.Difference, "; "),
+					saved.Revision, s.env)
+			})
 		}}
 	c.Flags().StringVar(&list, "list", "in", "in or out: units that the segment takes, or keeps out")
 	c.Flags().StringVar(&mode, "mode", "replace", "replace, add or remove")
@@ -193,19 +209,22 @@ func (p *progress) Read(b []byte) (int, error) {
 
 func (s *session) segmentUnits() *cobra.Command {
 	var list string
-	c := &cobra.Command{Use: "units KEY", Short: "The units that a segment lists, one a line", Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, path, _, err := s.inEnvironment(cmd.Context())
-		if err != nil {
+	c := &cobra.Command{Use: "units KEY", Short: "The units that a segment lists, one a line", Args: exactly("KEY"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, _, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
+			}
+			res, err := a.send(cmd.Context(),
+				request{method: "GET", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" +
+					url.PathEscape(list)})
+			if err != nil {
+				return err
+			}
+			defer res.Body.Close()
+			_, err = io.Copy(s.out, res.Body)
 			return err
-		}
-		res, err := a.send(cmd.Context(), request{method: "GET", path: path + "/segments/" + url.PathEscape(args[0]) + "/lists/" + url.PathEscape(list)})
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		_, err = io.Copy(s.out, res.Body)
-		return err
-	}}
+		}}
 	c.Flags().StringVar(&list, "list", "in", "in or out")
 	return c
 }

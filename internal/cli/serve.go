@@ -69,7 +69,8 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 			c.Log.Info("operators are listened to", "url", srv.AdminURL())
 			c.Log.Info("the service listens", "url", srv.URL())
 			if srv.SetUpCode != "" {
-				s.note("\nThere is no account yet. Open this address to make the first one:\n\n  %s/set-up?code=%s\n", srv.URL(), srv.SetUpCode)
+				s.note("\nThere is no account yet. Open this address to make the first one:\n\n  %s/set-up?code=%s\n",
+					srv.URL(), srv.SetUpCode)
 			}
 			select {
 			case <-cmd.Context().Done():
@@ -80,23 +81,31 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:8090", "address to listen on")
-	f.StringVar(&c.Admin, "admin", "127.0.0.1:8091", "address of what operators watch, /metrics; not for strangers; empty: none")
-	f.BoolVar(&c.Restored, "restored", false, "the records were restored from a backup: begin with a new epoch (once, at the first start after it)")
-	f.StringSliceVar(&proxies, "trusted-proxies", nil, "networks of proxies that are believed about whom they pass on, such as 10.0.0.0/8")
-	f.StringVar(&c.Heads, "heads", "", "where signed heads of the audit are copied to: a file, or an address that takes them by POST")
-	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a private server")
+	f.StringVar(&c.Admin, "admin", "127.0.0.1:8091", "address of what operators watch, /metrics; not for strangers; "+
+		"empty: none")
+	f.BoolVar(&c.Restored, "restored", false, "the records were restored from a backup: begin with a new epoch "+
+		"(once, at the first start after it)")
+	f.StringSliceVar(&proxies, "trusted-proxies", nil, "networks of proxies that are believed about whom they pass "+
+		"on, such as 10.0.0.0/8")
+	f.StringVar(&c.Heads, "heads", "", "where signed heads of the audit are copied to: a file, or an address that "+
+		"takes them by POST")
+	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a "+
+		"private server")
 	f.StringVar(&c.Dir, "dir", defaultDir(), "directory of configuration, and of data without --dsn")
 	f.StringVar(&file, "config", "", "YAML file with these options")
 	f.StringVar(&dsnFile, "dsn-file", "", "file that holds --dsn, which has a password")
 	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more requests")
-	f.DurationVar(&c.ReadyStale, "ready-stale", 30*time.Second, "how long /readyz says yes where revisions cannot be read although the records can be reached")
+	f.DurationVar(&c.ReadyStale, "ready-stale", 30*time.Second, "how long /readyz says yes where revisions cannot "+
+		"be read although the records can be reached")
 	log.options(f, &c.LogOneOf)
-	f.BoolVar(&c.Secure, "secure-cookies", false, "everything is reached over TLS only: strict cookies, and browsers are told so")
+	f.BoolVar(&c.Secure, "secure-cookies", false, "everything is reached over TLS only: strict cookies, and "+
+		"browsers are told so")
 	f.Int64Var(&c.Limits.Body, "limit-body", c.Limits.Body, "bytes of a request's body")
 	f.DurationVar(&c.Limits.Time, "limit-time", c.Limits.Time, "of a request that is no stream")
 	f.IntVar(&c.Limits.Streams, "limit-streams", c.Limits.Streams, "open at once")
 	f.Float64Var(&c.Limits.Rate, "limit-rate", c.Limits.Rate, "requests a second of one person")
-	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate, "remote evaluations a second with one access key")
+	f.Float64Var(&c.Limits.KeyRate, "limit-key-rate", c.Limits.KeyRate,
+		"remote evaluations a second with one access key")
 	f.Int64Var(&c.Limits.ReportBody, "limit-report", c.Limits.ReportBody, "bytes of a client's report")
 	f.Int64Var(&c.Limits.ListBody, "limit-list", c.Limits.ListBody, "bytes of a list of units")
 	f.Float64Var(&c.Limits.SignIns, "limit-sign-ins", c.Limits.SignIns, "tries a minute to sign in from one address")
@@ -147,7 +156,8 @@ type logs struct{ format, level string }
 func (l *logs) options(f *pflag.FlagSet, oneOf *int) {
 	f.StringVar(&l.format, "log-format", "text", "text or json")
 	f.StringVar(&l.level, "log-level", "info", "debug, info, warn or error")
-	f.IntVar(oneOf, "log-requests", 0, "of how many requests that went well one is logged; 0: none. Those that fail here and slow ones always are")
+	f.IntVar(oneOf, "log-requests", 0, "of how many requests that went well one is logged; 0: none. Those that fail "+
+		"here and slow ones always are")
 }
 
 func (s *session) logger(l logs) (*slog.Logger, error) {

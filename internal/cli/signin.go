@@ -9,9 +9,11 @@ import (
 
 func (s *session) signInCommand() *cobra.Command {
 	c := &cobra.Command{Use: "sign-in", Short: "Keep an address and a personal token for the other commands",
-		Long: "Keeps an address and a personal token in a profile. Make the token in the console under Settings.", Args: exactly(),
+		Long: "Keeps an address and a personal token in a profile. Make the token in the console under Settings.",
+		Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
-			p := profile{URL: strings.TrimRight(s.url, "/"), Token: env("GREENLEVER_TOKEN", ""), Project: s.project, Env: s.env}
+			p := profile{URL: strings.TrimRight(s.url, "/"), Token: env("GREENLEVER_TOKEN", ""), Project: s.project,
+				Env: s.env}
 			if p.URL == "" {
 				p.URL = env("GREENLEVER_URL", "")
 			}

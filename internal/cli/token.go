@@ -8,7 +8,8 @@ import (
 )
 
 func (s *session) tokenCommand() *cobra.Command {
-	list := &cobra.Command{Use: "list", Short: "Your personal tokens", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+	list := &cobra.Command{Use: "list", Short: "Your personal tokens", Args: exactly(), RunE: func(cmd *cobra.Command,
+		_ []string) error {
 		a, err := s.connect()
 		if err != nil {
 			return err
@@ -25,16 +26,19 @@ func (s *session) tokenCommand() *cobra.Command {
 			s.rows([]any{"token", "name", "made", "expires"}, rows)
 		})
 	}}
-	remove := &cobra.Command{Use: "remove TOKEN", Short: "Remove a personal token by its id", Args: exactly("TOKEN"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, err := s.connect()
-		if err != nil {
-			return err
-		}
-		if err := a.do(cmd.Context(), request{method: "DELETE", path: "/me/tokens/" + url.PathEscape(args[0])}, nil); err != nil {
-			return err
-		}
-		s.note("removed")
-		return nil
-	}}
-	return group("token", "Your personal tokens; they are made in the console, by who is signed in there", list, remove)
+	remove := &cobra.Command{Use: "remove TOKEN", Short: "Remove a personal token by its id", Args: exactly("TOKEN"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.connect()
+			if err != nil {
+				return err
+			}
+			if err := a.do(cmd.Context(), request{method: "DELETE", path: "/me/tokens/" + url.PathEscape(args[0])},
+				nil); err != nil {
+				return err
+			}
+			s.note("removed")
+			return nil
+		}}
+	return group("token", "Your personal tokens; they are made in the console, by who is signed in there", list,
+		remove)
 }

@@ -13,7 +13,8 @@ import (
 func (s *session) usageCommand() *cobra.Command {
 	var span string
 	c := &cobra.Command{Use: "usage [FLAG]", Short: "What was decided, and how", Args: cobra.MaximumNArgs(1),
-		Long: "Shows how often flags gave which variant in a span of time, beside the span before.\nWith a flag it says by which rules, in which applications and versions, and with which reasons.",
+		Long: "Shows how often flags gave which variant in a span of time, beside the span before.\nWith a flag it " +
+			"says by which rules, in which applications and versions, and with which reasons.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, _, err := s.inEnvironment(cmd.Context())
 			if err != nil {
@@ -24,7 +25,8 @@ func (s *session) usageCommand() *cobra.Command {
 				query.Set("flag", args[0])
 			}
 			var u manage.Usage
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/usage?" + query.Encode()}, &u); err != nil {
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/usage?" + query.Encode()},
+				&u); err != nil {
 				return err
 			}
 			return s.show(u, func() { s.printUsage(&u, span) })
@@ -49,7 +51,8 @@ func (s *session) printUsage(u *manage.Usage, span string) {
 	var rows [][]any
 	for _, l := range u.Now {
 		k := key{l.Flag, l.Variant}
-		rows = append(rows, []any{l.Flag, fallbackOr(l.Variant), l.Total, share(l.Total, total[l.Flag]), before[k], spark(l.Counts)})
+		rows = append(rows, []any{l.Flag, fallbackOr(l.Variant), l.Total, share(l.Total, total[l.Flag]), before[k],
+			spark(l.Counts)})
 	}
 	s.say("decisions in %s, %s to %s", s.env, when(u.From), when(u.To))
 	s.rows([]any{"flag", "variant", "decisions", "share", "in the " + span + " before", ""}, rows)
@@ -59,7 +62,9 @@ func (s *session) printUsage(u *manage.Usage, span string) {
 	s.say("")
 	rows = nil
 	for _, w := range u.Ways {
-		rows = append(rows, []any{fallbackOr(w.Variant), w.Reason, w.Name, strings.TrimSpace(w.Application + " " + w.Version), versionOr(w.FlagVersion), w.Count, share(w.Count, total[w.Flag])})
+		rows = append(rows, []any{fallbackOr(w.Variant), w.Reason, w.Name,
+			strings.TrimSpace(w.Application + " " + w.Version), versionOr(w.FlagVersion), w.Count,
+			share(w.Count, total[w.Flag])})
 	}
 	s.rows([]any{"variant", "reason", "rule", "application", "version", "decisions", "share"}, rows)
 }

@@ -14,60 +14,66 @@ import (
 func (s *session) verifyCommand() *cobra.Command {
 	var file, pin, heads string
 	var access bool
-	c := &cobra.Command{Use: "verify", Short: "Verify the audit's chains, in the service or from an export", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		r := &audit.Report{}
-		if file != "" {
-			f, err := os.Open(file)
-			if err != nil {
-				return err
-			}
-			defer f.Close()
-			held, err := readHeads(heads)
-			if err != nil {
-				return err
-			}
-			if r, err = audit.VerifyExport(f, pin, held); err != nil {
-				return err
-			}
-		} else {
-			a, path, err := s.chainsOf(cmd, access)
-			if err != nil {
-				return err
-			}
-			if pin != "" || heads != "" {
-				return coded(exitUsage, "--pin and --heads go with --file: what the service itself says of its keys needs no trust from outside; write an export first")
-			}
-			for cursor := ""; ; cursor = "?cursor=" + r.Cursor {
-				r = &audit.Report{}
-				if err := a.do(cmd.Context(), request{method: "GET", path: path + "/verify" + cursor}, r); err != nil {
+	c := &cobra.Command{Use: "verify", Short: "Verify the audit's chains, in the service or from an export",
+		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+			r := &audit.Report{}
+			if file != "" {
+				f, err := os.Open(file)
+				if err != nil {
 					return err
 				}
-				if r.Cursor == "" {
-					break
+				defer f.Close()
+				held, err := readHeads(heads)
+				if err != nil {
+					return err
 				}
-				s.note("%d entries so far ...", r.Entries)
+				if r, err = audit.VerifyExport(f, pin, held); err != nil {
+					return err
+				}
+			} else {
+				a, path, err := s.chainsOf(cmd, access)
+				if err != nil {
+					return err
+				}
+				if pin != "" || heads != "" {
+					return coded(exitUsage, "--pin and --heads go with --file: what the service itself says of its "+
+						"keys needs no trust from outside; write an export first")
+				}
+				for cursor := ""; ; cursor = "?cursor=" + r.Cursor {
+					r = &audit.Report{}
+					if err := a.do(cmd.Context(), request{method: "GET", path: path + "/verify" + cursor},
+						r); err != nil {
+						return err
+					}
+					if r.Cursor == "" {
+						break
+					}
+					s.note("%d entries so far ...", r.Entries)
+				}
 			}
-		}
-		if err := s.show(r, func() {
-			s.say("entries %d, chains %d, signed heads %d, records beside them %d", r.Entries, len(r.Chains), r.Signed, r.Records)
-			for _, h := range r.Chains {
-				s.say("  %-16s to %-6d %s", h.Chain, h.Sequence, h.Digest)
+			if err := s.show(r, func() {
+				s.say("entries %d, chains %d, signed heads %d, records beside them %d", r.Entries, len(r.Chains),
+					r.Signed, r.Records)
+				for _, h := range r.Chains {
+					s.say("  %-16s to %-6d %s", h.Chain, h.Sequence, h.Digest)
+				}
+			}); err != nil {
+				return err
 			}
-		}); err != nil {
-			return err
-		}
-		if r.Sound() {
-			s.note("sound: nothing was altered")
-			return nil
-		}
-		for _, f := range r.Findings {
-			s.note("  %s", f)
-		}
-		return coded(exitUnsound, "the chain is NOT sound: %d findings", len(r.Findings))
-	}}
+			if r.Sound() {
+				s.note("sound: nothing was altered")
+				return nil
+			}
+			for _, f := range r.Findings {
+				s.note("  %s", f)
+			}
+			return coded(exitUnsound, "the chain is NOT sound: %d findings", len(r.Findings))
+		}}
 	c.Flags().StringVar(&file, "file", "", "an export to verify, without any service")
-	c.Flags().StringVar(&pin, "pin", "", "with --file: a public key that you know from elsewhere; heads must be signed with it")
-	c.Flags().StringVar(&heads, "heads", "", "with --file: signed heads that were kept elsewhere, such as audit.heads of a node or the file of serve --heads")
+	c.Flags().StringVar(&pin, "pin", "", "with --file: a public key that you know from elsewhere; heads must be "+
+		"signed with it")
+	c.Flags().StringVar(&heads, "heads", "", "with --file: signed heads that were kept elsewhere, such as "+
+		"audit.heads of a node or the file of serve --heads")
 	c.Flags().BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
 	return c
 }
@@ -106,19 +112,20 @@ func (s *session) chainsOf(cmd *cobra.Command, access bool) (*api, string, error
 
 func (s *session) exportCommand() *cobra.Command {
 	var access bool
-	c := &cobra.Command{Use: "export", Short: "Write the audit's chains as lines of JSON, with signed heads", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
-		a, path, err := s.chainsOf(cmd, access)
-		if err != nil {
+	c := &cobra.Command{Use: "export", Short: "Write the audit's chains as lines of JSON, with signed heads",
+		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+			a, path, err := s.chainsOf(cmd, access)
+			if err != nil {
+				return err
+			}
+			res, err := a.send(cmd.Context(), request{method: "GET", path: path + "/export"})
+			if err != nil {
+				return err
+			}
+			defer res.Body.Close()
+			_, err = io.Copy(s.out, res.Body)
 			return err
-		}
-		res, err := a.send(cmd.Context(), request{method: "GET", path: path + "/export"})
-		if err != nil {
-			return err
-		}
-		defer res.Body.Close()
-		_, err = io.Copy(s.out, res.Body)
-		return err
-	}}
+		}}
 	c.Flags().BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
 	return c
 }

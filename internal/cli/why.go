@@ -20,8 +20,9 @@ func (s *session) whyCommand() *cobra.Command {
 	var at, against, againstAt string
 	var revision int64
 	c := &cobra.Command{Use: "why FLAG [UNIT]", Short: "Why does a unit get what it gets, step by step",
-		Example: "  greenlever why night-batching recipient-17 --set site.id=site-12 --set crew_size=3 --env production",
-		Args:    cobra.RangeArgs(1, 2), RunE: func(cmd *cobra.Command, args []string) error {
+		Example: "  greenlever why night-batching recipient-17 --set site.id=site-12 --set crew_size=3 --env " +
+			"production",
+		Args: cobra.RangeArgs(1, 2), RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, _, err := s.inEnvironment(cmd.Context())
 			if err != nil {
 				return err
@@ -57,12 +58,14 @@ func (s *session) whyCommand() *cobra.Command {
 				body["at"] = ms
 			}
 			var w manage.Why
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags/" + url.PathEscape(args[0]) + "/why", body: body}, &w); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags/" + url.PathEscape(args[0]) +
+				"/why", body: body}, &w); err != nil {
 				return err
 			}
 			return s.show(w, func() { s.printWhy(&w) })
 		}}
-	c.Flags().StringArrayVar(&set, "set", nil, "NAME=VALUE: an attribute; true, false, numbers and JSON lists are read as such, everything else as text")
+	c.Flags().StringArrayVar(&set, "set", nil, "NAME=VALUE: an attribute; true, false, numbers and JSON lists are "+
+		"read as such, everything else as text")
 	c.Flags().StringVar(&at, "at", "", "a time in the past, such as 2026-11-23T08:00:00Z")
 	c.Flags().Int64Var(&revision, "revision", 0, "a revision of the past")
 	c.Flags().StringVar(&against, "against", "", "another unit to compare with")
@@ -110,7 +113,8 @@ func (s *session) printWhy(w *manage.Why) {
 	}
 	for i := range w.Rules {
 		r := &w.Rules[i]
-		s.say("%-3s rule %q %s", map[bool]string{true: "->", false: "  "}[r.ID == w.Rule && r.ID != ""], r.Name, r.Says)
+		s.say("%-3s rule %q %s", map[bool]string{true: "->", false: "  "}[r.ID == w.Rule && r.ID != ""], r.Name,
+			r.Says)
 		s.printCondition(&r.Condition, 6)
 		s.printShares(r.Shares)
 	}

@@ -13,7 +13,8 @@ import (
 func (a *Edge) accessKey(c *echo.Context) (*feed.Live, error) {
 	secret := cmp.Or(web.Bearer(c.Request()), c.Request().Header.Get(web.KeyHeader))
 	if secret == "" {
-		return nil, app.Faultf(app.Unauthorized, "send an access key: Authorization: Bearer gls_... or glb_..., or X-API-Key")
+		return nil, app.Faultf(app.Unauthorized, "send an access key: Authorization: Bearer gls_... or glb_..., or "+
+			"X-API-Key")
 	}
 	live := a.Keys.Find(c.Request().Context(), secret)
 	if live == nil {

@@ -77,7 +77,8 @@ func (a *Edge) browserReport(c *echo.Context) error {
 		return err
 	}
 	if !key.Allow(a.Limits.KeyRate) {
-		return app.Faultf(app.TooMany, "too many requests with this access key: at most %.0f a second", a.Limits.KeyRate)
+		return app.Faultf(app.TooMany, "too many requests with this access key: at most %.0f a second",
+			a.Limits.KeyRate)
 	}
 	if !a.browsers.mayTell(c.RealIP(), a.Now()) {
 		return app.Faultf(app.TooMany, "too many reports from this address: a page sends one now and then")
@@ -87,7 +88,8 @@ func (a *Edge) browserReport(c *echo.Context) error {
 		return err
 	}
 	var use browserUse
-	if err := json.Unmarshal(raw, &use); err != nil || app.CheckText(use.Application, 0, 100) != "" || app.CheckText(use.Version, 0, 100) != "" {
+	if err := json.Unmarshal(raw, &use); err != nil || app.CheckText(use.Application, 0, 100) != "" ||
+		app.CheckText(use.Version, 0, 100) != "" {
 		return app.InvalidField("body", "must hold an application and a version of at most 100 bytes, and counts")
 	}
 	place, err := a.Hub.Place(c.Request().Context(), key.EnvironmentID)
@@ -99,10 +101,13 @@ func (a *Edge) browserReport(c *echo.Context) error {
 	var lines []wire.CountLine
 	for _, l := range use.Counts[:min(len(use.Counts), 1_000)] {
 		f := rules.Flag(l.Flag)
-		if f == nil || !f.Visible || !slices.ContainsFunc(f.Cells(), func(cell decide.Cell) bool { return cell.Variant == l.Variant && cell.Reason.String() == l.Reason }) {
+		if f == nil || !f.Visible || !slices.ContainsFunc(f.Cells(), func(cell decide.Cell) bool {
+			return cell.Variant == l.Variant && cell.Reason.String() == l.Reason
+		}) {
 			continue
 		}
-		lines = append(lines, wire.CountLine{Flag: l.Flag, Variant: l.Variant, Reason: l.Reason, Revision: rules.Source.Revision,
+		lines = append(lines, wire.CountLine{Flag: l.Flag, Variant: l.Variant, Reason: l.Reason,
+			Revision:    rules.Source.Revision,
 			Application: use.Application, Version: use.Version, Count: min(l.Count, maxBrowserCount)})
 	}
 	a.usage.tell(key.EnvironmentID, lines)

@@ -46,7 +46,8 @@ func (t *tokens) of(key *feed.Live, rules *decide.Ruleset, now int64) string {
 	if t.last == nil {
 		t.last = map[string]token{}
 	}
-	made := token{spell(now), rules.Source.Epoch, seal(key, (spell(now)+2)*halfLife, rules.Source.Epoch, rules.Source.Revision)}
+	made := token{spell(now), rules.Source.Epoch, seal(key, (spell(now)+2)*halfLife, rules.Source.Epoch,
+		rules.Source.Revision)}
 	t.last[key.ID] = made
 	return made.token
 }
@@ -129,11 +130,13 @@ func (a *Edge) openedBy(token string) (h holder, err error) {
 			continue
 		}
 		if a.Now().UnixMilli() >= numbers[0] {
-			return h, app.Faultf(app.Unauthorized, "the stream's token has expired: ask for all answers again, they bring a new one")
+			return h, app.Faultf(app.Unauthorized, "the stream's token has expired: ask for all answers again, they "+
+				"bring a new one")
 		}
 		return holder{key, numbers[1], numbers[2], numbers[0] - tokenLife.Milliseconds()}, nil
 	}
-	return h, app.Faultf(app.Unauthorized, "the stream's token is not known: take the address from the bulk answer as it is, or ask for all answers again")
+	return h, app.Faultf(app.Unauthorized, "the stream's token is not known: take the address from the bulk answer "+
+		"as it is, or ask for all answers again")
 }
 
 // changes tells a browser when it should ask again: when a flag that it may see can have
@@ -166,7 +169,8 @@ func (a *Edge) changes(c *echo.Context) error {
 	a.browsers.stream(key.EnvironmentID, 1)
 	defer a.browsers.stream(key.EnvironmentID, -1)
 	// Where the stream breaks they come back a little apart, also all of them after a restart.
-	if err := s.Write(fmt.Appendf(nil, "retry: %d\n\n", 1_000+mathrand.N(a.Spread()+4*time.Second).Milliseconds())); err != nil {
+	if err := s.Write(fmt.Appendf(nil, "retry: %d\n\n",
+		1_000+mathrand.N(a.Spread()+4*time.Second).Milliseconds())); err != nil {
 		return nil
 	}
 	return a.tellChanges(s, place, h)
@@ -213,5 +217,6 @@ func (a *Edge) tellChanges(s *web.Stream, place *feed.Place, h holder) error {
 // tellRefetch writes the event of the protocol that has a client ask again.
 func tellRefetch(s *web.Stream, key *feed.Live, epoch, revision int64) error {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%x %d.%d", key.Digest, epoch, revision))
-	return s.Write(fmt.Appendf(nil, "id: %s\ndata: {\"type\":\"refetchEvaluation\",\"etag\":\"%x\"}\n\n", seal(key, epoch, revision), sum[:8]))
+	return s.Write(fmt.Appendf(nil, "id: %s\ndata: {\"type\":\"refetchEvaluation\",\"etag\":\"%x\"}\n\n",
+		seal(key, epoch, revision), sum[:8]))
 }

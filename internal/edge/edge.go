@@ -63,7 +63,8 @@ func (a *Edge) Add(e *echo.Echo) {
 	a.decisions = prometheus.NewCounter(prometheus.CounterOpts{Name: "greenlever_decisions_total",
 		Help: "Decisions reported by clients or made here."})
 	a.Register(a.decisions,
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_browser_streams", Help: "Open streams of browsers."},
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_browser_streams",
+			Help: "Open streams of browsers."},
 			func() float64 { return float64(a.watching.count()) }),
 		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_left_out",
 			Help: "Documents and lists that cannot be read and are left out."},

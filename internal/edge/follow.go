@@ -219,7 +219,8 @@ func checkStatus(place string, s *wire.Status) (found []flag.Problem) {
 	for _, f := range []struct {
 		name, value string
 		least, most int
-	}{{"instance", s.Instance, 1, 64}, {"application", s.Application, 0, 100}, {"version", s.Version, 0, 100}, {"source", s.Source, 0, 20}, {"kind", string(s.Kind), 0, 20}} {
+	}{{"instance", s.Instance, 1, 64}, {"application", s.Application, 0, 100}, {"version", s.Version, 0, 100},
+		{"source", s.Source, 0, 20}, {"kind", string(s.Kind), 0, 20}} {
 		if mend := app.CheckText(f.value, f.least, f.most); mend != "" {
 			found = append(found, flag.Problem{Place: place + f.name, Mend: mend})
 		}
@@ -248,11 +249,13 @@ func checkStatus(place string, s *wire.Status) (found []flag.Problem) {
 // are longer than any name.
 func keepKnown(rules *decide.Ruleset, r *wire.Report) {
 	r.Counts = slices.DeleteFunc(r.Counts, func(l wire.CountLine) bool {
-		return rules.Flag(l.Flag) == nil || app.CheckText(l.Variant, 0, 64) != "" || app.CheckText(l.Rule, 0, 64) != "" || app.CheckText(l.Reason, 0, 20) != "" ||
+		return rules.Flag(l.Flag) == nil || app.CheckText(l.Variant, 0, 64) != "" || app.CheckText(l.Rule, 0,
+			64) != "" || app.CheckText(l.Reason, 0, 20) != "" ||
 			app.CheckText(l.Application, 0, 100) != "" || app.CheckText(l.Version, 0, 100) != "" || l.FlagVersion != 0
 	})
 	r.Unknown = slices.DeleteFunc(r.Unknown, func(l wire.AskedLine) bool {
-		return app.CheckText(l.Flag, 1, 200) != "" || app.CheckText(l.Type, 0, 10) != "" || len(l.Fallback) > 4<<10 || app.CheckText(l.Application, 0, 100) != ""
+		return app.CheckText(l.Flag, 1, 200) != "" || app.CheckText(l.Type, 0, 10) != "" || len(l.Fallback) > 4<<10 ||
+			app.CheckText(l.Application, 0, 100) != ""
 	})
 }
 
@@ -268,12 +271,14 @@ func (a *Edge) forOutposts(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
-	out := OutpostNeeds{Off: known.Sampling.Off, Days: known.Sampling.Days, Seed: known.Sampling.Seed, Attributes: known.Attributes, Covers: known.Covers, Keys: []OutpostKey{}}
+	out := OutpostNeeds{Off: known.Sampling.Off, Days: known.Sampling.Days, Seed: known.Sampling.Seed,
+		Attributes: known.Attributes, Covers: known.Covers, Keys: []OutpostKey{}}
 	if out.Name, err = a.Followers.NameOf(ctx, key.EnvironmentID); err != nil {
 		return err
 	}
 	for _, k := range a.Keys.Of(key.EnvironmentID) {
-		out.Keys = append(out.Keys, OutpostKey{ID: k.ID, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest, Origins: k.Origins})
+		out.Keys = append(out.Keys, OutpostKey{ID: k.ID, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest,
+			Origins: k.Origins})
 	}
 	slices.SortFunc(out.Keys, func(a, b OutpostKey) int { return strings.Compare(a.ID, b.ID) })
 	raw, err := json.Marshal(out)
@@ -289,7 +294,8 @@ func (a *Edge) forOutposts(c *echo.Context) error {
 // OutpostNeeds is what an outpost needs beside the ruleset. It holds digests of secrets,
 // from which nobody can find the secrets.
 type OutpostNeeds struct {
-	Name       string                  `json:"name"` // of the project and the environment, such as pinecrest/production
+	// of the project and the environment, such as pinecrest/production
+	Name       string                  `json:"name"`
 	Keys       []OutpostKey            `json:"keys"`
 	Off        bool                    `json:"off"`         // no unit is sampled
 	Days       int                     `json:"days"`        // that a sampled unit is kept

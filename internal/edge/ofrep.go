@@ -56,7 +56,8 @@ func allowed(asked []string) string {
 	names := []string{"Content-Type", "If-None-Match", "Authorization", web.KeyHeader, flag.SeeAsHeader}
 	for _, name := range strings.Split(strings.Join(asked, ","), ",") {
 		name = strings.TrimSpace(name)
-		if len(names) < 50 && len(name) <= 100 && fieldName.MatchString(name) && !slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) }) {
+		if len(names) < 50 && len(name) <= 100 && fieldName.MatchString(name) && !slices.ContainsFunc(names,
+			func(n string) bool { return strings.EqualFold(n, name) }) {
 			names = append(names, name)
 		}
 	}
@@ -92,7 +93,8 @@ type ofrepError struct {
 }
 
 // asked reads what remote evaluation needs; where it wrote an answer already, key is nil.
-func (a *Edge) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *decide.Ruleset, unit *condition.Context, err error) {
+func (a *Edge) asked(c *echo.Context,
+	flagKey string) (key *feed.Live, rules *decide.Ruleset, unit *condition.Context, err error) {
 	cors(c)
 	if key, err = a.accessKey(c); err != nil {
 		return nil, nil, nil, err
@@ -101,7 +103,8 @@ func (a *Edge) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *de
 		return nil, nil, nil, err
 	}
 	if !key.Allow(a.Limits.KeyRate) {
-		return nil, nil, nil, app.Faultf(app.TooMany, "too many evaluations with this access key: at most %.0f a second", a.Limits.KeyRate)
+		return nil, nil, nil, app.Faultf(app.TooMany, "too many evaluations with this access key: at most %.0f a "+
+			"second", a.Limits.KeyRate)
 	}
 	raw, err := web.ReadBody(c, a.Limits.Body)
 	if err != nil {
@@ -118,7 +121,8 @@ func (a *Edge) asked(c *echo.Context, flagKey string) (key *feed.Live, rules *de
 		}
 		var ok bool
 		if body, ok = tree.(map[string]any); !ok && tree != nil {
-			return bad("PARSE_ERROR", `the body must be a JSON object such as {"context":{"targetingKey":"recipient-17"}}`)
+			return bad("PARSE_ERROR",
+				`the body must be a JSON object such as {"context":{"targetingKey":"recipient-17"}}`)
 		}
 	}
 	if unit, err = condition.ContextOf(body["context"]); err != nil {
@@ -190,7 +194,8 @@ func (a *Edge) evaluateOne(c *echo.Context) error {
 	a.usage.count(key.EnvironmentID, rules, f, o, "")
 	a.note(c.Request().Context(), key.EnvironmentID, f.Draws, unit)
 	if o.Reason == decide.Error {
-		return c.JSON(http.StatusInternalServerError, ofrepError{flagKey, "GENERAL", "the flag's document cannot be read"})
+		return c.JSON(http.StatusInternalServerError, ofrepError{flagKey, "GENERAL",
+			"the flag's document cannot be read"})
 	}
 	return c.JSONBlob(http.StatusOK, appendAnswer(nil, rules, f, o, key.Kind == app.ServiceKey))
 }
@@ -300,7 +305,9 @@ func (o *order) of(environment int64, rules *decide.Ruleset) *sorted {
 		return had.(*sorted)
 	}
 	s := &sorted{rules: rules}
-	for _, f := range slices.SortedFunc(rules.Flags, func(a, b *decide.Flag) int { return strings.Compare(a.Key, b.Key) }) {
+	for _, f := range slices.SortedFunc(rules.Flags, func(a, b *decide.Flag) int {
+		return strings.Compare(a.Key, b.Key)
+	}) {
 		m := mark(f)
 		s.all = append(s.all, m)
 		for _, name := range f.Draws {

@@ -60,7 +60,8 @@ type flagUsage struct {
 func (u *usage) count(environment int64, rules *decide.Ruleset, f *decide.Flag, o decide.Outcome, as string) {
 	cells, ok := u.flags.Load(usedFlag{f, as})
 	if !ok {
-		cells, _ = u.flags.LoadOrStore(usedFlag{f, as}, &flagUsage{environment, rules.Source.Revision, make([]atomic.Uint64, f.CellCount())})
+		cells, _ = u.flags.LoadOrStore(usedFlag{f, as}, &flagUsage{environment, rules.Source.Revision,
+			make([]atomic.Uint64, f.CellCount())})
 	}
 	cells.(*flagUsage).cells[o.Cell].Add(1)
 }
@@ -159,7 +160,8 @@ func (u *flagUsage) take(f usedFlag) (lines []wire.CountLine) {
 	for i := range u.cells {
 		if n := u.cells[i].Swap(0); n > 0 {
 			cell := cells[i]
-			lines = append(lines, wire.CountLine{Flag: f.flag.Key, Variant: cell.Variant, Reason: cell.Reason.String(), Rule: cell.Rule, Revision: u.revision, Application: f.as, Count: n})
+			lines = append(lines, wire.CountLine{Flag: f.flag.Key, Variant: cell.Variant, Reason: cell.Reason.String(),
+				Rule: cell.Rule, Revision: u.revision, Application: f.as, Count: n})
 		}
 	}
 	return lines

@@ -25,10 +25,12 @@ func TestParseAndPrint(t *testing.T) {
 		`weekly(["mon", "tue"], "22:00", "06:00", "Europe/Oslo")`:                                `it is Monday or Tuesday from 22:00 to 06:00 the next day in Europe/Oslo`,
 		`inBlocks(network, ["10.20.0.0/16", "fd00::/8"])`:                                        `network is an address in 10.20.0.0/16, fd00::/8`,
 		`hasAny(languages, ["de"]) && !hasNone(languages, ["en", "fr"])`:                         `languages has any of "de" and not (languages has none of "en", "fr")`,
-		`inSegment("staff") && gives("one-touch-open", ["on", "off"])`:                           "in segment staff and flag one-touch-open gives `on` or `off`",
-		`part("0.0125 %", [key, site.id], "ab12")`:                                               `among 0.0125 % of units (else by site.id)`,
-		`attr["x-plan"] == true && attr["in.a"] == false && key.endsWithAny(["1", "2"])`:         `x-plan is true and in.a is false and the key ends with "1", "2"`,
-		`email.matches("^a\\.b\"\u0001$") || absent(email)`:                                      "email matches \"^a\\\\.b\\\"\\x01$\" or email is absent",
+		`inSegment("staff") && gives("one-touch-open", ["on", "off"])`: "in segment staff " +
+			"and flag one-touch-open gives `on` or `off`",
+		`part("0.0125 %", [key, site.id], "ab12")`:                                       `among 0.0125 % of units (else by site.id)`,
+		`attr["x-plan"] == true && attr["in.a"] == false && key.endsWithAny(["1", "2"])`: `x-plan is true and in.a is false and the key ends with "1", "2"`,
+		`email.matches("^a\\.b\"\u0001$") || absent(email)`: "email matches " +
+			"\"^a\\\\.b\\\"\\x01$\" or email is absent",
 	} {
 		n, err := Parse(text)
 		if err != nil {
@@ -137,7 +139,8 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 	}
 	tests := condition.Tests()
 	n := &condition.Node{Test: tests[rng.IntN(len(tests))]}
-	names := []string{"role", "site.id", "x-plan", "in", "a.if", "key", "targetingKey", "Zoë", "a b", `a"b`, "_x1", "a..b", "version", "has"}
+	names := []string{"role", "site.id", "x-plan", "in", "a.if", "key", "targetingKey", "Zoë", "a b", `a"b`, "_x1",
+		"a..b", "version", "has"}
 	texts := []string{"a", "", "Zoë", "\"", "\\", "\n\x01\u2028", "📦", "' or"}
 	times := []string{"2027-03-01T06:00:00Z", "2027-03-08T06:00:00.5+01:00"}
 	kind, how, _ := strings.Cut(n.Test, ".")
@@ -176,9 +179,11 @@ func randomNode(rng *rand.Rand, depth int) *condition.Node {
 	case condition.FlagTest:
 		n.Attribute, n.Flag, n.Text = "", "one-touch-open", []string{"on", "off"}
 	case condition.WeeklyTest:
-		n.Attribute, n.Weekly = "", &condition.Weekly{Days: []string{"mon", "sun"}, From: "22:00", To: "06:00", Zone: "Europe/Oslo"}
+		n.Attribute, n.Weekly = "", &condition.Weekly{Days: []string{"mon", "sun"}, From: "22:00", To: "06:00",
+			Zone: "Europe/Oslo"}
 	case condition.PartTest:
-		n.Attribute, n.Part = "", &condition.Within{By: []string{pick(rng, names...), "site.id"}, Share: rng.Uint32N(1_000_001), Salt: "ab12", Hash: 1}
+		n.Attribute, n.Part = "", &condition.Within{By: []string{pick(rng, names...), "site.id"},
+			Share: rng.Uint32N(1_000_001), Salt: "ab12", Hash: 1}
 	case "clock.before", "clock.at-or-after", "clock.between":
 		n.Attribute = ""
 	}

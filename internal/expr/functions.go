@@ -126,7 +126,8 @@ func between(p *parser, at int) (*condition.Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	return p.leaf(cs[0].at, []int{cs[0].at, cs[1].at}, &condition.Node{Test: "number.between", Attribute: o.attribute, Numbers: []float64{cs[0].numbers[0], cs[1].numbers[0]}})
+	return p.leaf(cs[0].at, []int{cs[0].at, cs[1].at}, &condition.Node{Test: "number.between", Attribute: o.attribute,
+		Numbers: []float64{cs[0].numbers[0], cs[1].numbers[0]}})
 }
 
 func window(p *parser, at int) (*condition.Node, error) {
@@ -140,7 +141,8 @@ func window(p *parser, at int) (*condition.Node, error) {
 		n.Test = "clock.between"
 	case "timestamp":
 	default:
-		return nil, p.lex.fail(o.at, "window takes now or timestamp(joined); for numbers write %s", functions["between"].usage)
+		return nil, p.lex.fail(o.at, "window takes now or timestamp(joined); for numbers write %s",
+			functions["between"].usage)
 	}
 	cs, err := p.constants(functions["window"].usage, 2, text, text)
 	if err != nil {
@@ -179,7 +181,8 @@ func inRange(p *parser, at int) (*condition.Node, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &condition.Node{Test: condition.RangeTest, Attribute: o.attribute, Text: cs[0].texts, Loose: o.form == "looseVersion"}
+	n := &condition.Node{Test: condition.RangeTest, Attribute: o.attribute, Text: cs[0].texts,
+		Loose: o.form == "looseVersion"}
 	if n, err = p.leaf(cs[0].at, cs[0].places, n); err != nil {
 		return nil, err
 	}
@@ -235,7 +238,8 @@ func gives(p *parser, at int) (*condition.Node, error) {
 	if flag.kind != text || flag.list || variants.kind != text || !variants.list {
 		return nil, p.lex.fail(flag.at, "write it as in %s", functions["gives"].usage)
 	}
-	return p.leaf(at, variants.places, &condition.Node{Test: condition.FlagTest, Flag: flag.texts[0], Text: variants.texts})
+	return p.leaf(at, variants.places, &condition.Node{Test: condition.FlagTest, Flag: flag.texts[0],
+		Text: variants.texts})
 }
 
 func part(p *parser, at int) (*condition.Node, error) {

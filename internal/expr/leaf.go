@@ -25,7 +25,8 @@ func (p *parser) operand() (o operand, err error) {
 	}
 	if p.calls() {
 		if !slices.Contains(forms, p.now.raw) {
-			return o, p.lex.fail(p.now.at, "%s is no function here: use one of %s", p.now.raw, strings.Join(functionNames(), ", "))
+			return o, p.lex.fail(p.now.at, "%s is no function here: use one of %s", p.now.raw,
+				strings.Join(functionNames(), ", "))
 		}
 		o.form = p.now.raw
 		if err := p.advance(); err != nil {
@@ -35,7 +36,8 @@ func (p *parser) operand() (o operand, err error) {
 			return o, err
 		}
 		if p.now.kind == text {
-			return o, p.lex.fail(p.now.at, "begin with an attribute: %s(firmware); constants stand on the right", o.form)
+			return o, p.lex.fail(p.now.at, "begin with an attribute: %s(firmware); constants stand on the right",
+				o.form)
 		}
 		if o.attribute, _, err = p.attribute(false); err != nil {
 			return o, err
@@ -63,7 +65,8 @@ func (p *parser) attribute(methods bool) (attribute, method string, err error) {
 		return "", "", p.lex.fail(p.now.at, "name an attribute here, such as site.region, instead of %s", p.now)
 	}
 	if slices.Contains(reserved, p.now.raw) && p.now.raw != "key" && p.now.raw != "attr" {
-		return "", "", p.lex.fail(p.now.at, "%s is a word of the language: write the attribute as attr[%s]", p.now.raw, quote(p.now.raw))
+		return "", "", p.lex.fail(p.now.at, "%s is a word of the language: write the attribute as attr[%s]", p.now.raw,
+			quote(p.now.raw))
 	}
 	first := p.now
 	if err := p.advance(); err != nil {
@@ -97,7 +100,8 @@ func (p *parser) attribute(methods bool) (attribute, method string, err error) {
 		}
 		part := p.now
 		if slices.Contains([]string{"in", "true", "false", "null"}, part.raw) { // CEL takes them nowhere
-			return "", "", p.lex.fail(part.at, "%s is a word of the language: write the whole name in quotes, as in attr[%s]", part.raw, quote(attribute+"."+part.raw))
+			return "", "", p.lex.fail(part.at, "%s is a word of the language: write the whole name in quotes, as in "+
+				"attr[%s]", part.raw, quote(attribute+"."+part.raw))
 		}
 		called := p.calls()
 		if err := p.advance(); err != nil {
@@ -110,7 +114,8 @@ func (p *parser) attribute(methods bool) (attribute, method string, err error) {
 			return attribute, part.raw, nil
 		}
 		if first.raw == "key" || first.raw == "attr" {
-			return "", "", p.lex.fail(part.at, "nothing follows %s: write the whole name in quotes, as in attr[\"site.x-plan\"]", first.raw)
+			return "", "", p.lex.fail(part.at, "nothing follows %s: write the whole name in quotes, as in "+
+				"attr[\"site.x-plan\"]", first.raw)
 		}
 		attribute += "." + part.raw
 	}
@@ -144,7 +149,8 @@ func (p *parser) constant() (c constant, err error) {
 				return c, err
 			}
 			if c.kind != text || c.list {
-				return c, p.lex.fail(c.at, "write a string in quotes, such as %s(%s)", form, map[string]string{"version": `"4.2.0"`, "timestamp": `"2027-03-01T06:00:00Z"`}[form])
+				return c, p.lex.fail(c.at, "write a string in quotes, such as %s(%s)", form,
+					map[string]string{"version": `"4.2.0"`, "timestamp": `"2027-03-01T06:00:00Z"`}[form])
 			}
 			c.form = form
 			return c, p.must(")", "behind the string")
@@ -237,9 +243,11 @@ func (p *parser) compare(o operand, op string, at int, c constant) (*condition.N
 		if c.kind != text || c.list || c.form == "timestamp" {
 			return nil, p.lex.fail(c.at, `compare a version with one, such as version("4.2.0")`)
 		}
-		test, ok := map[string]string{"==": "equals", "!=": "equals", "<": "less", "<=": "at-most", ">": "more", ">=": "at-least"}[op]
+		test, ok := map[string]string{"==": "equals", "!=": "equals", "<": "less", "<=": "at-most", ">": "more",
+			">=": "at-least"}[op]
 		if !ok {
-			return nil, p.lex.fail(at, `write == < <= > or >= here; for a range, inRange(%s, "4.2.x")`, nameText(o.attribute))
+			return nil, p.lex.fail(at, `write == < <= > or >= here; for a range, inRange(%s, "4.2.x")`,
+				nameText(o.attribute))
 		}
 		n.Test, n.Text, n.Loose = "version."+test, c.texts, o.form == "looseVersion"
 	case "timestamp", "now":
@@ -294,15 +302,18 @@ func plainTest(op string, c constant) (test, mend string) {
 	case c.kind == text && (op == "==" || op == "!="):
 		return "string.equals", ""
 	case c.kind == text:
-		return "", "strings have no order: compare numbers without quotes, versions as version(firmware) >= version(\"4.2.0\"), times as timestamp(joined) >= timestamp(\"2027-03-01T06:00:00Z\")"
+		return "", "strings have no order: compare numbers without quotes, versions as version(firmware) >= " +
+			"version(\"4.2.0\"), times as timestamp(joined) >= timestamp(\"2027-03-01T06:00:00Z\")"
 	}
-	return map[string]string{"==": "number.equals", "!=": "number.differs", "<": "number.less", "<=": "number.at-most", ">": "number.more", ">=": "number.at-least"}[op], ""
+	return map[string]string{"==": "number.equals", "!=": "number.differs", "<": "number.less", "<=": "number.at-most",
+		">": "number.more", ">=": "number.at-least"}[op], ""
 }
 
 func (p *parser) stringMethod(o operand) (*condition.Node, error) {
 	test, ok := stringMethods[o.method]
 	if !ok || o.form != "" && o.form != "folded" {
-		return nil, p.lex.fail(p.now.at, "%s is no method here: strings have startsWith, endsWith, contains and matches, and startsWithAny, endsWithAny, containsAny for lists", o.method)
+		return nil, p.lex.fail(p.now.at, "%s is no method here: strings have startsWith, endsWith, contains and "+
+			"matches, and startsWithAny, endsWithAny, containsAny for lists", o.method)
 	}
 	if err := p.must("(", "behind the method"); err != nil {
 		return nil, err
@@ -312,9 +323,12 @@ func (p *parser) stringMethod(o operand) (*condition.Node, error) {
 		return nil, err
 	}
 	if any := strings.HasSuffix(o.method, "Any"); c.kind != text || c.list != any || c.form != "" {
-		return nil, p.lex.fail(c.at, "%s takes %s", o.method, map[bool]string{true: `a list of strings, such as ["a", "b"]`, false: "one string in quotes; for several, " + o.method + "Any"}[any])
+		return nil, p.lex.fail(c.at, "%s takes %s", o.method,
+			map[bool]string{true: `a list of strings, such as ["a", "b"]`,
+				false: "one string in quotes; for several, " + o.method + "Any"}[any])
 	}
-	n, err := p.leaf(c.at, c.places, &condition.Node{Test: test, Attribute: o.attribute, Text: c.texts, IgnoreCase: o.form == "folded"})
+	n, err := p.leaf(c.at, c.places, &condition.Node{Test: test, Attribute: o.attribute, Text: c.texts,
+		IgnoreCase: o.form == "folded"})
 	if err != nil {
 		return nil, err
 	}

@@ -53,13 +53,17 @@ type lexer struct {
 func (l *lexer) fail(at int, format string, args ...any) *SyntaxError {
 	before := l.source[:min(at, len(l.source))]
 	line := strings.Count(before, "\n")
-	return &SyntaxError{Line: line + 1, Column: utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]) + 1, Mend: fmt.Sprintf(format, args...)}
+	return &SyntaxError{Line: line + 1,
+		Column: utf8.RuneCountInString(before[strings.LastIndexByte(before, '\n')+1:]) + 1, Mend: fmt.Sprintf(format,
+			args...)}
 }
 
 var signs = []string{"&&", "||", "==", "!=", "<=", ">=", "<", ">", "!", "(", ")", "[", "]", ",", ".", "-"}
 
 // instead says what to write for signs of other languages.
-var instead = map[string]string{"=": "write == to compare", "&": "write && for and", "|": "write || for or", "≥": "write >=", "≤": "write <=", "≠": "write !=", "?": "there is no ?: in conditions: write (a && b) || (!a && c)"}
+var instead = map[string]string{"=": "write == to compare", "&": "write && for and", "|": "write || for or",
+	"≥": "write >=", "≤": "write <=", "≠": "write !=",
+	"?": "there is no ?: in conditions: write (a && b) || (!a && c)"}
 
 func (l *lexer) next() (token, error) {
 	for l.at < len(l.source) && strings.IndexByte(" \t\r\n", l.source[l.at]) >= 0 {
@@ -100,7 +104,8 @@ func (l *lexer) next() (token, error) {
 	if mend, ok := instead[string(r)]; ok {
 		return token{}, l.fail(start, "%s", mend)
 	}
-	return token{}, l.fail(start, "%q has no meaning here: write names in letters, digits and _, others as attr[\"x-plan\"]", r)
+	return token{}, l.fail(start, "%q has no meaning here: write names in letters, digits and _, others as "+
+		"attr[\"x-plan\"]", r)
 }
 
 func letter(c byte) bool { return c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
@@ -121,7 +126,8 @@ func (l *lexer) number() (token, error) {
 	raw := l.source[start:l.at]
 	f, err := strconv.ParseFloat(raw, 64)
 	if err != nil || !decimal.MatchString(raw) {
-		return token{}, l.fail(start, "%q is no number: write it in decimal, such as 5 or 2.5; versions and times are strings in quotes", raw)
+		return token{}, l.fail(start, "%q is no number: write it in decimal, such as 5 or 2.5; versions and times "+
+			"are strings in quotes", raw)
 	}
 	return token{kind: number, at: start, raw: raw, num: f}, nil
 }
@@ -160,11 +166,13 @@ func (l *lexer) string() (token, error) {
 	}
 }
 
-var escapes = map[byte]byte{'n': '\n', 't': '\t', 'r': '\r', '\\': '\\', '"': '"', '\'': '\'', '`': '`', '?': '?', 'a': 7, 'b': 8, 'f': 12, 'v': 11}
+var escapes = map[byte]byte{'n': '\n', 't': '\t', 'r': '\r', '\\': '\\', '"': '"', '\'': '\'', '`': '`', '?': '?',
+	'a': 7, 'b': 8, 'f': 12, 'v': 11}
 
 func (l *lexer) escape(b *strings.Builder) error {
 	at := l.at
-	bad := l.fail(at, `this is no escape: use \n, \t, \\, \", \u00e9 or \U0001f4e6, or write the string raw, as r"..."`)
+	bad := l.fail(at,
+		`this is no escape: use \n, \t, \\, \", \u00e9 or \U0001f4e6, or write the string raw, as r"..."`)
 	l.at++
 	if l.at >= len(l.source) {
 		return bad

@@ -90,14 +90,19 @@ func (p *parser) unexpected() error {
 const maxDepth = 4 * condition.MaxDepth
 
 func (p *parser) or(depth int) (*condition.Node, error) {
-	return p.chain("||", depth, p.and, func(parts []condition.Node) *condition.Node { return &condition.Node{Any: parts} })
+	return p.chain("||", depth, p.and, func(parts []condition.Node) *condition.Node {
+		return &condition.Node{Any: parts}
+	})
 }
 
 func (p *parser) and(depth int) (*condition.Node, error) {
-	return p.chain("&&", depth, p.unary, func(parts []condition.Node) *condition.Node { return &condition.Node{All: parts} })
+	return p.chain("&&", depth, p.unary, func(parts []condition.Node) *condition.Node {
+		return &condition.Node{All: parts}
+	})
 }
 
-func (p *parser) chain(join string, depth int, part func(int) (*condition.Node, error), group func([]condition.Node) *condition.Node) (*condition.Node, error) {
+func (p *parser) chain(join string, depth int, part func(int) (*condition.Node, error),
+	group func([]condition.Node) *condition.Node) (*condition.Node, error) {
 	var parts []condition.Node
 	for {
 		n, err := part(depth)
@@ -134,7 +139,8 @@ func (p *parser) unary(depth int) (*condition.Node, error) {
 		start, bare := p.now.at, !p.is("(") && !p.is("!")
 		n, err := p.unary(depth + 1)
 		if err == nil && bare && p.signed { // in CEL ! binds to the attribute alone
-			err = p.lex.fail(start, "put brackets around what ! is of: !(%s)", strings.TrimSpace(p.lex.source[start:p.now.at]))
+			err = p.lex.fail(start, "put brackets around what ! is of: !(%s)",
+				strings.TrimSpace(p.lex.source[start:p.now.at]))
 		}
 		return &condition.Node{Not: n}, err
 	}
@@ -202,7 +208,8 @@ func (p *parser) comparison() (*condition.Node, error) {
 		}
 	}
 	if o.form == "" {
-		return nil, p.lex.fail(at, "compare %s with something, such as %s == true, or ask has(%s)", nameText(o.attribute), nameText(o.attribute), nameText(o.attribute))
+		return nil, p.lex.fail(at, "compare %s with something, such as %s == true, or ask has(%s)",
+			nameText(o.attribute), nameText(o.attribute), nameText(o.attribute))
 	}
 	return nil, p.lex.fail(at, "write a comparison such as == or >= here, instead of %s", p.now)
 }
@@ -229,6 +236,7 @@ func (p *parser) calls() bool {
 var forms = []string{"folded", "version", "looseVersion", "timestamp"}
 
 var stringMethods = map[string]string{
-	"startsWith": "string.begins", "startsWithAny": "string.begins", "endsWith": "string.ends", "endsWithAny": "string.ends",
-	"contains": "string.contains", "containsAny": "string.contains", "matches": "string.matches",
+	"startsWith": "string.begins", "startsWithAny": "string.begins", "endsWith": "string.ends",
+	"endsWithAny": "string.ends",
+	"contains":    "string.contains", "containsAny": "string.contains", "matches": "string.matches",
 }

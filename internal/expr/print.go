@@ -12,7 +12,8 @@ import (
 
 // reserved are words that no attribute's name can begin with as it stands: those of CEL,
 // and ours.
-var reserved = []string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function", "if", "import", "let", "loop", "package",
+var reserved = []string{"true", "false", "null", "in", "as", "break", "const", "continue", "else", "for", "function",
+	"if", "import", "let", "loop", "package",
 	"namespace", "return", "var", "void", "while", "now", "key", "attr", "not"}
 
 var plainName = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)*$`)
@@ -85,9 +86,11 @@ func (w *printer) group(parts []condition.Node, join string, level int) string {
 }
 
 var operators = map[string]string{
-	"string.equals": "==", "number.equals": "==", "number.differs": "!=", "number.less": "<", "number.at-most": "<=", "number.more": ">", "number.at-least": ">=",
-	"version.equals": "==", "version.less": "<", "version.at-most": "<=", "version.more": ">", "version.at-least": ">=",
-	"time.before": "<", "time.at-or-after": ">=", "clock.before": "<", "clock.at-or-after": ">=",
+	"string.equals": "==", "number.equals": "==", "number.differs": "!=", "number.less": "<", "number.at-most": "<=",
+	"number.more": ">", "number.at-least": ">=",
+	"version.equals": "==", "version.less": "<", "version.at-most": "<=", "version.more": ">",
+	"version.at-least": ">=",
+	"time.before":      "<", "time.at-or-after": ">=", "clock.before": "<", "clock.at-or-after": ">=",
 }
 
 func list(texts []string) string {
@@ -167,13 +170,16 @@ func (w *printer) leaf(n *condition.Node, level int) string {
 	case "string.matches":
 		return method("matches")
 	case "number.between":
-		return fmt.Sprintf("between(%s, %s, %s)", name, condition.FormatNumber(n.Numbers[0]), condition.FormatNumber(n.Numbers[1]))
+		return fmt.Sprintf("between(%s, %s, %s)", name, condition.FormatNumber(n.Numbers[0]),
+			condition.FormatNumber(n.Numbers[1]))
 	case "time.between":
-		return fmt.Sprintf("window(timestamp(%s), timestamp(%s), timestamp(%s))", name, quote(n.Text[0]), quote(n.Text[1]))
+		return fmt.Sprintf("window(timestamp(%s), timestamp(%s), timestamp(%s))", name, quote(n.Text[0]),
+			quote(n.Text[1]))
 	case "clock.between":
 		return fmt.Sprintf("window(now, timestamp(%s), timestamp(%s))", quote(n.Text[0]), quote(n.Text[1]))
 	case condition.WeeklyTest:
-		return fmt.Sprintf("weekly(%s, %s, %s, %s)", list(n.Weekly.Days), quote(n.Weekly.From), quote(n.Weekly.To), quote(n.Weekly.Zone))
+		return fmt.Sprintf("weekly(%s, %s, %s, %s)", list(n.Weekly.Days), quote(n.Weekly.From), quote(n.Weekly.To),
+			quote(n.Weekly.Zone))
 	case condition.RangeTest:
 		return fmt.Sprintf("inRange(%s, %s)", name, quote(n.Text[0]))
 	case "address.in":

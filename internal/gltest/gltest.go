@@ -116,7 +116,8 @@ func Start(t testing.TB, change ...func(*server.Config)) *Service {
 // SetUp makes the first account and project "pinecrest".
 func (s *Service) SetUp(t testing.TB) {
 	t.Helper()
-	Caller{URL: s.URL()}.Do(t, "POST", "/set-up", map[string]string{"code": s.SetUpCode, "email": KeeperEmail, "name": "Ida Holm", "password": Password}, 201, nil)
+	Caller{URL: s.URL()}.Do(t, "POST", "/set-up", map[string]string{"code": s.SetUpCode, "email": KeeperEmail,
+		"name": "Ida Holm", "password": Password}, 201, nil)
 	s.Keeper = s.Token(t, KeeperEmail)
 	s.Keeper.Do(t, "POST", "/projects", map[string]string{"key": "pinecrest", "title": "Pinecrest Lockers"}, 201, nil)
 }
@@ -145,7 +146,8 @@ func (l *Log) To(c *server.Config) { c.Log = slog.New(slog.NewTextHandler(l, nil
 // Serve starts one more process' worth of service over the same database.
 func (s *Service) Serve(t testing.TB, change ...func(*server.Config)) *server.Server {
 	t.Helper()
-	c := server.Config{Listen: "127.0.0.1:0", Admin: "127.0.0.1:0", DSN: s.DSN, Dir: t.TempDir(), Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
+	c := server.Config{Listen: "127.0.0.1:0", Admin: "127.0.0.1:0", DSN: s.DSN, Dir: t.TempDir(),
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))}
 	for _, f := range change {
 		f(&c)
 	}
@@ -169,7 +171,8 @@ func (s *Service) Environment(t testing.TB, key string, askFirst bool) {
 	var made struct {
 		Keys []struct{ Kind, Secret string }
 	}
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/environments", map[string]any{"key": key, "askFirst": askFirst}, 201, &made)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/environments", map[string]any{"key": key, "askFirst": askFirst}, 201,
+		&made)
 	for _, k := range made.Keys {
 		if k.Kind == "service" {
 			s.Keys[key] = k.Secret
@@ -192,7 +195,8 @@ func (s *Service) Session(t testing.TB, email string) Caller {
 	if err := json.NewDecoder(res.Body).Decode(&me); err != nil || res.StatusCode != 200 {
 		t.Fatalf("sign in: %s %v", res.Status, err)
 	}
-	c := Caller{URL: s.URL(), Header: http.Header{"Cookie": {res.Cookies()[0].String()}, "X-Greenlever-Csrf": {me.CSRF}}}
+	c := Caller{URL: s.URL(), Header: http.Header{"Cookie": {res.Cookies()[0].String()},
+		"X-Greenlever-Csrf": {me.CSRF}}}
 	return c
 }
 
@@ -208,7 +212,8 @@ func (s *Service) Token(t testing.TB, email string) Caller {
 func (s *Service) Person(t testing.TB, name string, roles ...string) Caller {
 	t.Helper()
 	email := name + "@pinecrest.example"
-	s.Keeper.Do(t, "POST", "/accounts", map[string]string{"email": email, "name": name, "password": Password}, 201, nil)
+	s.Keeper.Do(t, "POST", "/accounts", map[string]string{"email": email, "name": name, "password": Password}, 201,
+		nil)
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/people/"+s.Account(t, email), map[string]any{"roles": roles}, 200, nil)
 	return s.Token(t, email)
 }
@@ -224,7 +229,8 @@ func (s *Service) Account(t testing.TB, email string) string {
 // Flag makes a boolean flag.
 func (s *Service) Flag(t testing.TB, key string) {
 	t.Helper()
-	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", map[string]any{"key": key, "goneBy": "2027-03-31", "reason": "test"}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", map[string]any{"key": key, "goneBy": "2027-03-31",
+		"reason": "test"}, 201, nil)
 }
 
 // View is a flag as the API shows it.
@@ -257,7 +263,8 @@ func (s *Service) Edit(t testing.TB, env, key string, alter func(*flag.Document)
 	v := s.Get(t, env, key)
 	alter(v.Document)
 	var saved Saved
-	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", "/projects/pinecrest/environments/"+env+"/flags/"+key, map[string]any{"document": v.Document, "reason": "test"}, 200, &saved)
+	s.Keeper.With("If-Match", fmt.Sprint(v.Version)).Do(t, "PUT", "/projects/pinecrest/environments/"+env+"/flags/"+
+		key, map[string]any{"document": v.Document, "reason": "test"}, 200, &saved)
 	return saved
 }
 
@@ -302,9 +309,11 @@ func (c Caller) Send(method, path string, body []byte) (status int, answer []byt
 }
 
 // Over is Send with a client of one's own, such as one with a time limit.
-func (c Caller) Over(client *http.Client, method, path string, body []byte) (status int, answer []byte, header http.Header, err error) {
+func (c Caller) Over(client *http.Client, method, path string,
+	body []byte) (status int, answer []byte, header http.Header, err error) {
 	at := c.URL + "/api/v1" + path
-	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/jobs", "/debug/", "/readyz", "/healthz"} {
+	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/jobs", "/debug/", "/readyz",
+		"/healthz"} {
 		if len(path) >= len(other) && path[:len(other)] == other {
 			at = c.URL + path
 		}

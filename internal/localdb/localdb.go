@@ -33,7 +33,8 @@ import (
 )
 
 // ErrNotInstalled is returned where there is no MariaDB server on this machine.
-var ErrNotInstalled = errors.New("no MariaDB server is installed: install it (apt-get install mariadb-server-core mariadb-client-core), or give the address of one")
+var ErrNotInstalled = errors.New("no MariaDB server is installed: install it (apt-get install mariadb-server-core " +
+	"mariadb-client-core), or give the address of one")
 
 // ErrInUse is returned where another process runs a server on the same directory.
 var ErrInUse = errors.New("the database's directory is in use by another process")
@@ -128,7 +129,8 @@ func install(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + fresh, "--tmpdir=" + tmp, "--auth-root-authentication-method=normal",
+	args := append([]string{"--no-defaults", "--datadir=" + fresh, "--tmpdir=" + tmp,
+		"--auth-root-authentication-method=normal",
 		"--skip-test-db", "--innodb-log-file-size=16M"}, asRoot()...)
 	if out, err := exec.CommandContext(ctx, tool, args...).CombinedOutput(); err != nil {
 		return fmt.Errorf("make the database's directory: %w: %s", err, bytes.TrimSpace(out))
@@ -204,9 +206,12 @@ func (s *Server) run(ctx context.Context, mariadbd string) error {
 		return err
 	}
 	defer logFile.Close()
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--tmpdir=" + tmp, "--socket=" + s.socket(),
-		"--pid-file=" + filepath.Join(s.dir, "pid"), "--secure-file-priv=" + filepath.Join(s.dir, "files"), "--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
-		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200", "--max-allowed-packet=64M"}, append(network, asRoot()...)...)
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--tmpdir=" + tmp,
+		"--socket=" + s.socket(),
+		"--pid-file=" + filepath.Join(s.dir, "pid"), "--secure-file-priv=" + filepath.Join(s.dir, "files"),
+		"--skip-name-resolve", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
+		"--innodb-log-file-size=16M", "--innodb-buffer-pool-size=128M", "--max-connections=200",
+		"--max-allowed-packet=64M"}, append(network, asRoot()...)...)
 	if s.more != nil {
 		args = append(args, s.more()...)
 	}
@@ -299,7 +304,8 @@ func (s *Server) closeDoors(ctx context.Context) error {
 		return err
 	}
 	if s.over {
-		do = append(do, fmt.Sprintf("CREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", overTCP, s.secret), fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'127.0.0.1'", overTCP))
+		do = append(do, fmt.Sprintf("CREATE OR REPLACE USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", overTCP, s.secret),
+			fmt.Sprintf("GRANT ALL ON *.* TO '%s'@'127.0.0.1'", overTCP))
 	}
 	for _, q := range do {
 		if _, err := db.ExecContext(ctx, q); err != nil {
@@ -333,7 +339,8 @@ func (s *Server) DSN(database string) (string, error) {
 		return "", err
 	}
 	defer db.Close()
-	if _, err := db.Exec("CREATE DATABASE IF NOT EXISTS `" + database + "` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
+	if _, err := db.Exec("CREATE DATABASE IF NOT EXISTS `" + database +
+		"` CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"); err != nil {
 		return "", fmt.Errorf("make the database: %w", err)
 	}
 	return s.config(database).FormatDSN(), nil

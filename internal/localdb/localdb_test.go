@@ -101,7 +101,8 @@ func TestOwnersOnly(t *testing.T) {
 	}
 	defer db.Close()
 	var network, files string
-	if err := db.QueryRow("SELECT @@skip_networking, @@secure_file_priv").Scan(&network, &files); err != nil || network != "1" || !strings.HasPrefix(files, dir) {
+	if err := db.QueryRow("SELECT @@skip_networking, @@secure_file_priv").Scan(&network, &files); err != nil ||
+		network != "1" || !strings.HasPrefix(files, dir) {
 		t.Errorf("networking is off: %s, files go to %s, %v", network, files, err)
 	}
 	over, err := Start(context.Background(), filepath.Join(t.TempDir(), "db"), OverTCP())
@@ -109,7 +110,8 @@ func TestOwnersOnly(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer over.Stop()
-	for dsn, may := range map[string]bool{over.TCP("mysql", ""): true, "root@tcp(" + over.TCPAddress() + ")/mysql": false, "over_tcp@tcp(" + over.TCPAddress() + ")/mysql": false} {
+	for dsn, may := range map[string]bool{over.TCP("mysql", ""): true, "root@tcp(" + over.TCPAddress() +
+		")/mysql": false, "over_tcp@tcp(" + over.TCPAddress() + ")/mysql": false} {
 		db, err := sql.Open("mysql", dsn)
 		if err != nil {
 			t.Fatal(err)

@@ -27,7 +27,8 @@ func (c *call) changePassword(in *passwordBody) (any, error) {
 // inPerson asks for a session: a token that leaked must not be able to outlive itself.
 func (c *call) inPerson() error {
 	if !c.signedIn {
-		return app.Faultf(app.Forbidden, "this takes somebody who is signed in to the console: a personal token cannot do it")
+		return app.Faultf(app.Forbidden, "this takes somebody who is signed in to the console: a personal token "+
+			"cannot do it")
 	}
 	return nil
 }

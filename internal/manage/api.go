@@ -178,7 +178,9 @@ func (a *API) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 3*time.Second)
 	defer cancel()
 	if stale := a.Hub.Stale(); stale > a.Stale && a.Records.Ping(ctx) == nil {
-		return c.String(http.StatusServiceUnavailable, fmt.Sprintf("not ready: for %s revisions could not be read, although the records can be reached\n", stale.Round(time.Second)))
+		return c.String(http.StatusServiceUnavailable,
+			fmt.Sprintf("not ready: for %s revisions could not be read, although the records can be reached\n",
+				stale.Round(time.Second)))
 	}
 	if c.QueryParam("for") != "changes" {
 		return c.String(http.StatusOK, "ready for decisions\n"+a.asides())
@@ -191,7 +193,8 @@ func (a *API) ready(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, "not ready for changes: the records cannot be read\n")
 	}
 	if len(behind) > 0 {
-		return c.String(http.StatusServiceUnavailable, "not ready for changes: "+strings.Join(behind, ", ")+" was restored from a backup; run `greenlever epoch new`\n")
+		return c.String(http.StatusServiceUnavailable, "not ready for changes: "+strings.Join(behind, ", ")+
+			" was restored from a backup; run `greenlever epoch new`\n")
 	}
 	return c.String(http.StatusOK, "ready for changes\n"+a.asides())
 }

@@ -24,7 +24,8 @@ func (c *call) identify() error {
 	secret := web.Bearer(c.Request())
 	switch {
 	case strings.HasPrefix(secret, "gls_"), strings.HasPrefix(secret, "glb_"):
-		return app.Faultf(app.Forbidden, "access keys are for software that follows or evaluates: the management API takes a personal token")
+		return app.Faultf(app.Forbidden, "access keys are for software that follows or evaluates: the management "+
+			"API takes a personal token")
 	case secret != "":
 		return c.byToken(secret)
 	}
@@ -59,7 +60,8 @@ func (c *call) byToken(secret string) error {
 	case t == nil:
 		return app.Faultf(app.Unauthorized, "the personal token is not known: it was removed, or mistyped")
 	case t.Expires <= c.api.Now().UnixMilli():
-		return app.Faultf(app.Unauthorized, "the personal token %q expired at %s: make a new one", t.Label, time.UnixMilli(t.Expires).UTC().Format(time.RFC3339))
+		return app.Faultf(app.Unauthorized, "the personal token %q expired at %s: make a new one", t.Label,
+			time.UnixMilli(t.Expires).UTC().Format(time.RFC3339))
 	}
 	through := "api"
 	if strings.HasPrefix(c.Request().UserAgent(), "greenlever-cli") {
@@ -72,7 +74,8 @@ func (c *call) person(who *app.Caller, credential, through string) error {
 	if who.Account.Disabled > 0 {
 		return app.Faultf(app.Unauthorized, "this account is disabled: ask a keeper of the installation")
 	}
-	c.actor = app.Actor{Kind: "person", ID: who.Account.ID, Credential: credential, Through: through, Keeper: who.Account.Keeper, Roles: who.Roles}
+	c.actor = app.Actor{Kind: "person", ID: who.Account.ID, Credential: credential, Through: through,
+		Keeper: who.Account.Keeper, Roles: who.Roles}
 	if !c.api.rates.Allow("person "+who.Account.ID, c.api.Limits.Rate, 2*c.api.Limits.Rate) {
 		return app.Faultf(app.TooMany, "too many requests: at most %.0f a second", c.api.Limits.Rate)
 	}
@@ -104,7 +107,8 @@ func (c *call) from() people.From {
 func (c *call) guesses(account string) error {
 	limits, address, perMinute := &c.api.rates, c.RealIP(), c.api.Limits.SignIns
 	account = people.Address(account)
-	ok := limits.Allow("guess from "+address, perMinute*3/60, perMinute*3) && limits.Allow("guess "+account+" from "+address, perMinute/60, perMinute) &&
+	ok := limits.Allow("guess from "+address, perMinute*3/60, perMinute*3) && limits.Allow("guess "+account+" from "+
+		address, perMinute/60, perMinute) &&
 		(limits.Known(account+" "+address) || limits.Allow("guess "+account, perMinute*6/60, perMinute*6))
 	if !ok {
 		return app.Faultf(app.TooMany, "too many tries: wait a minute")

@@ -26,7 +26,8 @@ func addConsole(e *echo.Echo) {
 	e.GET("/*", func(c *echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' "+
+			"data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'; object-src 'none'")
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() {
 			if strings.HasPrefix(name, "assets/") { // named by their content
 				h.Set("Cache-Control", "public, max-age=31536000, immutable")
@@ -34,7 +35,8 @@ func addConsole(e *echo.Echo) {
 			server.ServeHTTP(c.Response(), c.Request())
 			return nil
 		}
-		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "follow/") || strings.HasPrefix(name, "ofrep/") || strings.HasPrefix(name, "browser/") {
+		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "follow/") || strings.HasPrefix(name,
+			"ofrep/") || strings.HasPrefix(name, "browser/") {
 			return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 		}
 		page, err := fs.ReadFile(files, "index.html")

@@ -110,7 +110,8 @@ type madeCell struct {
 	of *decide.Flag
 }
 
-func (k *columns) of(ctx context.Context, records FlagReader, environment int64, rules *decide.Ruleset, names words.Names) (map[string]madeCell, error) {
+func (k *columns) of(ctx context.Context, records FlagReader, environment int64, rules *decide.Ruleset,
+	names words.Names) (map[string]madeCell, error) {
 	k.mu.Lock()
 	last := k.all[environment]
 	k.mu.Unlock()
@@ -130,7 +131,8 @@ func (k *columns) of(ctx context.Context, records FlagReader, environment int64,
 		}
 		cell := last.cells[key]
 		if cell.of != f || !same {
-			cell = madeCell{Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(), len(f.Stops()) > 0, names), version}, f}
+			cell = madeCell{Cell{f.Document().Lever, append([]string{}, f.Stops()...), sentence.Of(f.Document(),
+				len(f.Stops()) > 0, names), version}, f}
 		}
 		cell.Version = version
 		cells[key] = cell
@@ -210,9 +212,13 @@ func (c *call) flag(*none) (any, error) {
 		return nil, err
 	}
 	names := c.api.Population.Names(c.ctx, e.ID)
-	standing := slices.DeleteFunc(all, func(s StopView) bool { return s.LiftedAt != 0 || !slices.Contains(s.Flags, d.Key) })
-	v := &FlagView{Definition: d, Environment: e, Document: rec.Document, Version: rec.Version, Revision: rec.Revision, Stops: standing,
-		Sentence: sentence.Of(rec.Document, len(standing) > 0, names), Says: sentence.Parts(rec.Document, names), Texts: texts(rec.Document)}
+	standing := slices.DeleteFunc(all, func(s StopView) bool {
+		return s.LiftedAt != 0 || !slices.Contains(s.Flags, d.Key)
+	})
+	v := &FlagView{Definition: d, Environment: e, Document: rec.Document, Version: rec.Version, Revision: rec.Revision,
+		Stops:    standing,
+		Sentence: sentence.Of(rec.Document, len(standing) > 0, names), Says: sentence.Parts(rec.Document, names),
+		Texts: texts(rec.Document)}
 	asked, err := c.api.Records.Asked(c.ctx, e.ID)
 	if err != nil {
 		return nil, err
@@ -256,7 +262,9 @@ func (c *call) putFlag(in *documentBody) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return withPreview(c, raw, c.e, func(s *flags.Saved) preview.Edit { return preview.Edit{Flags: []*flag.Document{s.Document}} })
+	return withPreview(c, raw, c.e, func(s *flags.Saved) preview.Edit {
+		return preview.Edit{Flags: []*flag.Document{s.Document}}
+	})
 }
 
 type segmentBody struct {
@@ -329,7 +337,9 @@ func (c *call) segments(*none) (any, error) {
 		if !known {
 			continue
 		}
-		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In, Out: d.Out, Sentence: sentence.Segment(d, names), UsedBy: slices.Compact(slices.Sorted(slices.Values(usedBy[key])))}
+		v := SegmentView{Key: key, Title: title, Version: rec.Version, When: d.When, Lists: d.Lists, In: d.In,
+			Out: d.Out, Sentence: sentence.Segment(d, names),
+			UsedBy: slices.Compact(slices.Sorted(slices.Values(usedBy[key])))}
 		if v.UsedBy == nil {
 			v.UsedBy = []string{}
 		}

@@ -77,7 +77,8 @@ func (c *call) history(*none) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		page.Items = append(page.Items, HistoryEntry{e.Chain, e.Sequence, rows[i].Digest, e.At, e.Actor, accounts[e.Actor.ID], e.Action,
+		page.Items = append(page.Items, HistoryEntry{e.Chain, e.Sequence, rows[i].Digest, e.At, e.Actor,
+			accounts[e.Actor.ID], e.Action,
 			names[e.Environment], e.Subject, e.Change, e.Revision, e.Version, e.Reason, readAll(e.Difference)})
 	}
 	return page, nil
@@ -108,7 +109,8 @@ func (c *call) query() (*audit.Query, map[int64]string, error) {
 		if v := c.QueryParam(name); v != "" {
 			at, err := parseTime(v)
 			if err != nil {
-				return nil, nil, app.InvalidField(name, "must be a time such as 2026-11-23T08:00:00Z, a date, or Unix milliseconds")
+				return nil, nil, app.InvalidField(name, "must be a time such as 2026-11-23T08:00:00Z, a date, or "+
+					"Unix milliseconds")
 			}
 			*into = at
 		}
@@ -188,7 +190,9 @@ func (c *call) export() error {
 		return err
 	}
 	for _, h := range heads {
-		if err := a.Records.Rows(c.ctx, h.Chain, 0, h.Sequence, func(r *audit.Row) error { return put(audit.ExportRow(r)) }); err != nil {
+		if err := a.Records.Rows(c.ctx, h.Chain, 0, h.Sequence, func(r *audit.Row) error {
+			return put(audit.ExportRow(r))
+		}); err != nil {
 			return err
 		}
 		signed, err := a.Records.SignedHeads(c.ctx, h.Chain)

@@ -36,7 +36,8 @@ type Instances struct {
 type NodeView struct {
 	app.Node
 	app.NodePlace
-	Idle bool `json:"idle,omitempty"` // it holds nothing of this environment, and reads it as it stands once somebody asks
+	// it holds nothing of this environment, and reads it as it stands once somebody asks
+	Idle bool `json:"idle,omitempty"`
 }
 
 // summary is the delivery as a page of many flags needs it.
@@ -51,7 +52,8 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 		return nil, err
 	}
 	src := place.Rules().Source
-	d := &Instances{Epoch: src.Epoch, Revision: src.Revision, Instances: []app.Instance{}, Lost: []app.Instance{}, Nodes: []NodeView{}, Recent: []app.Delivery{}}
+	d := &Instances{Epoch: src.Epoch, Revision: src.Revision, Instances: []app.Instance{}, Lost: []app.Instance{},
+		Nodes: []NodeView{}, Recent: []app.Delivery{}}
 	for _, i := range all {
 		lost := i.Lost(now.UnixMilli())
 		switch {
@@ -59,7 +61,8 @@ func (c *call) summary(e *app.Environment) (*Instances, error) {
 			continue
 		case i.Kind == wire.ANode: // of the release before, beside this one
 			if !lost {
-				d.Nodes = append(d.Nodes, NodeView{app.Node{ID: i.ID, Version: i.Version, Started: i.Started}, app.NodePlace{Epoch: i.Epoch, Revision: i.Revision}, false})
+				d.Nodes = append(d.Nodes, NodeView{app.Node{ID: i.ID, Version: i.Version, Started: i.Started},
+					app.NodePlace{Epoch: i.Epoch, Revision: i.Revision}, false})
 			}
 			continue
 		case lost:
@@ -110,7 +113,9 @@ func (c *call) instances(*none) (any, error) {
 	if d.Recent, err = c.api.Records.Deliveries(c.ctx, e.ID, 20); err != nil {
 		return nil, err
 	}
-	d.Recent = slices.DeleteFunc(d.Recent, func(r app.Delivery) bool { return r.Expected == 0 || r.Epoch == d.Epoch && r.Revision == d.Revision })
+	d.Recent = slices.DeleteFunc(d.Recent, func(r app.Delivery) bool {
+		return r.Expected == 0 || r.Epoch == d.Epoch && r.Revision == d.Revision
+	})
 	return d, nil
 }
 
@@ -140,7 +145,8 @@ func (c *call) radar(*none) (any, error) {
 	}
 	for i := range s.Definitions {
 		d := &s.Definitions[i]
-		s.Overdue = append(s.Overdue, lint.Overdue(&lint.Subject{Rules: rules, Flag: d.Key, Now: s.Now, GoneBy: d.GoneBy})...)
+		s.Overdue = append(s.Overdue, lint.Overdue(&lint.Subject{Rules: rules, Flag: d.Key, Now: s.Now,
+			GoneBy: d.GoneBy})...)
 	}
 	return radar.Look(s), nil
 }
@@ -151,7 +157,8 @@ type span struct {
 	minutes, step int64
 }
 
-var spans = []span{{"15m", 15, 1}, {"1h", 60, 1}, {"6h", 360, 5}, {"1d", 1440, 15}, {"7d", 7 * 1440, 120}, {"30d", 30 * 1440, 1440}, {"90d", 90 * 1440, 1440}}
+var spans = []span{{"15m", 15, 1}, {"1h", 60, 1}, {"6h", 360, 5}, {"1d", 1440, 15}, {"7d", 7 * 1440, 120},
+	{"30d", 30 * 1440, 1440}, {"90d", 90 * 1440, 1440}}
 
 // Usage is what was decided in a span of time, and in the one before.
 type Usage struct {
@@ -160,7 +167,8 @@ type Usage struct {
 	Step int64       `json:"step"` // milliseconds
 	Now  []UsageLine `json:"now"`
 	Past []UsageLine `json:"past"` // the window before, of the same length
-	Ways []Way       `json:"ways"` // for one flag: sums by rule, reason, version of the flag, application and its version
+	// for one flag: sums by rule, reason, version of the flag, application and its version
+	Ways []Way `json:"ways"`
 }
 
 // Way is how often a flag was decided in one way.
@@ -195,7 +203,8 @@ func (c *call) usage(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	u := &Usage{From: from * 60_000, To: to * 60_000, Step: s.step * 60_000, Now: s.lines(rows, key, from), Past: s.lines(past, key, from-s.minutes), Ways: []Way{}}
+	u := &Usage{From: from * 60_000, To: to * 60_000, Step: s.step * 60_000, Now: s.lines(rows, key, from),
+		Past: s.lines(past, key, from-s.minutes), Ways: []Way{}}
 	if key != "" {
 		place, err := c.api.Hub.Place(c.ctx, e.ID)
 		if err != nil {
@@ -259,8 +268,10 @@ func ways(rows []app.UseRow, key string, doc *flag.Document) []Way {
 		out = append(out, way)
 	}
 	slices.SortFunc(out, func(a, b Way) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Application, b.Application),
-			cmp.Compare(a.Version, b.Version), cmp.Compare(a.FlagVersion, b.FlagVersion), cmp.Compare(a.Reason, b.Reason))
+		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule),
+			cmp.Compare(a.Application, b.Application),
+			cmp.Compare(a.Version, b.Version), cmp.Compare(a.FlagVersion, b.FlagVersion),
+			cmp.Compare(a.Reason, b.Reason))
 	})
 	return out
 }

@@ -42,7 +42,8 @@ func (c *call) putList() error {
 	c.ctx, cancel = context.WithTimeout(ec.Request().Context(), 12*time.Minute)
 	defer cancel()
 	sum := sha256.New()
-	units, err := readUnits(io.TeeReader(http.MaxBytesReader(ec.Response(), ec.Request().Body, a.Limits.ListBody), sum))
+	units, err := readUnits(io.TeeReader(http.MaxBytesReader(ec.Response(), ec.Request().Body, a.Limits.ListBody),
+		sum))
 	if err != nil {
 		return err
 	}
@@ -62,7 +63,8 @@ func readUnits(r io.Reader) ([]string, error) {
 		text, err := in.ReadString('\n')
 		if unit := strings.TrimRight(text, "\r\n"); unit != "" {
 			if !utf8.ValidString(unit) || len(unit) > condition.MaxText {
-				return nil, app.InvalidField(fmt.Sprintf("line %d", line), "must be valid UTF-8 of at most %d bytes", condition.MaxText)
+				return nil, app.InvalidField(fmt.Sprintf("line %d", line), "must be valid UTF-8 of at most %d bytes",
+					condition.MaxText)
 			}
 			if units = append(units, unit); len(units) > maxUnits {
 				return nil, app.InvalidField(fmt.Sprintf("line %d", line), "a list takes at most %d units", maxUnits)
@@ -73,7 +75,8 @@ func readUnits(r io.Reader) ([]string, error) {
 		case errors.Is(err, io.EOF):
 			return units, nil
 		case errors.As(err, &tooLarge):
-			return nil, echo.NewHTTPError(http.StatusRequestEntityTooLarge, fmt.Sprintf("the list is too large: at most %d bytes are taken", tooLarge.Limit))
+			return nil, echo.NewHTTPError(http.StatusRequestEntityTooLarge,
+				fmt.Sprintf("the list is too large: at most %d bytes are taken", tooLarge.Limit))
 		case err != nil:
 			return nil, app.InvalidField("body", "could not be read to its end")
 		}
@@ -125,8 +128,10 @@ func (c *call) saveList(units []string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	put := &segments.Put{Document: segments.Document{When: doc.When, Lists: doc.Lists, In: doc.In, Out: doc.Out}, Base: base, NewLists: lists}
-	raw, err := c.api.Commit.Apply(c.ctx, r, commit.Change{In: commit.In{Project: c.p, Environment: e}, Of: doc.Key, Versions: versions, Do: put})
+	put := &segments.Put{Document: segments.Document{When: doc.When, Lists: doc.Lists, In: doc.In, Out: doc.Out},
+		Base: base, NewLists: lists}
+	raw, err := c.api.Commit.Apply(c.ctx, r, commit.Change{In: commit.In{Project: c.p, Environment: e}, Of: doc.Key,
+		Versions: versions, Do: put})
 	if err != nil {
 		return nil, err
 	}

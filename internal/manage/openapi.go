@@ -74,7 +74,8 @@ type schemas struct {
 func (s *schemas) operation(r *route) map[string]any {
 	params := []any{}
 	add := func(in, name string, required bool) {
-		params = append(params, map[string]any{"in": in, "name": name, "required": required, "schema": map[string]any{"type": "string"}})
+		params = append(params, map[string]any{"in": in, "name": name, "required": required,
+			"schema": map[string]any{"type": "string"}})
 	}
 	for _, p := range parameter.FindAllStringSubmatch(r.path, -1) {
 		add("path", p[1], true)
@@ -96,7 +97,8 @@ func (s *schemas) operation(r *route) map[string]any {
 	}
 	done := map[string]any{"description": "done", "content": json(r.out)}
 	headers := map[string]any{}
-	if r.versioned || r.out.Implements(reflect.TypeFor[interface{ version() int64 }]()) || reflect.PointerTo(r.out).Implements(reflect.TypeFor[interface{ version() int64 }]()) {
+	if r.versioned || r.out.Implements(reflect.TypeFor[interface{ version() int64 }]()) ||
+		reflect.PointerTo(r.out).Implements(reflect.TypeFor[interface{ version() int64 }]()) {
 		headers["ETag"] = header("the version, for If-Match")
 	}
 	if r.located {
@@ -107,7 +109,9 @@ func (s *schemas) operation(r *route) map[string]any {
 	}
 	responses := map[string]any{strconv.Itoa(r.status): done}
 	problem := func(status, says string) {
-		responses[status] = map[string]any{"description": says, "content": map[string]any{"application/problem+json": map[string]any{"schema": s.of(reflect.TypeFor[Problem]())}}}
+		responses[status] = map[string]any{"description": says,
+			"content": map[string]any{"application/problem+json": map[string]any{
+				"schema": s.of(reflect.TypeFor[Problem]())}}}
 	}
 	problem("default", "a problem document (RFC 9457)")
 	problem("400", "what was sent cannot be taken; fields says where and how to mend it")
@@ -125,9 +129,11 @@ func (s *schemas) operation(r *route) map[string]any {
 		problem("412", "it was changed meanwhile; present is how it stands")
 		problem("428", "If-Match is missing")
 	}
-	op := map[string]any{"operationId": operationID(r.method, r.path), "summary": r.says, "parameters": params, "responses": responses}
+	op := map[string]any{"operationId": operationID(r.method, r.path), "summary": r.says, "parameters": params,
+		"responses": responses}
 	if r.in != reflect.TypeFor[none]() {
-		op["requestBody"] = map[string]any{"required": true, "content": map[string]any{"application/json": map[string]any{"schema": s.sent(r.in)}}}
+		op["requestBody"] = map[string]any{"required": true,
+			"content": map[string]any{"application/json": map[string]any{"schema": s.sent(r.in)}}}
 	}
 	if r.open {
 		op["security"] = []any{}
@@ -137,7 +143,8 @@ func (s *schemas) operation(r *route) map[string]any {
 
 // said is how [words.Said] is written.
 type said struct {
-	Text   string        `json:"text"`   // plainly, names of variants between backticks and what people wrote in quotes
+	// plainly, names of variants between backticks and what people wrote in quotes
+	Text   string        `json:"text"`
 	Tokens []words.Token `json:"tokens"` // for whoever prints them in a way of its own
 }
 
@@ -244,7 +251,8 @@ var named = map[reflect.Type][]any{
 	reflect.TypeFor[app.Action]():        anys(app.Actions()),
 	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
 	reflect.TypeFor[wire.Kind]():         {wire.AnApplication, wire.AnOutpost, wire.ANode},
-	reflect.TypeFor[words.Kind]():        {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit, words.AName, words.AKey, words.ANumber, words.ATime},
+	reflect.TypeFor[words.Kind](): {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit,
+		words.AName, words.AKey, words.ANumber, words.ATime},
 }
 
 func anys[T any](all []T) (out []any) {
@@ -257,8 +265,9 @@ func anys[T any](all []T) (out []any) {
 var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 
 // nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
-var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs", "testunits": "TestUnits",
-	"roles": "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
+var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs",
+	"testunits": "TestUnits",
+	"roles":     "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
 
 // name names a type in the document. Two types of one name would be taken for one, so there
 // may be none.

@@ -72,7 +72,8 @@ func (c *call) stopOrLift(reason string, do any) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	raw, err := stops.Arrive(c.ctx, c.api.Commit, r, commit.Change{In: commit.In{Project: c.p, Environment: c.e}, Do: do})
+	raw, err := stops.Arrive(c.ctx, c.api.Commit, r, commit.Change{In: commit.In{Project: c.p, Environment: c.e},
+		Do: do})
 	if err != nil {
 		return nil, err
 	}
@@ -154,7 +155,8 @@ func (c *call) why(in *whyBody) (any, error) {
 	return w, nil
 }
 
-func (c *call) whyOne(p *app.Project, e *app.Environment, rules *decide.Ruleset, who *unitBody, when *whenBody) (*WhyOne, error) {
+func (c *call) whyOne(p *app.Project, e *app.Environment, rules *decide.Ruleset, who *unitBody,
+	when *whenBody) (*WhyOne, error) {
 	unit, from, seen, err := c.unitContext(p, e, who)
 	if err != nil {
 		return nil, err
@@ -170,9 +172,11 @@ func (c *call) whyOne(p *app.Project, e *app.Environment, rules *decide.Ruleset,
 	}
 	f := rules.Flag(c.Param("flag"))
 	if f == nil {
-		return nil, app.Faultf(app.NotFound, "there is no flag %s in this environment at revision %d", c.Param("flag"), rules.Source.Revision)
+		return nil, app.Faultf(app.NotFound, "there is no flag %s in this environment at revision %d", c.Param("flag"),
+			rules.Source.Revision)
 	}
-	w := &WhyOne{Explanation: f.Explain(rules, unit, asked), Sentence: sentence.Of(f.Document(), len(f.Stops()) > 0, c.api.Population.Names(c.ctx, e.ID)), Made: rules.Source.At, Asked: asked,
+	w := &WhyOne{Explanation: f.Explain(rules, unit, asked), Sentence: sentence.Of(f.Document(), len(f.Stops()) > 0,
+		c.api.Population.Names(c.ctx, e.ID)), Made: rules.Source.At, Asked: asked,
 		Unit: unit.Key(), From: from, Seen: seen, Attributes: plain(unit)}
 	if v := f.Variant(w.Outcome.Variant); v != nil {
 		w.Value = v.Raw
@@ -194,11 +198,14 @@ func (c *call) unknown(w *WhyOne, e *app.Environment, rules *decide.Ruleset, uni
 			token := words.Names(nil).Attribute(name)
 			switch {
 			case personal && w.From == "seen" && derive == sample.Domain:
-				w.Unknown = append(w.Unknown, words.Say("%s is personal: only what stands from the @ on is known of this unit; give it to be sure", token))
+				w.Unknown = append(w.Unknown, words.Say("%s is personal: only what stands from the @ on is known of "+
+					"this unit; give it to be sure", token))
 			case personal && w.From == "seen":
-				w.Unknown = append(w.Unknown, words.Say("%s is personal, and not known of this unit: give it to be sure", token))
+				w.Unknown = append(w.Unknown, words.Say("%s is personal, and not known of this unit: give it to "+
+					"be sure", token))
 			case unit.Lookup(condition.Intern(name)).Kind() == condition.Absent:
-				w.Unknown = append(w.Unknown, words.Say("%s is not known of this unit: give it if the application sends it, or finds it out itself", token))
+				w.Unknown = append(w.Unknown, words.Say("%s is not known of this unit: give it if the application "+
+					"sends it, or finds it out itself", token))
 			}
 		}
 	}
@@ -211,9 +218,11 @@ func (c *call) unknown(w *WhyOne, e *app.Environment, rules *decide.Ruleset, uni
 	}
 	said := map[string]bool{}
 	for _, i := range all {
-		if name := i.Application + " " + i.Version; !i.Left && slices.Contains(i.TooOld, w.Flag) && !said[name] && len(said) < 10 {
+		if name := i.Application + " " + i.Version; !i.Left && slices.Contains(i.TooOld, w.Flag) && !said[name] &&
+			len(said) < 10 {
 			said[name] = true
-			w.Unknown = append(w.Unknown, words.Say("%s is too old for this flag, and gives its resting variant whatever is said here", words.Name(strings.TrimSpace(name))))
+			w.Unknown = append(w.Unknown, words.Say("%s is too old for this flag, and gives its resting variant "+
+				"whatever is said here", words.Name(strings.TrimSpace(name))))
 		}
 	}
 	return nil

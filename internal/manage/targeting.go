@@ -57,7 +57,8 @@ func (c *call) readCondition(in *conditionText) (any, error) {
 	n, err := expr.Parse(in.Text)
 	var syntax *expr.SyntaxError
 	if errors.As(err, &syntax) {
-		return nil, &app.Fault{Kind: app.Invalid, Detail: "the text is no condition", More: map[string]any{"line": syntax.Line, "column": syntax.Column},
+		return nil, &app.Fault{Kind: app.Invalid, Detail: "the text is no condition",
+			More:   map[string]any{"line": syntax.Line, "column": syntax.Column},
 			Fields: []flag.Problem{{Place: "text", Mend: syntax.Error()}}}
 	}
 	if err != nil {

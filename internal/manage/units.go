@@ -29,7 +29,8 @@ type unitBody struct {
 }
 
 // unitContext finds the context of a unit: as given, or as it was seen, or of a test unit.
-func (c *call) unitContext(p *app.Project, e *app.Environment, in *unitBody) (unit *condition.Context, from string, seen int64, err error) {
+func (c *call) unitContext(p *app.Project, e *app.Environment,
+	in *unitBody) (unit *condition.Context, from string, seen int64, err error) {
 	if len(in.Context) > 0 && string(in.Context) != "null" || in.Unit == "" {
 		if unit, err = condition.ParseContext(in.Context); err != nil {
 			return nil, "", 0, contextFault(err)
@@ -53,7 +54,8 @@ func (c *call) unitContext(p *app.Project, e *app.Environment, in *unitBody) (un
 	if err != nil {
 		return nil, "", 0, err
 	}
-	row, err := c.api.Records.Unit(c.ctx, e.ID, condition.KeyAttribute, in.Unit, sample.Hash(known.Sampling.Seed, in.Unit))
+	row, err := c.api.Records.Unit(c.ctx, e.ID, condition.KeyAttribute, in.Unit, sample.Hash(known.Sampling.Seed,
+		in.Unit))
 	if err != nil {
 		return nil, "", 0, err
 	}

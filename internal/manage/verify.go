@@ -37,7 +37,8 @@ type verification struct {
 	checks *audit.Verifier
 }
 
-var errNoVerification = app.Faultf(app.NotFound, "there is no such verification on this node: it took too long, or began on another one; begin again without a cursor")
+var errNoVerification = app.Faultf(app.NotFound, "there is no such verification on this node: it took too long, or "+
+	"began on another one; begin again without a cursor")
 
 func (v *verifications) take(cursor, by string) (*verification, error) {
 	v.mu.Lock()

@@ -81,8 +81,10 @@ type unitKey struct{ of, unit string }
 
 func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.Time) *link {
 	sum := sha256.Sum256([]byte(url + "\x00" + secret))
-	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])), http: h, now: now, asked: make(chan struct{}),
-		followers: map[string]*follower{}, counts: map[wire.CountLine]uint64{}, unknown: map[unknownKey]wire.AskedLine{}, units: map[unitKey]wire.UnitLine{}}
+	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])),
+		http: h, now: now, asked: make(chan struct{}),
+		followers: map[string]*follower{}, counts: map[wire.CountLine]uint64{},
+		unknown: map[unknownKey]wire.AskedLine{}, units: map[unitKey]wire.UnitLine{}}
 	raw, err := os.ReadFile(l.path)
 	var needs edge.OutpostNeeds
 	if err == nil && json.Unmarshal(raw, &needs) == nil {
@@ -133,7 +135,8 @@ func (l *link) after(revision int64, limit int) ([]*flag.Event, error) {
 // those whom it refuses are told why.
 func (l *link) job(learned func()) work.Job {
 	once := sync.OnceFunc(func() { close(l.asked) })
-	return work.Job{Name: fmt.Sprintf("needs-%d", l.id), Says: "learn what is needed beside the ruleset", Every: needsEvery, First: true, Quiet: true,
+	return work.Job{Name: fmt.Sprintf("needs-%d", l.id), Says: "learn what is needed beside the ruleset",
+		Every: needsEvery, First: true, Quiet: true,
 		Do: func(ctx context.Context, _ *work.Turn) error {
 			changed, err := l.fetchNeeds(ctx)
 			once()
@@ -174,7 +177,8 @@ func (l *link) fetchNeeds(ctx context.Context) (changed bool, err error) {
 	}
 	if res.StatusCode == http.StatusUnauthorized {
 		changed, err := l.disown()
-		return changed, errors.Join(errors.New("the service does not take this outpost's access key any more: nobody else can use it here either"), err)
+		return changed, errors.Join(errors.New("the service does not take this outpost's access key any more: "+
+			"nobody else can use it here either"), err)
 	}
 	if res.StatusCode == http.StatusNotModified {
 		return false, nil
@@ -209,7 +213,9 @@ func (l *link) disown() (changed bool, err error) {
 	left := edge.OutpostNeeds{Keys: []edge.OutpostKey{}}
 	if l.needs != nil {
 		left = *l.needs
-		left.Keys = slices.DeleteFunc(slices.Clone(l.needs.Keys), func(k edge.OutpostKey) bool { return bytes.Equal(k.Digest, own[:]) })
+		left.Keys = slices.DeleteFunc(slices.Clone(l.needs.Keys), func(k edge.OutpostKey) bool {
+			return bytes.Equal(k.Digest, own[:])
+		})
 		if len(left.Keys) == len(l.needs.Keys) {
 			return false, nil
 		}
@@ -253,7 +259,8 @@ func (l *link) keys() []app.AccessKey {
 	var all []app.AccessKey
 	for _, k := range needs.Keys {
 		if len(k.Digest) == sha256.Size {
-			all = append(all, app.AccessKey{ID: k.ID, EnvironmentID: l.id, Kind: k.Kind, Purpose: k.Purpose, Digest: k.Digest, Origins: k.Origins})
+			all = append(all, app.AccessKey{ID: k.ID, EnvironmentID: l.id, Kind: k.Kind, Purpose: k.Purpose,
+				Digest: k.Digest, Origins: k.Origins})
 		}
 	}
 	return all
@@ -342,7 +349,8 @@ func (l *link) sampled(of string, rows []app.UnitRow) {
 	for _, r := range rows {
 		key := unitKey{of, r.Unit}
 		if _, ok := l.units[key]; ok || len(l.units) < maxUnits {
-			l.units[key] = wire.UnitLine{Of: of, Hash: strconv.FormatUint(r.Hash, 16), Unit: r.Unit, Attributes: r.Context, Seen: r.Seen}
+			l.units[key] = wire.UnitLine{Of: of, Hash: strconv.FormatUint(r.Hash, 16), Unit: r.Unit,
+				Attributes: r.Context, Seen: r.Seen}
 		}
 	}
 }

@@ -29,7 +29,8 @@ func clocked(t *testing.T) (*link, *time.Time) {
 }
 
 func said(instance string, sequence, revision int64) wire.Status {
-	return wire.Status{Instance: instance, Sequence: sequence, Application: "door", Version: "2", Epoch: 1, Revision: revision, Applied: []wire.Applied{{Epoch: 1, Revision: revision, At: revision}}}
+	return wire.Status{Instance: instance, Sequence: sequence, Application: "door", Version: "2", Epoch: 1,
+		Revision: revision, Applied: []wire.Applied{{Epoch: 1, Revision: revision, At: revision}}}
 }
 
 // A follower's report is taken once, summed with others, and passed on once, with its age.
@@ -38,14 +39,17 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 	line := func(n uint64) []wire.CountLine {
 		return []wire.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Count: n}}
 	}
-	if !l.take(app.Incoming{Report: &wire.Report{Status: said("one", 1, 3), Counts: line(5)}}) || !l.take(app.Incoming{Report: &wire.Report{Status: said("two", 7, 3), Counts: line(6)}}) {
+	if !l.take(app.Incoming{Report: &wire.Report{Status: said("one", 1, 3), Counts: line(5)}}) ||
+		!l.take(app.Incoming{Report: &wire.Report{Status: said("two", 7, 3), Counts: line(6)}}) {
 		t.Fatal("a new report was not taken")
 	}
 	if l.take(app.Incoming{Report: &wire.Report{Status: said("one", 1, 3), Counts: line(100)}}) {
 		t.Error("a report was taken twice")
 	}
-	l.take(app.Incoming{Report: &wire.Report{Status: said("one", 2, 4), Counts: line(1), Unknown: []wire.AskedLine{{Flag: "b", Type: "string", Count: 2}}}})
-	l.count([]wire.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Application: "all at once", Count: 9}}, []wire.AskedLine{{Flag: "b", Count: 3}})
+	l.take(app.Incoming{Report: &wire.Report{Status: said("one", 2, 4), Counts: line(1),
+		Unknown: []wire.AskedLine{{Flag: "b", Type: "string", Count: 2}}}})
+	l.count([]wire.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Application: "all at once",
+		Count: 9}}, []wire.AskedLine{{Flag: "b", Count: 3}})
 	*now = now.Add(3 * time.Second)
 	r := l.report(2, 8)
 	behind := r["behind"].([]wire.Follower)
@@ -75,7 +79,8 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 		t.Errorf("%v", unknown)
 	}
 	again := l.report(0, 0)
-	if len(again["behind"].([]wire.Follower)) != 0 || len(again["counts"].([]wire.CountLine)) != 0 || len(again["unknown"].([]wire.AskedLine)) != 0 {
+	if len(again["behind"].([]wire.Follower)) != 0 || len(again["counts"].([]wire.CountLine)) != 0 ||
+		len(again["unknown"].([]wire.AskedLine)) != 0 {
 		t.Errorf("told twice: %+v", again)
 	}
 	// One that left is told of and forgotten; one that fell silent is forgotten here after a
@@ -107,7 +112,8 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 	}
 	l.sampled("targetingKey", rows)
 	for i := range 3 {
-		l.saw(10, []sample.Seen{{Name: "role", Kinds: map[string]uint64{"string": 10}, Values: []sample.ValueCount{{Value: "courier", Count: uint64(i)}}}})
+		l.saw(10, []sample.Seen{{Name: "role", Kinds: map[string]uint64{"string": 10},
+			Values: []sample.ValueCount{{Value: "courier", Count: uint64(i)}}}})
 	}
 	for i := range int64(maxApplied + 50) {
 		l.take(app.Incoming{Report: &wire.Report{Status: said("one", i+1, i+1)}})
@@ -127,7 +133,8 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 	if r["contexts"] != uint64(30) || len(seen) != 1 || seen[0].Kinds["string"] != 30 || seen[0].Values[0].Count != 3 {
 		t.Errorf("%v %+v", r["contexts"], seen)
 	}
-	if b := r["behind"].([]wire.Follower); len(b) != 1 || len(b[0].Applied) != maxApplied || b[0].Applied[maxApplied-1].Revision != maxApplied+50 {
+	if b := r["behind"].([]wire.Follower); len(b) != 1 || len(b[0].Applied) != maxApplied ||
+		b[0].Applied[maxApplied-1].Revision != maxApplied+50 {
 		t.Errorf("%d are behind", len(b))
 	}
 	for _, c := range r["counts"].([]wire.CountLine) {
@@ -147,15 +154,18 @@ func drained(t *testing.T, l *link) map[string]any {
 		if err != nil || len(raw) > 8<<20 {
 			t.Fatalf("a report of %d bytes: %v", len(raw), err)
 		}
-		counts, unknown, units, behind := next["counts"].([]wire.CountLine), next["unknown"].([]wire.AskedLine), next["units"].([]wire.UnitLine), next["behind"].([]wire.Follower)
+		counts, unknown, units, behind := next["counts"].([]wire.CountLine), next["unknown"].([]wire.AskedLine),
+			next["units"].([]wire.UnitLine), next["behind"].([]wire.Follower)
 		if len(counts)+len(unknown)+len(units)+len(behind) == 0 {
 			if n < 3 {
 				t.Errorf("all went in %d reports", n)
 			}
 			return all
 		}
-		all["counts"], all["unknown"] = append(all["counts"].([]wire.CountLine), counts...), append(all["unknown"].([]wire.AskedLine), unknown...)
-		all["units"], all["behind"] = append(all["units"].([]wire.UnitLine), units...), append(all["behind"].([]wire.Follower), behind...)
+		all["counts"], all["unknown"] = append(all["counts"].([]wire.CountLine), counts...),
+			append(all["unknown"].([]wire.AskedLine), unknown...)
+		all["units"], all["behind"] = append(all["units"].([]wire.UnitLine), units...),
+			append(all["behind"].([]wire.Follower), behind...)
 	}
 }
 
@@ -169,7 +179,8 @@ func TestLongOutagesGoInPortions(t *testing.T) {
 	}
 	var rows []app.UnitRow
 	for i := range 1_000 {
-		rows = append(rows, app.UnitRow{Unit: fmt.Sprint(i), Context: []byte(`{"text":"` + strings.Repeat("x", 15_000) + `"}`)})
+		rows = append(rows, app.UnitRow{Unit: fmt.Sprint(i),
+			Context: []byte(`{"text":"` + strings.Repeat("x", 15_000) + `"}`)})
 	}
 	l.sampled("targetingKey", rows)
 	r := drained(t, l)
@@ -215,13 +226,15 @@ func TestEventsAreKept(t *testing.T) {
 // What is needed beside the ruleset is kept on disk, for its owner alone, and serves while
 // the service says nothing.
 func TestNeedsAreKept(t *testing.T) {
-	answer, status := `{"name":"pinecrest/production","seed":"7","keys":[{"id":"k","kind":"browser","digest":"`+strings.Repeat("QUJD", 10)+`QUI="}]}`, 200
+	answer, status := `{"name":"pinecrest/production","seed":"7","keys":[{"id":"k","kind":"browser","digest":"`+
+		strings.Repeat("QUJD", 10)+`QUI="}]}`, 200
 	same := 0
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path != "/follow/v1/outpost" || r.Header.Get("Authorization") != "Bearer gls_x" {
 			status = 401
 		}
-		if w.Header().Set("ETag", `"one"`); r.Header.Get("If-None-Match") == `"one"` && status == 200 && answer != "{" {
+		if w.Header().Set("ETag", `"one"`); r.Header.Get("If-None-Match") == `"one"` && status == 200 &&
+			answer != "{" {
 			same++
 			w.WriteHeader(http.StatusNotModified)
 			return
@@ -232,7 +245,8 @@ func TestNeedsAreKept(t *testing.T) {
 	defer s.Close()
 	dir := t.TempDir()
 	l := newLink(4, s.URL, "gls_x", dir, http.DefaultClient, time.Now)
-	if keys := l.keys(); len(keys) != 1 || keys[0].ID != "own" || keys[0].Kind != app.ServiceKey || keys[0].EnvironmentID != 4 {
+	if keys := l.keys(); len(keys) != 1 || keys[0].ID != "own" || keys[0].Kind != app.ServiceKey ||
+		keys[0].EnvironmentID != 4 {
 		t.Errorf("before it was told: %+v", keys)
 	}
 	if _, err := l.known(); err == nil || !strings.Contains(err.Error(), "not reached") {
@@ -277,7 +291,8 @@ func TestNeedsAreKept(t *testing.T) {
 }
 
 func TestShort(t *testing.T) {
-	for d, want := range map[time.Duration]string{4200 * time.Millisecond: "4s", 119 * time.Second: "1m59s", 3*time.Minute + 9*time.Second: "3m", 5*time.Hour + 59*time.Minute: "5h", 75 * time.Hour: "75h"} {
+	for d, want := range map[time.Duration]string{4200 * time.Millisecond: "4s", 119 * time.Second: "1m59s",
+		3*time.Minute + 9*time.Second: "3m", 5*time.Hour + 59*time.Minute: "5h", 75 * time.Hour: "75h"} {
 		if got := short(d); got != want {
 			t.Errorf("%v: %s, want %s", d, got, want)
 		}

@@ -91,7 +91,8 @@ func Start(ctx context.Context, c Config) (*Outpost, error) {
 	case strings.Contains(c.URL, ","):
 		return nil, fmt.Errorf("an outpost follows one address, and --url or GREENLEVER_URL holds several: %s", c.URL)
 	case len(c.Keys) == 0:
-		return nil, errors.New("an outpost needs an access key of kind service for each environment: --key or GREENLEVER_KEY")
+		return nil, errors.New("an outpost needs an access key of kind service for each environment: --key or " +
+			"GREENLEVER_KEY")
 	}
 	if c.Log == nil {
 		c.Log = slog.Default()
@@ -110,14 +111,16 @@ func Start(ctx context.Context, c Config) (*Outpost, error) {
 	}
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
-		return nil, fmt.Errorf("the outpost cannot listen on %s: %w (choose another address with --listen)", c.Listen, err)
+		return nil, fmt.Errorf("the outpost cannot listen on %s: %w (choose another address with --listen)", c.Listen,
+			err)
 	}
 	o := &Outpost{Address: listener.Addr().String(), config: c, started: time.Now(), failed: make(chan error, 1)}
 	var admin net.Listener
 	if c.Admin != "" {
 		if admin, err = web.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
 			listener.Close()
-			return nil, fmt.Errorf("the outpost cannot listen for operators on %s: %w (choose another address with --admin)", c.Admin, err)
+			return nil, fmt.Errorf("the outpost cannot listen for operators on %s: %w (choose another address with "+
+				"--admin)", c.Admin, err)
 		}
 		o.Admin = admin.Addr().String()
 	}
@@ -139,8 +142,10 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 		now = o.now
 	}
 	o.jobs = work.New(c.Log, nil, "")
-	surface := &web.Surface{Now: now, Log: c.Log, Limits: c.Limits, Jobs: o.jobs.States, LogOneOf: c.LogOneOf, Tracer: c.Tracer}
-	o.edge = &edge.Edge{Surface: surface, Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o}, c.Log),
+	surface := &web.Surface{Now: now, Log: c.Log, Limits: c.Limits, Jobs: o.jobs.States, LogOneOf: c.LogOneOf,
+		Tracer: c.Tracer}
+	o.edge = &edge.Edge{Surface: surface, Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o},
+		c.Log),
 		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
 		Beat: c.Beat, Contact: o.contact}
 	handler := surface.Spanned(o.edge.Handler(o.ready))
@@ -157,7 +162,10 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 	}
 	o.jobs.Start(run, append(o.edge.Hub.Jobs(), o.edge.Keys.Job())...)
 	o.jobs.Start(run,
-		work.Job{Name: "usage", Says: "gather what was decided here", Every: usageEvery, Do: func(ctx context.Context, _ *work.Turn) error { return o.gather(ctx) }})
+		work.Job{Name: "usage", Says: "gather what was decided here", Every: usageEvery, Do: func(ctx context.Context,
+			_ *work.Turn) error {
+			return o.gather(ctx)
+		}})
 	o.serve(listener, handler)
 	if admin != nil {
 		o.serve(admin, o.edge.AdminHandler(o.page))
@@ -196,7 +204,8 @@ func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error 
 		Report: func() map[string]any { return l.report(o.edge.Audience(id)) },
 	}
 	o.links = append(o.links, l) // before its client calls
-	client, err := greenlever.Open(ctx, l.relay.In(greenlever.Options{URL: c.URL, Key: secret, Dir: c.Dir, Application: c.Name, Version: c.Version,
+	client, err := greenlever.Open(ctx, l.relay.In(greenlever.Options{URL: c.URL, Key: secret, Dir: c.Dir,
+		Application: c.Name, Version: c.Version,
 		Wait: -1, HTTP: c.HTTP, Logger: c.Log}))
 	if err != nil {
 		return err
@@ -257,7 +266,8 @@ func (o *Outpost) of(environment int64) *link { return o.links[environment-1] }
 func (o *Outpost) ready() error {
 	for i, l := range o.links {
 		if _, ok := l.head(); !ok {
-			return fmt.Errorf("key %d of %d: the service was not reached, and there is no copy on disk", i+1, len(o.links))
+			return fmt.Errorf("key %d of %d: the service was not reached, and there is no copy on disk", i+1,
+				len(o.links))
 		}
 	}
 	return nil
@@ -340,7 +350,8 @@ func (r records) Revisions(_ context.Context, environment, after int64, _ string
 func (r records) Ruleset(_ context.Context, environment int64) (*flag.Ruleset, []app.Aside, error) {
 	rs, ok := r.o.of(environment).head()
 	if !ok {
-		return nil, nil, app.Faultf(app.Unavailable, "this outpost has not reached the service yet and has no copy of the ruleset")
+		return nil, nil, app.Faultf(app.Unavailable, "this outpost has not reached the service yet and has no copy "+
+			"of the ruleset")
 	}
 	return rs, nil, nil
 }
@@ -385,7 +396,8 @@ func (r records) Covers(_ context.Context, environment int64) (map[string]sample
 	return needs.Covers, nil
 }
 
-func (r records) MergeUnits(_ context.Context, environment int64, attribute string, rows []app.UnitRow, _, _ int64) error {
+func (r records) MergeUnits(_ context.Context, environment int64, attribute string, rows []app.UnitRow, _,
+	_ int64) error {
 	r.o.of(environment).sampled(attribute, rows)
 	return nil
 }
@@ -412,7 +424,8 @@ func (r records) Take(_ context.Context, environment int64, report app.Incoming,
 	return true, r.o.edge.Population.Take(context.Background(), environment, []*wire.Report{report.Report})
 }
 
-func (r records) AddCounts(_ context.Context, environment, _ int64, lines []wire.CountLine, unknown []wire.AskedLine) error {
+func (r records) AddCounts(_ context.Context, environment, _ int64, lines []wire.CountLine,
+	unknown []wire.AskedLine) error {
 	r.o.of(environment).count(lines, unknown)
 	return nil
 }

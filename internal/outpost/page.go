@@ -81,7 +81,8 @@ func (o *Outpost) place(l *link) place {
 	p.Refused, p.Waiting = l.refused, len(l.counts)
 	for _, f := range l.followers {
 		ago := l.now().Sub(f.at)
-		b := behind{Status: f.Status, Ago: short(ago), Silent: ago.Milliseconds() > app.SilentAfter, Late: f.Epoch == p.State.Epoch && f.Revision < p.State.Revision}
+		b := behind{Status: f.Status, Ago: short(ago), Silent: ago.Milliseconds() > app.SilentAfter,
+			Late: f.Epoch == p.State.Epoch && f.Revision < p.State.Revision}
 		if b.Silent {
 			p.Silent++
 		}

@@ -36,8 +36,10 @@ func (s *Server) reached(run context.Context) {
 		s.job("usage", "write counts", usageEvery, s.edge.WriteUsage),
 		s.job("population", "keep the sample of units", usageEvery, s.edge.Population.Flush),
 		s.job("copy", "keep a copy to decide from without records", copyEvery, s.keepCopy),
-		work.Job{Name: "clean", Says: "take personal attributes out of stored units", Every: cleanEvery, Lease: cleanEvery, Longest: forgetEvery, Do: plainly(s.clean)},
-		work.Job{Name: "thin", Says: "forget what is kept no longer", Every: forgetEvery, Lease: forgetEvery / 2, Do: plainly(s.forget)})
+		work.Job{Name: "clean", Says: "take personal attributes out of stored units", Every: cleanEvery,
+			Lease: cleanEvery, Longest: forgetEvery, Do: plainly(s.clean)},
+		work.Job{Name: "thin", Says: "forget what is kept no longer", Every: forgetEvery, Lease: forgetEvery / 2,
+			Do: plainly(s.forget)})
 	s.until(guard.Go(s.config.Log, "wait for the work behind", s.jobs.Wait))
 }
 

@@ -68,7 +68,8 @@ func (s *Server) keepCopy(ctx context.Context) error {
 		for _, k := range s.edge.Keys.Of(environment) {
 			of += k.ID
 		}
-		of += fmt.Sprint(environment, places[environment].Rules().Source.Position(), len(known.Attributes), known.Sampling)
+		of += fmt.Sprint(environment, places[environment].Rules().Source.Position(), len(known.Attributes),
+			known.Sampling)
 		for _, a := range known.Attributes {
 			of += fmt.Sprint(a.Name, a.Version)
 		}
@@ -80,7 +81,8 @@ func (s *Server) keepCopy(ctx context.Context) error {
 	c := copied{At: s.config.Now().UnixMilli()}
 	for environment, place := range places {
 		known, src := sampling[environment], place.Rules().Source
-		p := copiedPlace{Environment: environment, Snapshot: src.Snapshot(), Sampling: known, Seed: known.Sampling.Seed, Lists: map[string][]byte{}}
+		p := copiedPlace{Environment: environment, Snapshot: src.Snapshot(), Sampling: known,
+			Seed: known.Sampling.Seed, Lists: map[string][]byte{}}
 		needed, _ := src.Needed()
 		for _, digest := range needed {
 			p.Lists[digest] = src.List(digest).Bytes()
@@ -107,7 +109,8 @@ func (s *Server) useCopy(c *copied) {
 	for _, p := range c.Places {
 		rs, err := flag.NewRuleset(p.Snapshot)
 		if err != nil {
-			s.config.Log.Error("an environment's copy cannot be read and is left out", "environment", p.Environment, "error", err)
+			s.config.Log.Error("an environment's copy cannot be read and is left out", "environment", p.Environment,
+				"error", err)
 			continue
 		}
 		rs.Hashes = map[string]flag.Hashes{}

@@ -52,7 +52,8 @@ func auditKey(path string) (ed25519.PrivateKey, error) {
 	}
 	block, _ := pem.Decode(raw)
 	if block == nil || len(block.Bytes) != ed25519.SeedSize {
-		return nil, fmt.Errorf("the audit's key %s cannot be read: put the right file back, or move it away for a new one", path)
+		return nil, fmt.Errorf("the audit's key %s cannot be read: put the right file back, or move it away for a "+
+			"new one", path)
 	}
 	return ed25519.NewKeyFromSeed(block.Bytes), nil
 }
@@ -68,15 +69,18 @@ func (s *Server) announceKey(ctx context.Context) error {
 		if err := tx.NoteInstallation(); err != nil {
 			return err
 		}
-		_, err := tx.Append(audit.Access, audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"},
-			Action: audit.KeyAdded, Subject: public, Difference: []string{"heads signed with Ed25519 key " + public}}, nil)
+		_, err := tx.Append(audit.Access, audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service",
+			Through: "start"},
+			Action: audit.KeyAdded, Subject: public, Difference: []string{"heads signed with Ed25519 key " + public}},
+			nil)
 		return err
 	})
 }
 
 // adoption begins an entry that has a chain speak of rows that are older than such entries.
 func (s *Server) adoption(chain string) audit.Entry {
-	e := audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"}, Action: audit.Adopted, Change: uuid.NewString(),
+	e := audit.Entry{At: s.config.Now().UnixMilli(), Actor: app.Actor{Kind: "service", Through: "start"},
+		Action: audit.Adopted, Change: uuid.NewString(),
 		Difference: []string{"rows that were written by a program that does not say what it writes, as they stand"}}
 	kind, number, _ := strings.Cut(chain, ":")
 	if id, err := strconv.ParseInt(number, 10, 64); err == nil && kind == "project" {

@@ -52,10 +52,11 @@ type Config struct {
 	Drain          time.Duration // from when /readyz says that it ends until it takes no more requests
 	Limits         web.Limits
 	Tracer         trace.TracerProvider // of requests; nil: none
-	ReadyStale     time.Duration        // for how long /readyz says yes where the log cannot be read and the records can be reached
-	Connections    map[string]int       // to the records, by what they are for; what is not named is as usual
-	Beat           time.Duration        // of feeds; default 15 s
-	Now            func() time.Time
+	// for how long /readyz says yes where the log cannot be read and the records can be reached
+	ReadyStale  time.Duration
+	Connections map[string]int // to the records, by what they are for; what is not named is as usual
+	Beat        time.Duration  // of feeds; default 15 s
+	Now         func() time.Time
 }
 
 // Server is a running service.
@@ -106,14 +107,16 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	// The ports first: that one is taken should not be found out after a database was started.
 	listener, err := net.Listen("tcp", c.Listen)
 	if err != nil {
-		return nil, fmt.Errorf("the service cannot listen on %s: %w (choose another address with --listen)", c.Listen, err)
+		return nil, fmt.Errorf("the service cannot listen on %s: %w (choose another address with --listen)", c.Listen,
+			err)
 	}
 	s.Address = listener.Addr().String()
 	var admin net.Listener
 	if c.Admin != "" {
 		if admin, err = web.ListenAdmin(c.Admin, c.AdminElsewhere); err != nil {
 			listener.Close()
-			return nil, fmt.Errorf("the service cannot listen for operators on %s: %w (choose another address with --admin)", c.Admin, err)
+			return nil, fmt.Errorf("the service cannot listen for operators on %s: %w (choose another address with "+
+				"--admin)", c.Admin, err)
 		}
 		s.Admin = admin.Addr().String()
 	}
@@ -165,7 +168,9 @@ func (s *Server) start(ctx context.Context, listener, admin net.Listener) (err e
 		if e != nil {
 			return fmt.Errorf("%w, and there is no copy to decide from: %w", err, e)
 		}
-		c.Log.Error("the records cannot be reached; deciding by the copy on disk, and taking no changes until they can", "error", err, "copy of", time.UnixMilli(copied.At).UTC())
+		c.Log.Error(
+			"the records cannot be reached; deciding by the copy on disk, and taking no changes until they can",
+			"error", err, "copy of", time.UnixMilli(copied.At).UTC())
 		s.useCopy(copied)
 		s.keep(run, "reach the records", s.reachLater)
 	} else {
@@ -239,7 +244,8 @@ func (s *Server) reach(ctx context.Context) error {
 	if s.SetUpCode, err = s.api.People.SetUpCode(ctx); err != nil {
 		return err
 	}
-	if err := errors.Join(s.edge.Hub.Gather(ctx), s.edge.Hub.Look(ctx), s.edge.Keys.Refresh(ctx)); err != nil { // from here on it can decide by itself
+	// from here on it can decide by itself
+	if err := errors.Join(s.edge.Hub.Gather(ctx), s.edge.Hub.Look(ctx), s.edge.Keys.Refresh(ctx)); err != nil {
 		return err
 	}
 	if err := s.learn(ctx); err != nil {

@@ -70,11 +70,14 @@ func (s *Server) wire() {
 	hub.Lost = history.Restored
 	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
 		LogOneOf: c.LogOneOf, Jobs: s.jobs.States, Tracer: c.Tracer}
-	s.edge = &edge.Edge{Surface: s.web, Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake}, Beat: c.Beat,
-		Met: history.Met}
-	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported, Stale: cmp.Or(c.ReadyStale, 30*time.Second),
-		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st, CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, StateReader: st},
-		Sign:    s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
+	s.edge = &edge.Edge{Surface: s.web, Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake},
+		Beat: c.Beat,
+		Met:  history.Met}
+	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
+		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
+		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
+			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, StateReader: st},
+		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: &delivery.Service{Records: st, Now: c.Now,
 			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
 			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
@@ -98,7 +101,9 @@ func (s *Server) handler() http.Handler {
 		s.web.Register(collectors.NewDBStatsCollector(pool, name))
 	}
 	s.web.Register(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_feed_lag_seconds",
-		Help: "For how long the log of revisions could not be read; 0 while it can."}, func() float64 { return s.edge.Hub.Stale().Seconds() }))
+		Help: "For how long the log of revisions could not be read; 0 while it can."}, func() float64 {
+		return s.edge.Hub.Stale().Seconds()
+	}))
 	return s.web.Spanned(e)
 }
 
@@ -108,7 +113,8 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 		known, _, _, err := units.Judge(ctx, environment)
 		return known, err
 	}
-	overflows := func(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) ([]flag.Problem, error) {
+	overflows := func(ctx context.Context, environment int64, flags []*flag.Document,
+		segments []*flag.Segment) ([]flag.Problem, error) {
 		return tries.Overflows(ctx, environment, preview.Edit{Flags: flags, Segments: segments})
 	}
 	seed := func(ctx context.Context, environment int64) ([]byte, error) {

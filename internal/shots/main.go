@@ -36,26 +36,43 @@ type picture struct {
 }
 
 var pictures = []picture{
-	{"board", 1280, 800, false, "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").See("delivered to 7 of 7") }},
-	{"flag", 1280, 800, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) { w.See("First sites").See("Given in the last hour") }},
-	{"why", 1280, 1000, false, "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
-	{"history", 1280, 800, false, "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
-	{"stop", 1280, 800, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it").See("delivered to 7 of 7") }},
-	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Live in production") }},
+	{"board", 1280, 800, false, "/p/pinecrest",
+		func(w *browse.Window) { w.See("weather-holds").See("delivered to 7 of 7") }},
+	{"flag", 1280, 800, false, "/p/pinecrest/production/flags/one-touch-open",
+		func(w *browse.Window) { w.See("First sites").See("Given in the last hour") }},
+	{"why", 1280, 1000, false,
+		"/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18&with=site.id%20%3D%20site-7%0Afirmware%20%3D%204.3.1", func(w *browse.Window) { w.See("Step by step") }},
+	{"history", 1280, 800, false, "/p/pinecrest/history",
+		func(w *browse.Window) { w.See("stiff doors").Click("Verify the chains").See("sound:") }},
+	{"stop", 1280, 800, false, "/p/pinecrest/production/stop",
+		func(w *browse.Window) { w.See("Who has it").See("delivered to 7 of 7") }},
+	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop",
+		func(w *browse.Window) { w.See("Live in production") }},
 	{"flag-rule", 1280, 1250, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) {
-		w.See("First sites").Click("edit First sites").Fill("condition as text", `version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent", "30").See("one-touch-open: moves").See("values of").See("app_version is version")
+		w.See("First sites").Click("edit First sites").Fill("condition as text",
+			`version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent",
+			"30").See("one-touch-open: moves").See("values of").See("app_version is version")
 	}},
-	{"segments", 1280, 800, false, "/p/pinecrest/production/population", func(w *browse.Window) { w.See("pilot-sites").See("Recently seen") }},
-	{"attributes", 1280, 800, false, "/p/pinecrest/production/population/attributes", func(w *browse.Window) { w.See("crew_size").See("is sent, but not declared") }},
-	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17", func(w *browse.Window) { w.See("What it gets") }},
-	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster", func(w *browse.Window) { w.See("My own phone").See("would be usual") }},
-	{"usage", 1280, 900, false, "/p/pinecrest/production/usage?flag=arrival-estimate", func(w *browse.Window) { w.See("By application").Gone("reading the chart") }},
-	{"processes", 1280, 800, false, "/p/pinecrest/production/usage/processes", func(w *browse.Window) { w.See("north-yard") }},
-	{"radar", 1280, 800, false, "/p/pinecrest/production/usage/radar", func(w *browse.Window) { w.See("Asked for, but not defined") }},
+	{"segments", 1280, 800, false, "/p/pinecrest/production/population",
+		func(w *browse.Window) { w.See("pilot-sites").See("Recently seen") }},
+	{"attributes", 1280, 800, false, "/p/pinecrest/production/population/attributes",
+		func(w *browse.Window) { w.See("crew_size").See("is sent, but not declared") }},
+	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17",
+		func(w *browse.Window) { w.See("What it gets") }},
+	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster",
+		func(w *browse.Window) { w.See("My own phone").See("would be usual") }},
+	{"usage", 1280, 900, false, "/p/pinecrest/production/usage?flag=arrival-estimate",
+		func(w *browse.Window) { w.See("By application").Gone("reading the chart") }},
+	{"processes", 1280, 800, false, "/p/pinecrest/production/usage/processes",
+		func(w *browse.Window) { w.See("north-yard") }},
+	{"radar", 1280, 800, false, "/p/pinecrest/production/usage/radar",
+		func(w *browse.Window) { w.See("Asked for, but not defined") }},
 	{"desk", 1280, 800, false, "{desk}", func(w *browse.Window) {
-		w.Choose("The caller is", "recipient-18, coast, plus plan").See("Chilled compartments").See("by the newest answers")
+		w.Choose("The caller is", "recipient-18, coast, plus plan").See("Chilled compartments").See(
+			"by the newest answers")
 	}},
-	{"outpost", 1280, 800, false, "{outpost}", func(w *browse.Window) { w.See("pinecrest/production").See("connected") }},
+	{"outpost", 1280, 800, false, "{outpost}",
+		func(w *browse.Window) { w.See("pinecrest/production").See("connected") }},
 	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek") }},
 }
 
@@ -104,7 +121,8 @@ func take(b *browse.Browser, p picture, url, password, dir string) error {
 	if strings.HasPrefix(p.path, "http") {
 		p.do(w.Go(p.path))
 	} else {
-		w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password", password).Click("Sign in").See("Board")
+		w.Go(url+"/sign-in").Fill("E-mail", "ida.holm@pinecrest.example").Fill("Password",
+			password).Click("Sign in").See("Board")
 		p.do(w.Go(url + p.path))
 	}
 	raw, err := w.Shot()

@@ -51,8 +51,10 @@ func beside(listen string, n int) string {
 	return next
 }
 
-func (d *Demo) startBesides(ctx context.Context, c Config, log *slog.Logger, running *sync.WaitGroup) (*besides, error) {
-	o, err := outpost.Start(ctx, outpost.Config{URL: d.URL, Keys: []string{d.Keys["production"], d.Keys["staging"]}, Listen: beside(c.Listen, 1), Admin: "127.0.0.1:0", Dir: filepath.Join(c.Dir, "outpost"),
+func (d *Demo) startBesides(ctx context.Context, c Config, log *slog.Logger,
+	running *sync.WaitGroup) (*besides, error) {
+	o, err := outpost.Start(ctx, outpost.Config{URL: d.URL, Keys: []string{d.Keys["production"], d.Keys["staging"]},
+		Listen: beside(c.Listen, 1), Admin: "127.0.0.1:0", Dir: filepath.Join(c.Dir, "outpost"),
 		Name: "north-yard", Version: server.Version(), Log: log})
 	if err != nil {
 		return nil, err
@@ -63,8 +65,10 @@ func (d *Demo) startBesides(ctx context.Context, c Config, log *slog.Logger, run
 		return nil, errors.Join(fmt.Errorf("the help desk's page: %w", err), o.Stop())
 	}
 	b.deskURL = "http://" + listener.Addr().String()
-	page := strings.NewReplacer("GREENLEVER_URL", d.URL, "GREENLEVER_BROWSER_KEY", d.Browser["production"]).Replace(deskPage)
-	b.desk = &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	page := strings.NewReplacer("GREENLEVER_URL", d.URL, "GREENLEVER_BROWSER_KEY",
+		d.Browser["production"]).Replace(deskPage)
+	b.desk = &http.Server{ReadHeaderTimeout: 10 * time.Second, Handler: http.HandlerFunc(func(w http.ResponseWriter,
+		r *http.Request) {
 		if r.URL.Path != "/" {
 			http.NotFound(w, r)
 			return
@@ -85,7 +89,8 @@ func (d *Demo) startBesides(ctx context.Context, c Config, log *slog.Logger, run
 }
 
 // startDisplay runs the program for Node that stands in the examples.
-func (d *Demo) startDisplay(ctx context.Context, c Config, site, url string, log *slog.Logger, running *sync.WaitGroup) error {
+func (d *Demo) startDisplay(ctx context.Context, c Config, site, url string, log *slog.Logger,
+	running *sync.WaitGroup) error {
 	node, err := exec.LookPath("node")
 	if err != nil {
 		return err

@@ -100,12 +100,14 @@ func Run(ctx context.Context, c Config) (err error) {
 	say("  console    %s", d.URL)
 	say("  operators  %s/metrics", srv.AdminURL())
 	say("  help desk  %s   a web page that asks for its flags in the browser", d.Desk)
-	say("  outpost    %s   follows production and staging; two displays, in Node, ask it; its own page: %s", d.Outpost, d.Page)
+	say("  outpost    %s   follows production and staging; two displays, in Node, ask it; its own page: %s", d.Outpost,
+		d.Page)
 	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
 	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
 	say("  log        %s", filepath.Join(c.Dir, "log"))
 	say("")
-	say("Everybody has the same password: ask.vik (auditor), noor.berg (developer), juno.lind (releaser), tove.ek (on-call), all @pinecrest.example.")
+	say("Everybody has the same password: ask.vik (auditor), noor.berg (developer), juno.lind (releaser), tove.ek " +
+		"(on-call), all @pinecrest.example.")
 	say("Ctrl-C stops it all; the data is kept. `make demo-reset` starts over.")
 	if c.Ready != nil {
 		c.Ready(d)
@@ -133,7 +135,8 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 	case errors.Is(err, os.ErrNotExist) && srv.SetUpCode != "":
 		say("making the demo's data ...")
 		if d, err = furnish(ctx, srv.URL(), srv.SetUpCode); err != nil {
-			return nil, fmt.Errorf("the demo's data could not be made: %w (run `make demo-reset` before the next try)", err)
+			return nil, fmt.Errorf("the demo's data could not be made: %w (run `make demo-reset` before the next try)",
+				err)
 		}
 	default:
 		return nil, fmt.Errorf("the demo's data in %s is incomplete: run `make demo-reset`", c.Dir)
@@ -142,7 +145,8 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 	if err := d.keep(c); err != nil {
 		return nil, err
 	}
-	env := fmt.Sprintf("export GREENLEVER_URL=%s\nexport GREENLEVER_KEY=%s\nexport GREENLEVER_BROWSER_KEY=%s\nexport GREENLEVER_TOKEN=%s\n",
+	env := fmt.Sprintf("export GREENLEVER_URL=%s\nexport GREENLEVER_KEY=%s\nexport "+
+		"GREENLEVER_BROWSER_KEY=%s\nexport GREENLEVER_TOKEN=%s\n",
 		d.URL, d.Keys["production"], d.Browser["production"], d.Tokens["keeper"])
 	return d, os.WriteFile(filepath.Join(c.Dir, "keys.env"), []byte(env), 0o600)
 }
@@ -175,7 +179,9 @@ func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *s
 	}
 	drivers := Couriers(seed, 240)
 	for i := range 2 {
-		c, err := greenlever.Open(ctx, greenlever.Options{URL: d.URL, Key: d.Keys["production"], Dir: filepath.Join(c.Dir, "rounds", fmt.Sprint(i+1)), Application: "rounds", Version: "1.8.0", Logger: log})
+		c, err := greenlever.Open(ctx, greenlever.Options{URL: d.URL, Key: d.Keys["production"],
+			Dir: filepath.Join(c.Dir, "rounds", fmt.Sprint(i+1)), Application: "rounds", Version: "1.8.0",
+			Logger: log})
 		if err != nil {
 			return err
 		}

@@ -22,7 +22,8 @@ type retries struct {
 
 // openDoor starts one instance of the service.
 func openDoor(ctx context.Context, url, key, dir, version string, log *slog.Logger) (*Door, error) {
-	c, err := greenlever.Open(ctx, greenlever.Options{URL: url, Key: key, Dir: dir, Application: "door", Version: version, Logger: log})
+	c, err := greenlever.Open(ctx, greenlever.Options{URL: url, Key: key, Dir: dir, Application: "door",
+		Version: version, Logger: log})
 	if err != nil {
 		return nil, err
 	}

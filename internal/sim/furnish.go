@@ -38,7 +38,8 @@ type furnisher struct {
 }
 
 func furnish(ctx context.Context, url, code string) (*Demo, error) {
-	f := &furnisher{ctx: ctx, by: map[string]caller{}, demo: &Demo{URL: url, Password: password, Keys: map[string]string{}, Browser: map[string]string{}, Tokens: map[string]string{}}}
+	f := &furnisher{ctx: ctx, by: map[string]caller{}, demo: &Demo{URL: url, Password: password,
+		Keys: map[string]string{}, Browser: map[string]string{}, Tokens: map[string]string{}}}
 	f.people(url, code)
 	f.places()
 	f.attributes()
@@ -59,25 +60,29 @@ func (f *furnisher) try(step func() error) {
 func (f *furnisher) people(url, code string) {
 	guest := caller{&apiclient.Client{URL: url}}
 	f.try(func() error {
-		return guest.post(f.ctx, "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example", "name": "Ida Holm", "password": password}, nil)
+		return guest.post(f.ctx, "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example",
+			"name": "Ida Holm", "password": password}, nil)
 	})
 	f.token("keeper", "ida.holm@pinecrest.example", url)
 	f.try(func() error {
 		return f.by["keeper"].post(f.ctx, "/projects", object{"key": "pinecrest", "title": "Pinecrest Lockers"}, nil)
 	})
 	for _, p := range []struct{ role, email, name string }{
-		{"auditor", "ask.vik", "Ask Vik"}, {"developer", "noor.berg", "Noor Berg"}, {"releaser", "juno.lind", "Juno Lind"}, {"on-call", "tove.ek", "Tove Ek"},
+		{"auditor", "ask.vik", "Ask Vik"}, {"developer", "noor.berg", "Noor Berg"}, {"releaser", "juno.lind",
+			"Juno Lind"}, {"on-call", "tove.ek", "Tove Ek"},
 	} {
 		email := p.email + "@pinecrest.example"
 		f.try(func() error {
-			return f.by["keeper"].post(f.ctx, "/accounts", object{"email": email, "name": p.name, "password": password}, nil)
+			return f.by["keeper"].post(f.ctx, "/accounts", object{"email": email, "name": p.name,
+				"password": password}, nil)
 		})
 		f.try(func() error {
 			var found struct{ Account string }
 			if err := f.by["keeper"].post(f.ctx, "/accounts/find", object{"email": email}, &found); err != nil {
 				return err
 			}
-			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/people/"+found.Account, object{"roles": []string{p.role}}, nil, 0)
+			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/people/"+found.Account,
+				object{"roles": []string{p.role}}, nil, 0)
 		})
 		f.token(p.role, email, url)
 	}
@@ -104,7 +109,8 @@ func (f *furnisher) places() {
 			var made struct {
 				Keys []struct{ Kind, Secret string }
 			}
-			err := f.by["keeper"].post(f.ctx, "/projects/pinecrest/environments", object{"key": e.key, "title": e.title, "askFirst": e.askFirst}, &made)
+			err := f.by["keeper"].post(f.ctx, "/projects/pinecrest/environments",
+				object{"key": e.key, "title": e.title, "askFirst": e.askFirst}, &made)
 			for _, k := range made.Keys {
 				if k.Kind == "service" {
 					f.demo.Keys[e.key] = k.Secret
@@ -120,18 +126,23 @@ func (f *furnisher) places() {
 func (f *furnisher) attributes() {
 	for _, a := range []object{
 		{"name": "role", "type": "string", "description": "recipient, courier or technician", "example": "recipient"},
-		{"name": "site.id", "type": "string", "one": "site", "many": "sites", "description": "the site of the lockers", "example": "site-12"},
+		{"name": "site.id", "type": "string", "one": "site", "many": "sites", "description": "the site of the lockers",
+			"example": "site-12"},
 		{"name": "site.region", "type": "string", "description": "one of five", "example": "north"},
 		{"name": "site.plan", "type": "string", "description": "basic or plus", "example": "plus"},
-		{"name": "firmware", "type": "version", "loose": true, "description": "of the site's lockers; old ones do not say it", "example": "4.2.0"},
+		{"name": "firmware", "type": "version", "loose": true, "description": "of the site's lockers; old ones do " +
+			"not say it", "example": "4.2.0"},
 		{"name": "app_version", "type": "version", "description": "of the recipient's app", "example": "7.3.0"},
 		{"name": "country", "type": "string", "description": "two letters", "example": "no"},
 		{"name": "parcels_this_month", "type": "number", "description": "fetched so far", "example": "3"},
-		{"name": "email", "type": "string", "personal": true, "derive": "domain", "description": "only its domain leaves a service", "example": "noor.berg@pinecrest.example"},
-		{"name": "joined", "type": "time", "description": "when the recipient began", "example": "2025-04-01T08:00:00Z"},
+		{"name": "email", "type": "string", "personal": true, "derive": "domain",
+			"description": "only its domain leaves a service", "example": "noor.berg@pinecrest.example"},
+		{"name": "joined", "type": "time", "description": "when the recipient began",
+			"example": "2025-04-01T08:00:00Z"},
 		{"name": "network", "type": "address", "description": "that the phone is on", "example": "10.20.3.4"},
 		{"name": "languages", "type": "list", "description": "that the recipient reads", "example": "nb, en"},
-		{"name": "badge", "type": "string", "serverOnly": true, "description": "of Pinecrest's own people", "example": "badge-7"},
+		{"name": "badge", "type": "string", "serverOnly": true, "description": "of Pinecrest's own people",
+			"example": "badge-7"},
 	} {
 		f.try(func() error {
 			return f.by["developer"].do(f.ctx, "PUT", "/projects/pinecrest/attributes/"+a["name"].(string), a, nil, 0)
@@ -146,12 +157,16 @@ func (f *furnisher) segments() {
 	}
 	for _, s := range []object{
 		{"key": "staff", "title": "Staff of Pinecrest", "when": condition.Node{Test: "present", Attribute: "badge"}},
-		{"key": "old-firmware", "title": "Lockers below 4.2.0", "when": condition.Node{Test: "version.less", Attribute: "firmware", Text: []string{"4.2.0"}}},
-		{"key": "plus-sites", "title": "Sites on the plus plan", "when": condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}},
-		{"key": "pilot-sites", "title": "Sites that try things first", "lists": "site.id", "in": flag.List{Units: pilots}, "out": flag.List{Units: []string{"site-33"}}},
+		{"key": "old-firmware", "title": "Lockers below 4.2.0", "when": condition.Node{Test: "version.less",
+			Attribute: "firmware", Text: []string{"4.2.0"}}},
+		{"key": "plus-sites", "title": "Sites on the plus plan", "when": condition.Node{Test: "string.equals",
+			Attribute: "site.plan", Text: []string{"plus"}}},
+		{"key": "pilot-sites", "title": "Sites that try things first", "lists": "site.id",
+			"in": flag.List{Units: pilots}, "out": flag.List{Units: []string{"site-33"}}},
 		{"key": "night-crews", "title": "Couriers at night", "when": condition.Node{All: []condition.Node{
 			{Test: "string.equals", Attribute: "role", Text: []string{"courier"}},
-			{Test: condition.WeeklyTest, Weekly: &condition.Weekly{Days: []string{"mon", "tue", "wed", "thu", "fri"}, From: "22:00", To: "06:00", Zone: "Europe/Oslo"}},
+			{Test: condition.WeeklyTest, Weekly: &condition.Weekly{Days: []string{"mon", "tue", "wed", "thu", "fri"},
+				From: "22:00", To: "06:00", Zone: "Europe/Oslo"}},
 		}}},
 	} {
 		s["reason"] = "first set-up"
@@ -162,11 +177,20 @@ func (f *furnisher) segments() {
 func (f *furnisher) testUnits() {
 	f.try(func() error {
 		return f.by["developer"].do(f.ctx, "PUT", "/projects/pinecrest/test-units", object{"units": []object{
-			{"unit": "recipient-17", "name": "My own phone", "attributes": object{"role": "recipient", "site.id": "site-12", "site.region": "north", "firmware": "4.2.3"}, "expected": object{"one-touch-open": "on"}},
-			{"unit": "test-old-locker", "name": "An old locker", "attributes": object{"role": "recipient", "site.id": "site-7", "site.region": "east", "firmware": "4.1.7"}, "expected": object{"one-touch-open": "off"}},
-			{"unit": "test-no-firmware", "name": "A locker that does not say", "attributes": object{"role": "recipient", "site.id": "site-20", "site.region": "coast"}, "expected": object{"one-touch-open": "off"}},
-			{"unit": "test-staff", "name": "Somebody with a badge", "attributes": object{"role": "technician", "site.id": "site-46", "site.region": "west", "firmware": "4.3.1", "badge": "badge-7"}, "expected": object{"one-touch-open": "on"}},
-			{"unit": "test-courier", "name": "A crew at night", "attributes": object{"role": "courier", "site.region": "north", "crew_size": "2"}, "expected": object{}},
+			{"unit": "recipient-17", "name": "My own phone", "attributes": object{"role": "recipient",
+				"site.id": "site-12", "site.region": "north", "firmware": "4.2.3"},
+				"expected": object{"one-touch-open": "on"}},
+			{"unit": "test-old-locker", "name": "An old locker", "attributes": object{"role": "recipient",
+				"site.id": "site-7", "site.region": "east", "firmware": "4.1.7"},
+				"expected": object{"one-touch-open": "off"}},
+			{"unit": "test-no-firmware", "name": "A locker that does not say",
+				"attributes": object{"role": "recipient", "site.id": "site-20", "site.region": "coast"},
+				"expected":   object{"one-touch-open": "off"}},
+			{"unit": "test-staff", "name": "Somebody with a badge", "attributes": object{"role": "technician",
+				"site.id": "site-46", "site.region": "west", "firmware": "4.3.1", "badge": "badge-7"},
+				"expected": object{"one-touch-open": "on"}},
+			{"unit": "test-courier", "name": "A crew at night", "attributes": object{"role": "courier",
+				"site.region": "north", "crew_size": "2"}, "expected": object{}},
 		}}, nil, 0)
 	})
 }
@@ -174,19 +198,29 @@ func (f *furnisher) testUnits() {
 func (f *furnisher) flags() {
 	variant := func(name string, value any) object { return object{"name": name, "value": value} }
 	for _, d := range []object{
-		{"key": "one-touch-open", "title": "One-touch open", "purpose": "introduce", "goneBy": "2027-03-31", "owners": []string{"doors"}, "tags": []string{"app"},
+		{"key": "one-touch-open", "title": "One-touch open", "purpose": "introduce", "goneBy": "2027-03-31",
+			"owners": []string{"doors"}, "tags": []string{"app"},
 			"description": "Opens a compartment when the phone is near. Fails on lockers with firmware below 4.2.0."},
-		{"key": "arrival-estimate", "title": "Arrival estimate", "type": "string", "purpose": "compare", "goneBy": "2027-06-30", "resting": "timetable", "visible": true,
-			"variants":    []object{variant("timetable", "timetable"), variant("traffic-aware", "traffic-aware"), variant("learned", "learned")},
+		{"key": "arrival-estimate", "title": "Arrival estimate", "type": "string", "purpose": "compare",
+			"goneBy": "2027-06-30", "resting": "timetable", "visible": true,
+			"variants": []object{variant("timetable", "timetable"), variant("traffic-aware", "traffic-aware"),
+				variant("learned", "learned")},
 			"description": "How the arrival of a parcel is estimated.", "owners": []string{"rounds"}},
-		{"key": "night-batching", "title": "Night batching", "purpose": "introduce", "goneBy": "2027-02-28", "description": "Plans rounds at night; a whole site behaves alike.", "owners": []string{"rounds"}},
-		{"key": "weather-holds", "title": "Weather holds", "purpose": "kill-switch", "goneBy": "stays", "description": "Asks the weather service before a round starts.", "owners": []string{"rounds"}},
-		{"key": "door-retries", "title": "Door retries", "type": "object", "purpose": "tune", "goneBy": "stays", "resting": "calm", "owners": []string{"doors"},
-			"variants":    []object{variant("calm", object{"attempts": 2, "pauseMillis": 400}), variant("eager", object{"attempts": 5, "pauseMillis": 150})},
+		{"key": "night-batching", "title": "Night batching", "purpose": "introduce", "goneBy": "2027-02-28",
+			"description": "Plans rounds at night; a whole site behaves alike.", "owners": []string{"rounds"}},
+		{"key": "weather-holds", "title": "Weather holds", "purpose": "kill-switch", "goneBy": "stays",
+			"description": "Asks the weather service before a round starts.", "owners": []string{"rounds"}},
+		{"key": "door-retries", "title": "Door retries", "type": "object", "purpose": "tune", "goneBy": "stays",
+			"resting": "calm", "owners": []string{"doors"},
+			"variants": []object{variant("calm", object{"attempts": 2, "pauseMillis": 400}),
+				variant("eager", object{"attempts": 5, "pauseMillis": 150})},
 			"description": "Attempts and back-off of the door's motor."},
-		{"key": "chilled-compartments", "title": "Chilled compartments", "purpose": "grant", "goneBy": "stays", "description": "Sites on the plus plan.", "owners": []string{"doors"}, "visible": true},
-		{"key": "handover-photo", "title": "Handover photo", "purpose": "introduce", "goneBy": "2027-05-31", "description": "A photo at the handover; opens on a date.", "owners": []string{"doors"}, "visible": true},
-		{"key": "telemetry-interval", "title": "Telemetry interval", "type": "number", "purpose": "tune", "goneBy": "stays", "resting": "minute", "owners": []string{"doors"},
+		{"key": "chilled-compartments", "title": "Chilled compartments", "purpose": "grant", "goneBy": "stays",
+			"description": "Sites on the plus plan.", "owners": []string{"doors"}, "visible": true},
+		{"key": "handover-photo", "title": "Handover photo", "purpose": "introduce", "goneBy": "2027-05-31",
+			"description": "A photo at the handover; opens on a date.", "owners": []string{"doors"}, "visible": true},
+		{"key": "telemetry-interval", "title": "Telemetry interval", "type": "number", "purpose": "tune",
+			"goneBy": "stays", "resting": "minute", "owners": []string{"doors"},
 			"variants":    []object{variant("minute", 60), variant("quarter", 900)},
 			"description": "Seconds between reports of a locker."},
 	} {
@@ -231,13 +265,16 @@ func (f *furnisher) documents() {
 		for _, key := range []string{"one-touch-open", "night-batching", "weather-holds"} {
 			f.edit("developer", env, key, "try it", func(d *flag.Document) { d.Lever, d.End = flag.On, give("on") })
 		}
-		f.edit("developer", env, "arrival-estimate", "try it", func(d *flag.Document) { d.Lever, d.End = flag.On, give("learned") })
+		f.edit("developer", env, "arrival-estimate", "try it", func(d *flag.Document) {
+			d.Lever, d.End = flag.On, give("learned")
+		})
 	}
 	const prod = "production"
 	f.edit("developer", prod, "one-touch-open", "staff try it first", func(d *flag.Document) {
 		d.Lever = flag.On
 		d.Rules = []flag.Rule{
-			{Name: "Just me", Gives: give("on"), When: &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: []string{"recipient-17"}}},
+			{Name: "Just me", Gives: give("on"), When: &condition.Node{Test: "string.one-of",
+				Attribute: condition.KeyAttribute, Text: []string{"recipient-17"}}},
 			{Name: "Old firmware", Gives: give("off"), When: segment("old-firmware")},
 			{Name: "Staff first", Gives: give("on"), When: segment("staff")},
 		}
@@ -267,9 +304,12 @@ func (f *furnisher) documents() {
 		d.Rules = []flag.Rule{{Name: "From January", Gives: give("on"), When: &condition.Node{All: []condition.Node{
 			{Test: "clock.at-or-after", Text: []string{"2027-01-11T08:00:00+01:00"}}, *segment("pilot-sites")}}}}
 	})
-	f.edit("releaser", prod, "weather-holds", "the weather service is in use", func(d *flag.Document) { d.Lever = flag.On })
+	f.edit("releaser", prod, "weather-holds", "the weather service is in use", func(d *flag.Document) {
+		d.Lever = flag.On
+	})
 	f.edit("developer", prod, "door-retries", "stiff doors on the coast", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Coast", Gives: give("eager"), When: &condition.Node{Test: "string.one-of", Attribute: "site.region", Text: []string{"coast", "west"}}}}
+		d.Rules = []flag.Rule{{Name: "Coast", Gives: give("eager"), When: &condition.Node{Test: "string.one-of",
+			Attribute: "site.region", Text: []string{"coast", "west"}}}}
 	})
 }

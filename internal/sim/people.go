@@ -52,11 +52,14 @@ func Recipients(seed uint64, n int) []Recipient {
 	out := make([]Recipient, n)
 	for i := range out {
 		s := rng.IntN(Sites)
-		out[i] = Recipient{Key: fmt.Sprintf("recipient-%d", i+1), Site: fmt.Sprintf("site-%d", s+1), Region: sites[s].region, Plan: sites[s].plan,
-			Firmware: sites[s].firmware, App: fmt.Sprintf("%d.%d.0", 6+rng.IntN(2), rng.IntN(10)), Parcels: rng.IntN(12)}
+		out[i] = Recipient{Key: fmt.Sprintf("recipient-%d", i+1), Site: fmt.Sprintf("site-%d", s+1),
+			Region: sites[s].region, Plan: sites[s].plan,
+			Firmware: sites[s].firmware, App: fmt.Sprintf("%d.%d.0", 6+rng.IntN(2), rng.IntN(10)),
+			Parcels: rng.IntN(12)}
 		out[i].Country = []string{"no", "no", "no", "se", "dk"}[rng.IntN(5)]
 		out[i].Speaks = [][]string{{"nb"}, {"nb", "en"}, {"sv", "en"}, {"da"}, {"de", "en"}}[rng.IntN(5)]
-		out[i].Joined = time.Date(2023, time.January, 1+rng.IntN(1_400), rng.IntN(24), 0, 0, 0, time.UTC).Format(time.RFC3339)
+		out[i].Joined = time.Date(2023, time.January, 1+rng.IntN(1_400), rng.IntN(24), 0, 0, 0,
+			time.UTC).Format(time.RFC3339)
 		out[i].Network = fmt.Sprintf("10.%d.%d.%d", 20+rng.IntN(6), rng.IntN(256), 1+rng.IntN(250))
 		if rng.IntN(100) == 0 {
 			out[i].Badge = fmt.Sprintf("badge-%d", rng.IntN(90))
@@ -84,8 +87,10 @@ var (
 
 // Context is what the door service knows of the recipient.
 func (r *Recipient) Context() greenlever.Context {
-	attributes := []greenlever.Attribute{role.String("recipient"), siteID.String(r.Site), siteRegion.String(r.Region), sitePlan.String(r.Plan),
-		appVersion.String(r.App), parcels.Int(int64(r.Parcels)), country.String(r.Country), languages.List(r.Speaks...), joined.String(r.Joined), network.String(r.Network),
+	attributes := []greenlever.Attribute{role.String("recipient"), siteID.String(r.Site), siteRegion.String(r.Region),
+		sitePlan.String(r.Plan),
+		appVersion.String(r.App), parcels.Int(int64(r.Parcels)), country.String(r.Country),
+		languages.List(r.Speaks...), joined.String(r.Joined), network.String(r.Network),
 		email.String(r.Key + "@mail.example")}
 	if r.Firmware != "" {
 		attributes = append(attributes, firmwareAt.String(r.Firmware))
@@ -117,5 +122,6 @@ func Couriers(seed uint64, n int) []Courier {
 // text, which is the scenario's mistake: a rule that compares it with a number would never
 // apply.
 func (c *Courier) Context() greenlever.Context {
-	return greenlever.Unit(c.Key, role.String("courier"), siteRegion.String(c.Region), crewSize.String(fmt.Sprint(c.Crew)), email.String(c.Key+"@pinecrest.example"))
+	return greenlever.Unit(c.Key, role.String("courier"), siteRegion.String(c.Region),
+		crewSize.String(fmt.Sprint(c.Crew)), email.String(c.Key+"@pinecrest.example"))
 }

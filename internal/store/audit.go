@@ -46,14 +46,16 @@ func (t *Tx) AppendAll(chain string, entries []audit.Entry, personal [][]string)
 	for some := range slices.Chunk(rows, portion) {
 		var args []any
 		for _, r := range some {
-			args = append(args, r.Chain, r.Sequence, r.At, r.Project, r.Environment, r.Subject, r.Actor, r.Action, r.Entry, r.Digest, r.Personal)
+			args = append(args, r.Chain, r.Sequence, r.At, r.Project, r.Environment, r.Subject, r.Actor, r.Action,
+				r.Entry, r.Digest, r.Personal)
 		}
 		if err := t.later("INSERT INTO audit ("+rowColumns+") VALUES "+values(len(some), 11), args...); err != nil {
 			return "", err
 		}
 	}
 	t.heads[chain] = head
-	return rows[0].Digest, t.later("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence, head.Digest, chain)
+	return rows[0].Digest, t.later("UPDATE audit_heads SET sequence = ?, digest = ? WHERE chain = ?", head.Sequence,
+		head.Digest, chain)
 }
 
 // History lists rows of the audit, newest first.
@@ -82,17 +84,21 @@ func (s *Store) History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 		add("(at, chain, sequence) < (?, ?, ?)", q.Before.At, q.Before.Chain, q.Before.Sequence)
 	}
 	args = append(args, q.Limit)
-	return list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE "+strings.Join(where, " AND ")+" ORDER BY at DESC, chain DESC, sequence DESC LIMIT ?", args...)
+	return list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE "+strings.Join(where, " AND ")+
+		" ORDER BY at DESC, chain DESC, sequence DESC LIMIT ?", args...)
 }
 
 // Chains gives the heads of a project's chains, and of its environments', also those that
 // only the audit says are its own; of the access chain for project 0.
 func (s *Store) Chains(ctx context.Context, project int64) ([]audit.Head, error) {
 	if project == 0 {
-		return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", audit.Access)
+		return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?",
+			audit.Access)
 	}
-	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads h WHERE chain = ? OR chain IN (SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ?) "+
-		"OR chain LIKE 'environment:%' AND EXISTS (SELECT 1 FROM audit a WHERE a.project_id = ? AND a.environment_id = CAST(SUBSTRING(h.chain, 13) AS SIGNED)) ORDER BY chain",
+	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads h WHERE chain = ? "+
+		"OR chain IN (SELECT CONCAT('environment:', id) FROM environments WHERE project_id = ?) "+
+		"OR chain LIKE 'environment:%' AND EXISTS (SELECT 1 FROM audit a WHERE a.project_id = ? "+
+		"AND a.environment_id = CAST(SUBSTRING(h.chain, 13) AS SIGNED)) ORDER BY chain",
 		audit.ProjectChain(project), project, project)
 }
 
@@ -100,7 +106,8 @@ func (s *Store) Chains(ctx context.Context, project int64) ([]audit.Head, error)
 func (s *Store) Rows(ctx context.Context, chain string, after, upTo int64, visit func(*audit.Row) error) error {
 	const portion = 1_000
 	for {
-		rows, err := list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE chain = ? AND sequence > ? AND sequence <= ? ORDER BY sequence LIMIT ?", chain, after, upTo, portion)
+		rows, err := list[audit.Row](ctx, s.pages, "SELECT "+rowColumns+" FROM audit WHERE chain = ? AND sequence > "+
+			"? AND sequence <= ? ORDER BY sequence LIMIT ?", chain, after, upTo, portion)
 		if err != nil {
 			return err
 		}
@@ -129,7 +136,8 @@ type comparison struct {
 func (s *Store) Comparing(ctx context.Context, head audit.Head) (audit.Comparison, error) {
 	c := &comparison{s: s, head: head, revision: -1}
 	if kind, id, _ := strings.Cut(head.Chain, ":"); kind == "environment" {
-		got, err := get[int64](ctx, s.pages, "the environment is gone", "SELECT revision FROM environments WHERE id = ?", id)
+		got, err := get[int64](ctx, s.pages, "the environment is gone", "SELECT revision FROM environments "+
+			"WHERE id = ?", id)
 		var fault *app.Fault
 		switch {
 		case err == nil:
@@ -151,7 +159,8 @@ func (c *comparison) Next(ctx context.Context) (done bool, err error) {
 // Hold compares what was read. Where the chain moved on meanwhile it gives the new head, and
 // compares nothing.
 func (c *comparison) Hold(ctx context.Context, v *audit.Verifier) (moved *audit.Head, err error) {
-	now, err := get[audit.Head](ctx, c.s.pages, "the chain is gone", "SELECT chain, sequence, digest FROM audit_heads WHERE chain = ?", c.head.Chain)
+	now, err := get[audit.Head](ctx, c.s.pages, "the chain is gone", "SELECT chain, sequence, digest "+
+		"FROM audit_heads WHERE chain = ?", c.head.Chain)
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +177,8 @@ func (c *comparison) Hold(ctx context.Context, v *audit.Verifier) (moved *audit.
 
 // SignedHeads lists the signed heads of chains.
 func (s *Store) SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error) {
-	return list[audit.SignedHead](ctx, s.pages, "SELECT chain, sequence, digest, at, public_key, signature FROM signed_heads WHERE chain = ? ORDER BY sequence", chain)
+	return list[audit.SignedHead](ctx, s.pages, "SELECT chain, sequence, digest, at, public_key, signature "+
+		"FROM signed_heads WHERE chain = ? ORDER BY sequence", chain)
 }
 
 // UnsignedHeads lists the chains that moved since their head was last signed.
@@ -179,7 +189,8 @@ func (s *Store) UnsignedHeads(ctx context.Context) ([]audit.Head, error) {
 // AddSignedHead keeps a signed head.
 func (s *Store) AddSignedHead(ctx context.Context, h audit.SignedHead) error {
 	return s.Write(ctx, func(t *Tx) error {
-		if err := t.later("INSERT IGNORE INTO signed_heads (chain, sequence, digest, at, public_key, signature) VALUES (?, ?, ?, ?, ?, ?)",
+		if err := t.later("INSERT IGNORE INTO signed_heads (chain, sequence, digest, at, public_key, signature) "+
+			"VALUES (?, ?, ?, ?, ?, ?)",
 			h.Chain, h.Sequence, h.Digest, h.At, h.Key, h.Signature); err != nil {
 			return err
 		}
@@ -193,7 +204,8 @@ func (s *Store) SigningKeys(ctx context.Context) (map[string]int64, error) {
 	keys, err := list[struct {
 		Key string `db:"subject"`
 		At  int64  `db:"at"`
-	}](ctx, s.pages, "SELECT subject, at FROM audit WHERE chain = ? AND action = ? ORDER BY sequence", audit.Access, audit.KeyAdded)
+	}](ctx, s.pages, "SELECT subject, at FROM audit WHERE chain = ? AND action = ? ORDER BY sequence", audit.Access,
+		audit.KeyAdded)
 	out := map[string]int64{}
 	for _, k := range keys {
 		if out[k.Key] == 0 {
@@ -223,7 +235,8 @@ var errMeanwhile = errors.New("the same request was committed meanwhile")
 
 // Claim takes an idempotency key for a request. Another request with it waits for this one.
 func (t *Tx) Claim(scope, id, request string, at int64) error {
-	err := t.exec("INSERT INTO idempotency (scope, id, request, result, at) VALUES (?, ?, ?, '', ?)", scope, id, request, at)
+	err := t.exec("INSERT INTO idempotency (scope, id, request, result, at) VALUES (?, ?, ?, '', ?)", scope, id,
+		request, at)
 	if isDuplicate(err) {
 		return errMeanwhile
 	}

@@ -13,8 +13,10 @@ func (s *Store) Applied(ctx context.Context, environment, epoch, from int64) (ma
 	rows, err := list[struct {
 		Instance string `db:"instance"`
 		wire.Applied
-	}](ctx, s.pages, "SELECT a.instance, a.epoch, a.revision, a.at, a.digest FROM applied a JOIN revisions r ON r.environment_id = a.environment_id AND r.revision = a.revision "+
-		"WHERE a.environment_id = ? AND a.epoch = ? AND a.revision >= ? AND (a.digest = '' OR r.digest = '' OR a.digest = r.digest) ORDER BY a.revision", environment, epoch, from)
+	}](ctx, s.pages, "SELECT a.instance, a.epoch, a.revision, a.at, a.digest FROM applied a "+
+		"JOIN revisions r ON r.environment_id = a.environment_id AND r.revision = a.revision "+
+		"WHERE a.environment_id = ? AND a.epoch = ? AND a.revision >= ? AND (a.digest = '' OR r.digest = '' "+
+		"OR a.digest = r.digest) ORDER BY a.revision", environment, epoch, from)
 	out := map[string][]wire.Applied{}
 	for _, r := range rows {
 		out[r.Instance] = append(out[r.Instance], r.Applied)
@@ -25,7 +27,8 @@ func (s *Store) Applied(ctx context.Context, environment, epoch, from int64) (ma
 // CommitTimes gives when an environment's revisions were committed, from one on, at most
 // limit of them.
 func (s *Store) CommitTimes(ctx context.Context, environment, from int64, limit int) (map[int64]int64, error) {
-	rows, err := list[wire.Applied](ctx, s.pages, "SELECT 0 epoch, revision, at, '' digest FROM revisions WHERE environment_id = ? AND revision >= ? ORDER BY revision LIMIT ?", environment, from, limit)
+	rows, err := list[wire.Applied](ctx, s.pages, "SELECT 0 epoch, revision, at, '' digest FROM revisions "+
+		"WHERE environment_id = ? AND revision >= ? ORDER BY revision LIMIT ?", environment, from, limit)
 	out := make(map[int64]int64, len(rows))
 	for _, r := range rows {
 		out[r.Revision] = r.At
@@ -35,7 +38,9 @@ func (s *Store) CommitTimes(ctx context.Context, environment, from int64, limit 
 
 // NameOf names an environment with its project, such as pinecrest/production.
 func (s *Store) NameOf(ctx context.Context, environment int64) (string, error) {
-	v, err := get[string](ctx, s.pages, "there is no such environment", "SELECT CONCAT(p.project_key, '/', e.environment_key) FROM environments e JOIN projects p ON p.id = e.project_id WHERE e.id = ?", environment)
+	v, err := get[string](ctx, s.pages, "there is no such environment",
+		"SELECT CONCAT(p.project_key, '/', e.environment_key) FROM environments e "+
+			"JOIN projects p ON p.id = e.project_id WHERE e.id = ?", environment)
 	if err != nil {
 		return "", err
 	}
@@ -57,7 +62,8 @@ func (s *Store) AllEnvironments(ctx context.Context) ([]app.Environment, int64, 
 
 // DeliveredUpTo is the last revision whose delivery stands in the records; 0 for none.
 func (s *Store) DeliveredUpTo(ctx context.Context, environment, epoch int64) (int64, error) {
-	v, err := get[int64](ctx, s.pages, "", "SELECT COALESCE(MAX(revision), 0) FROM deliveries WHERE environment_id = ? AND epoch = ?", environment, epoch)
+	v, err := get[int64](ctx, s.pages, "", "SELECT COALESCE(MAX(revision), 0) FROM deliveries "+
+		"WHERE environment_id = ? AND epoch = ?", environment, epoch)
 	if err != nil {
 		return 0, err
 	}
@@ -66,7 +72,8 @@ func (s *Store) DeliveredUpTo(ctx context.Context, environment, epoch int64) (in
 
 // Deliveries lists the newest deliveries that are recorded, newest first.
 func (s *Store) Deliveries(ctx context.Context, environment int64, limit int) ([]app.Delivery, error) {
-	rows, err := list[[]byte](ctx, s.pages, "SELECT body FROM deliveries WHERE environment_id = ? AND at > 0 ORDER BY epoch DESC, revision DESC LIMIT ?", environment, limit)
+	rows, err := list[[]byte](ctx, s.pages, "SELECT body FROM deliveries WHERE environment_id = ? AND at > 0 "+
+		"ORDER BY epoch DESC, revision DESC LIMIT ?", environment, limit)
 	out := make([]app.Delivery, 0, len(rows))
 	for _, raw := range rows {
 		d, e := decode[app.Delivery](raw)
@@ -82,7 +89,8 @@ func (s *Store) Deliveries(ctx context.Context, environment int64, limit int) ([
 func (t *Tx) AddDeliveries(environment int64, all []app.Delivery) (bool, error) {
 	for _, d := range all {
 		body := encode(d)
-		res, err := t.tx.ExecContext(t.ctx, "INSERT IGNORE INTO deliveries (environment_id, epoch, revision, at, body) VALUES (?, ?, ?, ?, ?)", environment, d.Epoch, d.Revision, d.At, body)
+		res, err := t.tx.ExecContext(t.ctx, "INSERT IGNORE INTO deliveries (environment_id, epoch, revision, at, "+
+			"body) VALUES (?, ?, ?, ?, ?)", environment, d.Epoch, d.Revision, d.At, body)
 		if err != nil {
 			return false, err
 		}

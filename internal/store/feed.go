@@ -32,11 +32,13 @@ func (t *Tx) AddRevision(environment int64, e *flag.Event, change string) error 
 	if err != nil {
 		return err
 	}
-	e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret, environment)
+	e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret,
+		environment)
 	if err := t.later("UPDATE environments SET revision = ? WHERE id = ?", e.Revision, environment); err != nil {
 		return err
 	}
-	return t.later("INSERT INTO revisions (environment_id, revision, at, change_id, event, digest) VALUES (?, ?, ?, ?, ?, ?)",
+	return t.later("INSERT INTO revisions (environment_id, revision, at, change_id, event, digest) "+
+		"VALUES (?, ?, ?, ?, ?, ?)",
 		environment, e.Revision, e.At, change, encode(plainEvent(e)), e.Digest)
 }
 
@@ -61,7 +63,8 @@ func (s *Store) Genuine(ctx context.Context, environment int64, p flag.Position)
 
 // Revisions reads the environment's revisions after one, in order, at most limit of them. It
 // returns flag.ErrGap where the one before is not of the history that digest names.
-func (s *Store) Revisions(ctx context.Context, environment, after int64, digest string, limit int) ([]*flag.Event, error) {
+func (s *Store) Revisions(ctx context.Context, environment, after int64, digest string,
+	limit int) ([]*flag.Event, error) {
 	secret, err := s.secret(ctx)
 	if err != nil {
 		return nil, err
@@ -70,7 +73,8 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, digest 
 		Revision int64  `db:"revision"`
 		Event    []byte `db:"event"`
 		Digest   string `db:"digest"`
-	}](ctx, s.feed, "SELECT revision, event, digest FROM revisions WHERE environment_id = ? AND revision >= ? ORDER BY revision LIMIT ?", environment, after, limit+1)
+	}](ctx, s.feed, "SELECT revision, event, digest FROM revisions WHERE environment_id = ? AND revision >= ? "+
+		"ORDER BY revision LIMIT ?", environment, after, limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +82,8 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, digest 
 	for _, r := range rows {
 		if r.Revision == after {
 			if r.Digest != digest && r.Digest != "" && digest != "" {
-				return nil, fmt.Errorf("revision %d of environment %d is another one than before: %w", after, environment, flag.ErrGap)
+				return nil, fmt.Errorf("revision %d of environment %d is another one than before: %w", after,
+					environment, flag.ErrGap)
 			}
 			continue
 		}
@@ -87,7 +92,8 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, digest 
 			return nil, fmt.Errorf("revision %d of environment %d: %w", r.Revision, environment, err)
 		}
 		e.Digest = r.Digest
-		e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret, environment)
+		e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret,
+			environment)
 		out = append(out, &e)
 	}
 	return out[:min(len(out), limit)], nil
@@ -130,7 +136,8 @@ func (s *Store) Heads(ctx context.Context, environments []int64) (map[int64]feed
 
 // DigestAt is the identity of a revision; empty where it is not known (any more).
 func (s *Store) DigestAt(ctx context.Context, environment, revision int64) (string, error) {
-	rows, err := list[string](ctx, s.feed, "SELECT digest FROM revisions WHERE environment_id = ? AND revision = ?", environment, revision)
+	rows, err := list[string](ctx, s.feed, "SELECT digest FROM revisions WHERE environment_id = ? AND revision = ?",
+		environment, revision)
 	if err != nil || len(rows) == 0 {
 		return "", err
 	}
@@ -174,7 +181,8 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 		Revision int64 `db:"revision"`
 		Epoch    int64 `db:"epoch"`
 	}
-	if err := t.get(&head, "SELECT e.revision, i.epoch FROM environments e, installation i WHERE e.id = ?", environment); err != nil {
+	if err := t.get(&head, "SELECT e.revision, i.epoch FROM environments e, installation i WHERE e.id = ?",
+		environment); err != nil {
 		return nil, nil, fault(err)
 	}
 	if revision == newest {
@@ -183,17 +191,20 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 	if revision > head.Revision {
 		return nil, nil, app.Faultf(app.NotFound, "there is no revision %d: the newest is %d", revision, head.Revision)
 	}
-	snap := &flag.Snapshot{Format: flag.Format, Epoch: head.Epoch, Revision: revision, SeeAs: flag.SeeAsKey(secrets.SeeAs)}
+	snap := &flag.Snapshot{Format: flag.Format, Epoch: head.Epoch, Revision: revision,
+		SeeAs: flag.SeeAsKey(secrets.SeeAs)}
 	if revision > 0 {
 		var made struct {
 			At     int64  `db:"at"`
 			Digest string `db:"digest"`
 		}
-		if err := t.get(&made, "SELECT at, digest FROM revisions WHERE environment_id = ? AND revision = ?", environment, revision); err != nil {
+		if err := t.get(&made, "SELECT at, digest FROM revisions WHERE environment_id = ? AND revision = ?",
+			environment, revision); err != nil {
 			return nil, nil, fault(err)
 		}
 		snap.At, snap.Digest = made.At, made.Digest
-		snap.Proof = flag.Position{Epoch: snap.Epoch, Revision: revision, At: snap.At, Digest: snap.Digest}.Prove(secret, environment)
+		snap.Proof = flag.Position{Epoch: snap.Epoch, Revision: revision, At: snap.At,
+			Digest: snap.Digest}.Prove(secret, environment)
 	}
 	var aside []app.Aside
 	for _, part := range []struct {
@@ -225,12 +236,17 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 }
 
 // documentsAt reads documents with their keys as they stood at a revision.
-func documentsAt(t *Tx, table, versions, key string, environment, revision, head int64) (docs []documentRow, err error) {
-	query, args := fmt.Sprintf("SELECT %s doc_key, document FROM %s WHERE environment_id = ?", key, table), []any{environment}
+func documentsAt(t *Tx, table, versions, key string, environment, revision,
+	head int64) (docs []documentRow, err error) {
+	query, args := fmt.Sprintf("SELECT %s doc_key, document FROM %s WHERE environment_id = ?", key, table),
+		[]any{environment}
 	if revision < head {
 		// For each key one look into the index; a limit keeps MariaDB from asking that for each row that it joins.
-		query = fmt.Sprintf("SELECT v.%[3]s doc_key, v.document FROM (SELECT f.%[3]s, (SELECT m.version FROM %[2]s m WHERE m.environment_id = f.environment_id AND m.%[3]s = f.%[3]s AND m.revision <= ? ORDER BY m.revision DESC LIMIT 1) version "+
-			"FROM %[1]s f WHERE f.environment_id = ? LIMIT 1000000) l STRAIGHT_JOIN %[2]s v ON v.environment_id = ? AND v.%[3]s = l.%[3]s AND v.version = l.version", table, versions, key)
+		query = fmt.Sprintf("SELECT v.%[3]s doc_key, v.document FROM (SELECT f.%[3]s, (SELECT m.version "+
+			"FROM %[2]s m WHERE m.environment_id = f.environment_id AND m.%[3]s = f.%[3]s AND m.revision <= ? "+
+			"ORDER BY m.revision DESC LIMIT 1) version "+
+			"FROM %[1]s f WHERE f.environment_id = ? LIMIT 1000000) l STRAIGHT_JOIN %[2]s v ON v.environment_id = ? "+
+			"AND v.%[3]s = l.%[3]s AND v.version = l.version", table, versions, key)
 		args = []any{revision, environment, environment}
 	}
 	return docs, t.list(&docs, query, args...)
@@ -278,7 +294,8 @@ func (s *Store) hold(ctx context.Context, environment int64, rs *flag.Ruleset) (
 			if unreachable(err) {
 				return nil, err
 			}
-			aside = append(aside, app.Aside{Kind: "list", Key: digest, Why: strings.TrimPrefix(err.Error(), "list "+digest+": ")})
+			aside = append(aside, app.Aside{Kind: "list", Key: digest, Why: strings.TrimPrefix(err.Error(),
+				"list "+digest+": ")})
 			continue
 		}
 		if rs.Hashes == nil {
@@ -291,7 +308,8 @@ func (s *Store) hold(ctx context.Context, environment int64, rs *flag.Ruleset) (
 
 // newestUpTo looks at the last revisions up to a time only: of a year's it would look at all. A
 // clock that went back in between is none the worse for it.
-const newestUpTo = "SELECT COALESCE(MAX(revision), 0) FROM (SELECT revision FROM revisions WHERE environment_id = ? AND at <= ? ORDER BY at DESC LIMIT 1000) l"
+const newestUpTo = "SELECT COALESCE(MAX(revision), 0) FROM (SELECT revision FROM revisions WHERE environment_id = ? " +
+	"AND at <= ? ORDER BY at DESC LIMIT 1000) l"
 
 // RevisionAt is the newest revision of an environment at a time; 0 before the first.
 func (s *Store) RevisionAt(ctx context.Context, environment, at int64) (int64, error) {
@@ -317,7 +335,8 @@ func (s *Store) SetBehind(ctx context.Context, environment int64, p flag.Positio
 			return err
 		}
 		var digests []string
-		if err := t.list(&digests, "SELECT digest FROM revisions WHERE environment_id = ? AND revision = ?", environment, p.Revision); err != nil {
+		if err := t.list(&digests, "SELECT digest FROM revisions WHERE environment_id = ? AND revision = ?",
+			environment, p.Revision); err != nil {
 			return err
 		}
 		ahead := p.Epoch > epoch || p.Epoch == epoch && p.Revision > env.Revision
@@ -325,15 +344,18 @@ func (s *Store) SetBehind(ctx context.Context, environment int64, p flag.Positio
 		if behind = ahead || other; !behind {
 			return nil
 		}
-		if err := t.exec("UPDATE environments SET behind = GREATEST(behind, ?) WHERE id = ?", p.Revision, environment); err != nil {
+		if err := t.exec("UPDATE environments SET behind = GREATEST(behind, ?) WHERE id = ?", p.Revision,
+			environment); err != nil {
 			return err
 		}
-		return t.get(&urgent, "SELECT EXISTS (SELECT 1 FROM stops WHERE environment_id = ? AND (at > ? OR lifted_at > ?))", environment, p.At, p.At)
+		return t.get(&urgent, "SELECT EXISTS (SELECT 1 FROM stops WHERE environment_id = ? AND (at > ? "+
+			"OR lifted_at > ?))", environment, p.At, p.At)
 	})
 	return behind, urgent, err
 }
 
 // Behind names the environments that take no changes until a new epoch begins.
 func (s *Store) Behind(ctx context.Context) ([]string, error) {
-	return list[string](ctx, s.door, "SELECT CONCAT('environment ', p.project_key, '/', e.environment_key) FROM environments e JOIN projects p ON p.id = e.project_id WHERE e.behind > 0 ORDER BY e.id")
+	return list[string](ctx, s.door, "SELECT CONCAT('environment ', p.project_key, '/', e.environment_key) "+
+		"FROM environments e JOIN projects p ON p.id = e.project_id WHERE e.behind > 0 ORDER BY e.id")
 }

@@ -11,26 +11,33 @@ import (
 
 // Asked lists the flags that code asks for in an environment.
 func (s *Store) Asked(ctx context.Context, environment int64) ([]app.Asked, error) {
-	return list[app.Asked](ctx, s.pages, "SELECT flag, first, last, type, fallback, application, mistyped FROM asked WHERE environment_id = ? ORDER BY flag LIMIT 5000", environment)
+	return list[app.Asked](ctx, s.pages, "SELECT flag, first, last, type, fallback, application, mistyped "+
+		"FROM asked WHERE environment_id = ? ORDER BY flag LIMIT 5000", environment)
 }
 
 // instanceColumns are an instance's, with whether it is of another history than the records'.
-const instanceColumns = "i.environment_id, i.id, i.kind, i.via, i.application, i.version, i.epoch, i.revision, i.source, i.skew_millis, i.sequence, i.started, i.seen, i.gone, i.gone_at, i.too_old, " +
+const instanceColumns = "i.environment_id, i.id, i.kind, i.via, i.application, i.version, i.epoch, i.revision, " +
+	"i.source, i.skew_millis, i.sequence, i.started, i.seen, i.gone, i.gone_at, i.too_old, " +
 	"i.busy_unit, i.busy_calls, i.busy_of, i.streams, i.pollers, " +
-	"(i.epoch = g.epoch AND (i.revision > e.revision OR COALESCE(n.digest, '') <> '' AND COALESCE(r.digest, '') <> '' AND n.digest <> r.digest)) other"
+	"(i.epoch = g.epoch AND (i.revision > e.revision OR COALESCE(n.digest, '') <> '' AND COALESCE(r.digest, '') <> " +
+	"'' AND n.digest <> r.digest)) other"
 
-const instanceTables = "instances i JOIN installation g JOIN environments e ON e.id = i.environment_id LEFT JOIN introductions n ON n.environment_id = i.environment_id AND n.instance = i.id " +
+const instanceTables = "instances i JOIN installation g JOIN environments e ON e.id = i.environment_id LEFT JOIN " +
+	"introductions n ON n.environment_id = i.environment_id AND n.instance = i.id " +
 	"LEFT JOIN revisions r ON r.environment_id = i.environment_id AND r.revision = i.revision"
 
 // Instances lists the instances of an environment that were seen since a time, and all that
 // fell silent without saying goodbye.
 func (s *Store) Instances(ctx context.Context, environment, since int64) ([]app.Instance, error) {
-	return list[app.Instance](ctx, s.pages, "SELECT "+instanceColumns+" FROM "+instanceTables+" WHERE i.environment_id = ? AND (NOT i.gone OR i.gone AND i.seen >= ?) ORDER BY i.application, i.id", environment, since)
+	return list[app.Instance](ctx, s.pages, "SELECT "+instanceColumns+" FROM "+instanceTables+
+		" WHERE i.environment_id = ? AND (NOT i.gone OR i.gone AND i.seen >= ?) ORDER BY i.application, i.id",
+		environment, since)
 }
 
 // Following counts the processes that have followed an environment since a time.
 func (t *Tx) Following(environment, since int64) (n int, err error) {
-	err = t.get(&n, "SELECT COUNT(*) FROM instances WHERE environment_id = ? AND NOT gone AND seen >= ? AND kind <> 'service'", environment, since)
+	err = t.get(&n, "SELECT COUNT(*) FROM instances WHERE environment_id = ? AND NOT gone AND seen >= ? "+
+		"AND kind <> 'service'", environment, since)
 	return n, err
 }
 
@@ -47,10 +54,11 @@ func (t *Tx) Silent(environment int64, instance string, silentSince int64) ([]ap
 // AccountFor notes of instances that they decide no more, but for those that were heard of.
 func (t *Tx) AccountFor(r *app.GoneRecord) error {
 	for some := range slices.Chunk(r.IDs, portion) {
-		args := append([]any{r.At, r.EnvironmentID, r.SilentSince}, anys(some)...)
-		if err := t.exec(`
+		err := t.exec(`
 			UPDATE instances SET gone = TRUE, gone_at = ?
-			WHERE environment_id = ? AND NOT gone AND seen < ? AND id IN (`+marks(len(some))+")", args...); err != nil {
+			WHERE environment_id = ? AND NOT gone AND seen < ? AND id IN (`+marks(len(some))+")",
+			append([]any{r.At, r.EnvironmentID, r.SilentSince}, anys(some)...)...)
+		if err != nil {
 			return err
 		}
 	}
@@ -61,9 +69,12 @@ func (t *Tx) AccountFor(r *app.GoneRecord) error {
 func (s *Store) Uses(ctx context.Context, environment int64, flag string, from, to, step int64) ([]app.UseRow, error) {
 	switch {
 	case flag != "":
-		return list[app.UseRow](ctx, s.pages, "SELECT u.minute DIV ? * ? minute, k.flag, k.variant, k.reason, k.rule, k.flag_version flagversion, k.application, k.version, CAST(SUM(u.count) AS UNSIGNED) count "+
-			"FROM use_kinds k JOIN uses u ON u.environment_id = k.environment_id AND u.kind = k.kind WHERE k.environment_id = ? AND k.flag = ? AND u.minute >= ? AND u.minute < ? "+
-			"GROUP BY 1, k.variant, k.reason, k.rule, k.flag_version, k.application, k.version ORDER BY 1, k.variant", step, step, environment, flag, from, to)
+		return list[app.UseRow](ctx, s.pages, "SELECT u.minute DIV ? * ? minute, k.flag, k.variant, k.reason, "+
+			"k.rule, k.flag_version flagversion, k.application, k.version, CAST(SUM(u.count) AS UNSIGNED) count "+
+			"FROM use_kinds k JOIN uses u ON u.environment_id = k.environment_id AND u.kind = k.kind "+
+			"WHERE k.environment_id = ? AND k.flag = ? AND u.minute >= ? AND u.minute < ? "+
+			"GROUP BY 1, k.variant, k.reason, k.rule, k.flag_version, k.application, k.version ORDER BY 1, k.variant",
+			step, step, environment, flag, from, to)
 	case step >= 1440:
 		return s.daysOfAll(ctx, environment, from/1440, (to+1439)/1440)
 	}
@@ -72,7 +83,8 @@ func (s *Store) Uses(ctx context.Context, environment int64, flag string, from, 
 
 // daysOfAll reads sums by day, of which there are many: each row is scanned by itself.
 func (s *Store) daysOfAll(ctx context.Context, environment, from, to int64) ([]app.UseRow, error) {
-	rows, err := s.pages.QueryContext(ctx, "SELECT day * 1440, flag, variant, count FROM use_days WHERE environment_id = ? AND day >= ? AND day < ?", environment, from, to)
+	rows, err := s.pages.QueryContext(ctx, "SELECT day * 1440, flag, variant, count FROM use_days "+
+		"WHERE environment_id = ? AND day >= ? AND day < ?", environment, from, to)
 	if err != nil {
 		return nil, fault(err)
 	}
@@ -95,8 +107,10 @@ func (s *Store) usesOfAll(ctx context.Context, environment, from, to, step int64
 		Minute int64  `db:"minute"`
 		Kind   string `db:"kind"`
 		Count  uint64 `db:"count"`
-	}](ctx, s.pages, "SELECT minute DIV ? * ? minute, kind, CAST(SUM(count) AS UNSIGNED) count FROM uses FORCE INDEX (PRIMARY) "+
-		"WHERE environment_id = ? AND span IN ("+spans+") AND minute >= ? AND minute < ? GROUP BY 1, kind", step, step, environment, from, to)
+	}](ctx, s.pages, "SELECT minute DIV ? * ? minute, kind, CAST(SUM(count) AS UNSIGNED) count "+
+		"FROM uses FORCE INDEX (PRIMARY) "+
+		"WHERE environment_id = ? AND span IN ("+spans+") AND minute >= ? AND minute < ? GROUP BY 1, kind", step, step,
+		environment, from, to)
 	if err != nil {
 		return nil, err
 	}
@@ -104,7 +118,8 @@ func (s *Store) usesOfAll(ctx context.Context, environment, from, to, step int64
 		Kind    string `db:"kind"`
 		Flag    string `db:"flag"`
 		Variant string `db:"variant"`
-	}](ctx, s.pages, "SELECT kind, flag, variant FROM use_kinds WHERE environment_id = ? AND last >= ?", environment, from-longestSpan-keptToADay)
+	}](ctx, s.pages, "SELECT kind, flag, variant FROM use_kinds WHERE environment_id = ? AND last >= ?", environment,
+		from-longestSpan-keptToADay)
 	of := make(map[string]wire.CountLine, len(kinds))
 	for _, k := range kinds {
 		of[k.Kind] = wire.CountLine{Flag: k.Flag, Variant: k.Variant}

@@ -27,7 +27,8 @@ func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
 // LockEnvironments holds all environments of a project, in order of their ids, and their chains.
 func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
 	p := &place{t: t}
-	if err := t.several(p.environments("project_id = ?", project), p.epoch(), p.digests("project_id = ?", project)); err != nil {
+	if err := t.several(p.environments("project_id = ?", project), p.epoch(), p.digests("project_id = ?",
+		project)); err != nil {
 		return nil, err
 	}
 	for i := range p.envs {
@@ -65,15 +66,18 @@ func (t *Tx) place(id int64) *place {
 
 // queries hold one environment, its chain's head behind it.
 func (p *place) queries() []query {
-	return []query{p.environments("id = ?", p.id), p.epoch(), p.digests("id = ?", p.id), headsOf(&p.heads, p.chains...)}
+	return []query{p.environments("id = ?", p.id), p.epoch(), p.digests("id = ?", p.id),
+		headsOf(&p.heads, p.chains...)}
 }
 
 func (p *place) environments(where string, value int64) query {
-	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " HAVING state <> ? ORDER BY id FOR UPDATE", []any{value, app.Gone}}
+	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " HAVING state <> " +
+		"? ORDER BY id FOR UPDATE", []any{value, app.Gone}}
 }
 
 func (p *place) digests(where string, value int64) query {
-	return query{&p.newest, "SELECT e.id, r.digest FROM environments e JOIN revisions r ON r.environment_id = e.id AND r.revision = e.revision WHERE e." + where, []any{value}}
+	return query{&p.newest, "SELECT e.id, r.digest FROM environments e JOIN revisions r ON r.environment_id = e.id " +
+		"AND r.revision = e.revision WHERE e." + where, []any{value}}
 }
 
 func (p *place) epoch() query { return query{&p.installation, "SELECT epoch FROM installation", nil} }
@@ -104,7 +108,8 @@ func (p *place) note() {
 
 // headsOf asks for the heads of chains, and holds them.
 func headsOf(into *[]audit.Head, chains ...string) query {
-	return query{into, "SELECT chain, sequence, digest FROM audit_heads WHERE chain IN (" + marks(len(chains)) + ") ORDER BY chain FOR UPDATE", anys(chains)}
+	return query{into, "SELECT chain, sequence, digest FROM audit_heads WHERE chain IN (" + marks(len(chains)) +
+		") ORDER BY chain FOR UPDATE", anys(chains)}
 }
 
 // holds notes the heads of chains that are held; nil for one that has not begun.
@@ -126,8 +131,10 @@ func (t *Tx) LockFlag(environment int64, key string) (*app.HeldFlag, error) {
 	}
 	p := t.place(environment)
 	if err := t.several(append(p.queries(),
-		query{&docs, "SELECT " + flagColumns + " FROM flags WHERE environment_id = ? AND flag = ?", []any{environment, key}},
-		query{&standing, "SELECT EXISTS (SELECT 1 FROM stops WHERE environment_id = ? AND lifted_at = 0) standing", []any{environment}})...); err != nil {
+		query{&docs, "SELECT " + flagColumns + " FROM flags WHERE environment_id = ? AND flag = ?",
+			[]any{environment, key}},
+		query{&standing, "SELECT EXISTS (SELECT 1 FROM stops WHERE environment_id = ? AND lifted_at = 0) standing",
+			[]any{environment}})...); err != nil {
 		return nil, err
 	}
 	env, err := p.held()

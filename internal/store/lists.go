@@ -52,7 +52,8 @@ func (t *Tx) PutList(project int64, l *app.ListBody, base *app.ListBody, at int6
 	for kind, body := range bodies {
 		for i := 0; i == 0 || i*listPart < len(body); i++ {
 			part := body[i*listPart : min((i+1)*listPart, len(body))]
-			if err := t.exec("INSERT IGNORE INTO lists (digest, kind, part, body, project_id, base, depth, at) VALUES (?, ?, ?, ?, ?, ?, ?, ?)", l.Digest, kind, i, part, project, of, depth, at); err != nil {
+			if err := t.exec("INSERT IGNORE INTO lists (digest, kind, part, body, project_id, base, depth, at) "+
+				"VALUES (?, ?, ?, ?, ?, ?, ?, ?)", l.Digest, kind, i, part, project, of, depth, at); err != nil {
 				return err
 			}
 		}
@@ -63,7 +64,8 @@ func (t *Tx) PutList(project int64, l *app.ListBody, base *app.ListBody, at int6
 // listDepth is behind how many differences a list stands; -1 for none that is kept.
 func (t *Tx) listDepth(digest string) (int, error) {
 	var depth []int
-	if err := t.list(&depth, "SELECT depth FROM lists WHERE digest = ? LIMIT 1", digest); err != nil || len(depth) == 0 {
+	if err := t.list(&depth, "SELECT depth FROM lists WHERE digest = ? LIMIT 1", digest); err != nil ||
+		len(depth) == 0 {
 		return -1, err
 	}
 	return depth[0], nil
@@ -72,7 +74,8 @@ func (t *Tx) listDepth(digest string) (int, error) {
 // olderNodes tells whether a process of the release before lives, which reads whole lists only.
 func (t *Tx) olderNodes() (bool, error) {
 	var is bool
-	err := t.get(&is, "SELECT EXISTS (SELECT 1 FROM instances WHERE kind = 'service' AND NOT gone AND seen > (UNIX_TIMESTAMP() - 60) * 1000)")
+	err := t.get(&is, "SELECT EXISTS (SELECT 1 FROM instances WHERE kind = 'service' AND NOT gone "+
+		"AND seen > (UNIX_TIMESTAMP() - 60) * 1000)")
 	return is, err
 }
 
@@ -84,9 +87,12 @@ type listRow struct {
 }
 
 // listBody reads a list in the kind whole, or as a difference to base.
-func (s *Store) listBody(ctx context.Context, environment int64, digest, whole, more string) (body []byte, base string, err error) {
-	rows, err := list[listRow](ctx, s.feed, "SELECT kind, base, body FROM lists WHERE digest = ? AND kind IN (?, ?) AND "+
-		"(project_id = 0 OR project_id = (SELECT project_id FROM environments WHERE id = ?)) ORDER BY kind = ?, part", digest, whole, more, environment, more)
+func (s *Store) listBody(ctx context.Context, environment int64, digest, whole,
+	more string) (body []byte, base string, err error) {
+	rows, err := list[listRow](ctx, s.feed, "SELECT kind, base, body FROM lists WHERE digest = ? "+
+		"AND kind IN (?, ?) AND "+
+		"(project_id = 0 OR project_id = (SELECT project_id FROM environments WHERE id = ?)) ORDER BY kind = ?, part",
+		digest, whole, more, environment, more)
 	if err != nil {
 		return nil, "", err
 	}

@@ -92,7 +92,8 @@ func (s *Store) version(ctx context.Context, db *sqlx.DB) (int64, error) {
 		return 0, fmt.Errorf("the records at %s: %w: %w", s.config.Addr, fault(err), err)
 	}
 	if r := releaseOf(version); r > Release+1 {
-		return 0, fmt.Errorf("%w: the schema is of release %d, and this program knows up to release %d: use a program of release %d or newer", ErrTooNew, r, Release, r-1)
+		return 0, fmt.Errorf("%w: the schema is of release %d, and this program knows up to release %d: use a "+
+			"program of release %d or newer", ErrTooNew, r, Release, r-1)
 	}
 	return version, nil
 }
@@ -147,7 +148,8 @@ func (s *Store) Migrate(ctx context.Context) error {
 	}
 	for i, step := range left {
 		started := time.Now()
-		s.log.Info("bringing the records' schema up to date", "step", fmt.Sprintf("%d of %d", i+1, len(left)), "what", step.Name)
+		s.log.Info("bringing the records' schema up to date", "step", fmt.Sprintf("%d of %d", i+1, len(left)), "what",
+			step.Name)
 		for {
 			_, err = p.UpTo(ctx, step.Version)
 			if err == nil || !losing(err) || ctx.Err() != nil {
@@ -156,7 +158,8 @@ func (s *Store) Migrate(ctx context.Context) error {
 			s.log.Warn("a table is in use; trying again", "step", step.Name, "held by", s.holders(ctx, db))
 		}
 		if err != nil {
-			return fmt.Errorf("bring the records' schema up to date, step %d (%s): %w", step.Version, step.Name, fault(err))
+			return fmt.Errorf("bring the records' schema up to date, step %d (%s): %w", step.Version, step.Name,
+				fault(err))
 		}
 		if took := time.Since(started); took > time.Second {
 			s.log.Info("that step took a while", "what", step.Name, "took", took.Round(100*time.Millisecond))
@@ -169,8 +172,10 @@ func (s *Store) Migrate(ctx context.Context) error {
 // steps, and does not go on where it was killed between them.
 func ensureVersions(ctx context.Context, db *sqlx.DB) error {
 	for _, q := range []string{
-		"CREATE TABLE IF NOT EXISTS " + goose.DefaultTablename + " (id SERIAL PRIMARY KEY, version_id BIGINT NOT NULL, is_applied BOOLEAN NOT NULL, tstamp TIMESTAMP NULL DEFAULT NOW())",
-		"INSERT INTO " + goose.DefaultTablename + " (version_id, is_applied) SELECT 0, TRUE FROM DUAL WHERE NOT EXISTS (SELECT 1 FROM " + goose.DefaultTablename + ")",
+		"CREATE TABLE IF NOT EXISTS " + goose.DefaultTablename + " (id SERIAL PRIMARY KEY, version_id BIGINT NOT " +
+			"NULL, is_applied BOOLEAN NOT NULL, tstamp TIMESTAMP NULL DEFAULT NOW())",
+		"INSERT INTO " + goose.DefaultTablename + " (version_id, is_applied) SELECT 0, TRUE FROM DUAL WHERE NOT " +
+			"EXISTS (SELECT 1 FROM " + goose.DefaultTablename + ")",
 	} {
 		if _, err := db.ExecContext(ctx, q); err != nil {
 			return fault(err)
@@ -197,7 +202,8 @@ const (
 
 // holdMigration waits until this process alone migrates, and names who it waits for.
 func (s *Store) holdMigration(ctx context.Context, db *sqlx.DB) (release func(), err error) {
-	const table = "CREATE TABLE IF NOT EXISTS leases (name VARCHAR(40) PRIMARY KEY, holder VARCHAR(64) NOT NULL, fence BIGINT NOT NULL, until DATETIME(6) NOT NULL)"
+	const table = "CREATE TABLE IF NOT EXISTS leases (name VARCHAR(40) PRIMARY KEY, holder VARCHAR(64) NOT NULL, " +
+		"fence BIGINT NOT NULL, until DATETIME(6) NOT NULL)"
 	if _, err := db.ExecContext(ctx, table); err != nil {
 		return nil, fault(err)
 	}
@@ -241,14 +247,17 @@ func (s *Store) holdMigration(ctx context.Context, db *sqlx.DB) (release func(),
 	return func() {
 		cancel()
 		<-done
-		_, _ = db.ExecContext(context.WithoutCancel(ctx), "UPDATE leases SET until = '2000-01-01' WHERE name = 'migrate' AND holder = ?", me)
+		_, _ = db.ExecContext(context.WithoutCancel(ctx), "UPDATE leases SET until = '2000-01-01' "+
+			"WHERE name = 'migrate' AND holder = ?", me)
 	}, nil
 }
 
 // holders names who uses the database, for a step that waits for a table.
 func (s *Store) holders(ctx context.Context, db *sqlx.DB) string {
 	var who []string
-	_ = db.SelectContext(ctx, &who, "SELECT CONCAT(user, '@', host, ' connection ', id, ' for ', time, ' s: ', COALESCE(LEFT(info, 60), command)) "+
-		"FROM information_schema.processlist WHERE db = DATABASE() AND id <> CONNECTION_ID() ORDER BY time DESC LIMIT 3")
+	_ = db.SelectContext(ctx, &who, "SELECT CONCAT(user, '@', host, ' connection ', id, ' for ', time, ' s: ', "+
+		"COALESCE(LEFT(info, 60), command)) "+
+		"FROM information_schema.processlist WHERE db = DATABASE() AND id <> CONNECTION_ID() "+
+		"ORDER BY time DESC LIMIT 3")
 	return strings.Join(who, "; ")
 }

@@ -17,7 +17,9 @@ func (s *Store) NodeLives(ctx context.Context, n *app.Node, life time.Duration, 
 		_, err := s.work.ExecContext(ctx, "DELETE FROM nodes WHERE id = ?", n.ID)
 		return fault(err)
 	}
-	_, err := s.work.ExecContext(ctx, "INSERT INTO nodes (id, version, started, until, body) VALUES (?, ?, ?, NOW(6) + INTERVAL ? MICROSECOND, ?) ON DUPLICATE KEY UPDATE until = VALUES(until), body = VALUES(body)",
+	_, err := s.work.ExecContext(ctx, "INSERT INTO nodes (id, version, started, until, body) "+
+		"VALUES (?, ?, ?, NOW(6) + INTERVAL ? MICROSECOND, ?) "+
+		"ON DUPLICATE KEY UPDATE until = VALUES(until), body = VALUES(body)",
 		n.ID, n.Version, n.Started, life.Microseconds(), encode(n.Places))
 	return fault(err)
 }
@@ -30,7 +32,8 @@ func (s *Store) Nodes(ctx context.Context) ([]app.Node, error) {
 		Started int64  `db:"started"`
 		Silent  int64  `db:"silent"`
 		Body    []byte `db:"body"`
-	}](ctx, s.pages, "SELECT id, version, started, GREATEST(0, TIMESTAMPDIFF(MICROSECOND, until, NOW(6)) DIV 1000) silent, body FROM nodes ORDER BY started, id")
+	}](ctx, s.pages, "SELECT id, version, started, GREATEST(0, TIMESTAMPDIFF(MICROSECOND, until, NOW(6)) DIV 1000) "+
+		"silent, body FROM nodes ORDER BY started, id")
 	out := make([]app.Node, 0, len(rows))
 	for _, r := range rows {
 		places, e := decode[map[int64]app.NodePlace](r.Body)
@@ -50,14 +53,17 @@ func (s *Store) Lease(ctx context.Context, name, holder string, life time.Durati
 }
 
 func lease(ctx context.Context, db *sqlx.DB, name, holder string, life time.Duration) (fence int64, err error) {
-	if _, err := db.ExecContext(ctx, "INSERT IGNORE INTO leases (name, holder, fence, until) VALUES (?, '', 0, '2000-01-01')", name); err != nil {
+	if _, err := db.ExecContext(ctx, "INSERT IGNORE INTO leases (name, holder, fence, until) "+
+		"VALUES (?, '', 0, '2000-01-01')", name); err != nil {
 		return 0, fault(err)
 	}
-	if _, err := db.ExecContext(ctx, "UPDATE leases SET fence = fence + (holder <> ?), until = NOW(6) + INTERVAL ? MICROSECOND, holder = ? WHERE name = ? AND (holder = ? OR until < NOW(6))",
+	if _, err := db.ExecContext(ctx, "UPDATE leases SET fence = fence + (holder <> ?), until = NOW(6) + INTERVAL ? "+
+		"MICROSECOND, holder = ? WHERE name = ? AND (holder = ? OR until < NOW(6))",
 		holder, life.Microseconds(), holder, name, holder); err != nil {
 		return 0, fault(err)
 	}
-	err = db.GetContext(ctx, &fence, "SELECT fence FROM leases WHERE name = ? AND holder = ? AND until > NOW(6)", name, holder)
+	err = db.GetContext(ctx, &fence, "SELECT fence FROM leases WHERE name = ? AND holder = ? AND until > NOW(6)", name,
+		holder)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}

@@ -19,13 +19,15 @@ import (
 func (s *Store) Sampling(ctx context.Context, environment int64) (*app.Sampling, error) {
 	for {
 		v := new(app.Sampling)
-		err := s.feed.GetContext(ctx, v, "SELECT off, days, seed, see_as FROM sampling WHERE environment_id = ?", environment)
+		err := s.feed.GetContext(ctx, v, "SELECT off, days, seed, see_as FROM sampling WHERE environment_id = ?",
+			environment)
 		if !errors.Is(err, sql.ErrNoRows) {
 			return v, fault(err)
 		}
 		var secret [40]byte
 		rand.Read(secret[:]) // never fails
-		if _, err := s.feed.ExecContext(ctx, "INSERT IGNORE INTO sampling (environment_id, seed, see_as) VALUES (?, ?, ?)",
+		if _, err := s.feed.ExecContext(ctx, "INSERT IGNORE INTO sampling (environment_id, seed, see_as) "+
+			"VALUES (?, ?, ?)",
 			environment, binary.LittleEndian.Uint64(secret[:]), secret[8:]); err != nil {
 			return nil, fault(err)
 		}
@@ -34,7 +36,8 @@ func (s *Store) Sampling(ctx context.Context, environment int64) (*app.Sampling,
 
 // SetSampling changes how an environment is sampled; off forgets its units.
 func (t *Tx) SetSampling(r *app.SamplingRecord) error {
-	if err := t.exec("UPDATE sampling SET off = ?, days = ? WHERE environment_id = ?", r.Off, r.Days, r.EnvironmentID); err != nil {
+	if err := t.exec("UPDATE sampling SET off = ?, days = ? WHERE environment_id = ?", r.Off, r.Days,
+		r.EnvironmentID); err != nil {
 		return err
 	}
 	if err := t.touch(samplingRecord(r.EnvironmentID, r.Off, r.Days)); err != nil || !r.Off {
@@ -59,7 +62,8 @@ func (r coverRow) cover() sample.Cover {
 
 // Covers reads below which hashes an environment's samples are complete, by attribute.
 func (s *Store) Covers(ctx context.Context, environment int64) (map[string]sample.Cover, error) {
-	rows, err := list[coverRow](ctx, s.feed, "SELECT attribute, collected, used, since FROM population_covers WHERE environment_id = ?", environment)
+	rows, err := list[coverRow](ctx, s.feed, "SELECT attribute, collected, used, since FROM population_covers "+
+		"WHERE environment_id = ?", environment)
 	out := map[string]sample.Cover{}
 	for _, r := range rows {
 		out[r.Attribute] = r.cover()
@@ -69,14 +73,17 @@ func (s *Store) Covers(ctx context.Context, environment int64) (map[string]sampl
 
 // MergeUnits adds what a client saw to the sample of one attribute, and adapts its cover.
 // keep is how long units are kept, in milliseconds.
-func (s *Store) MergeUnits(ctx context.Context, environment int64, attribute string, rows []app.UnitRow, now, keep int64) error {
+func (s *Store) MergeUnits(ctx context.Context, environment int64, attribute string, rows []app.UnitRow, now,
+	keep int64) error {
 	return s.background(ctx, func(t *Tx) error {
 		whole := sample.WholeCover()
-		if err := t.exec("INSERT IGNORE INTO population_covers (environment_id, attribute, collected, used, since) VALUES (?, ?, ?, ?, ?)", environment, attribute, whole.Collect, whole.Use, whole.Since); err != nil {
+		if err := t.exec("INSERT IGNORE INTO population_covers (environment_id, attribute, collected, used, since) "+
+			"VALUES (?, ?, ?, ?, ?)", environment, attribute, whole.Collect, whole.Use, whole.Since); err != nil {
 			return err
 		}
 		var row coverRow
-		if err := t.get(&row, "SELECT attribute, collected, used, since FROM population_covers WHERE environment_id = ? AND attribute = ? FOR UPDATE", environment, attribute); err != nil {
+		if err := t.get(&row, "SELECT attribute, collected, used, since FROM population_covers "+
+			"WHERE environment_id = ? AND attribute = ? FOR UPDATE", environment, attribute); err != nil {
 			return err
 		}
 		cover := row.cover()
@@ -91,37 +98,45 @@ func (s *Store) MergeUnits(ctx context.Context, environment int64, attribute str
 			for _, r := range some {
 				args = append(args, environment, attribute, r.Hash, r.Unit, r.Context, r.Seen)
 			}
-			if err := t.exec("INSERT INTO population (environment_id, attribute, hash, unit, context, seen) VALUES "+values(len(some), 6)+
-				" ON DUPLICATE KEY UPDATE context = VALUES(context), seen = GREATEST(seen, VALUES(seen))", args...); err != nil {
+			if err := t.exec("INSERT INTO population (environment_id, attribute, hash, unit, context, seen) VALUES "+
+				values(len(some), 6)+
+				" ON DUPLICATE KEY UPDATE context = VALUES(context), seen = GREATEST(seen, VALUES(seen))",
+				args...); err != nil {
 				return err
 			}
 		}
-		if err := t.exec("DELETE FROM population WHERE environment_id = ? AND attribute = ? AND seen < ?", environment, attribute, now-keep); err != nil {
+		if err := t.exec("DELETE FROM population WHERE environment_id = ? AND attribute = ? AND seen < ?", environment,
+			attribute, now-keep); err != nil {
 			return err
 		}
 		var count int
-		if err := t.get(&count, "SELECT COUNT(*) FROM population WHERE environment_id = ? AND attribute = ? AND hash < ?", environment, attribute, cover.Collect); err != nil {
+		if err := t.get(&count, "SELECT COUNT(*) FROM population WHERE environment_id = ? AND attribute = ? "+
+			"AND hash < ?", environment, attribute, cover.Collect); err != nil {
 			return err
 		}
 		var failed error
 		next := cover.Step(count, func() (kth uint64) {
-			failed = t.get(&kth, "SELECT hash FROM population WHERE environment_id = ? AND attribute = ? ORDER BY hash LIMIT 1 OFFSET ?", environment, attribute, sample.K)
+			failed = t.get(&kth, "SELECT hash FROM population WHERE environment_id = ? AND attribute = ? "+
+				"ORDER BY hash LIMIT 1 OFFSET ?", environment, attribute, sample.K)
 			return kth
 		}, now, keep)
 		if failed != nil || next == cover {
 			return failed
 		}
 		if next.Collect < math.MaxUint64 {
-			if err := t.exec("DELETE FROM population WHERE environment_id = ? AND attribute = ? AND hash >= ?", environment, attribute, next.Collect); err != nil {
+			if err := t.exec("DELETE FROM population WHERE environment_id = ? AND attribute = ? AND hash >= ?",
+				environment, attribute, next.Collect); err != nil {
 				return err
 			}
 		}
-		return t.exec("UPDATE population_covers SET collected = ?, used = ?, since = ? WHERE environment_id = ? AND attribute = ?", next.Collect, next.Use, next.Since, environment, attribute)
+		return t.exec("UPDATE population_covers SET collected = ?, used = ?, since = ? WHERE environment_id = ? "+
+			"AND attribute = ?", next.Collect, next.Use, next.Since, environment, attribute)
 	})
 }
 
 // Population reads the sample of an attribute and the cover that it is complete for.
-func (s *Store) Population(ctx context.Context, environment int64, attribute string) ([]app.UnitRow, sample.Cover, error) {
+func (s *Store) Population(ctx context.Context, environment int64,
+	attribute string) ([]app.UnitRow, sample.Cover, error) {
 	covers, err := s.Covers(ctx, environment)
 	if err != nil {
 		return nil, sample.Cover{}, err
@@ -131,14 +146,17 @@ func (s *Store) Population(ctx context.Context, environment int64, attribute str
 		cover = sample.WholeCover()
 	}
 	// <= would be wrong below the top, and < would leave the top hash out; it is one in 2^64.
-	rows, err := list[app.UnitRow](ctx, s.pages, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? AND attribute = ? AND hash < ? ORDER BY hash", environment, attribute, cover.Use)
+	rows, err := list[app.UnitRow](ctx, s.pages, "SELECT hash, unit, context, seen FROM population "+
+		"WHERE environment_id = ? AND attribute = ? AND hash < ? ORDER BY hash", environment, attribute, cover.Use)
 	return rows, cover, err
 }
 
 // Unit finds a unit of the population by its key; nil where it was not seen.
-func (s *Store) Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error) {
+func (s *Store) Unit(ctx context.Context, environment int64, attribute, unit string,
+	hash uint64) (*app.UnitRow, error) {
 	var v app.UnitRow
-	err := s.pages.GetContext(ctx, &v, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? AND attribute = ? AND hash = ? AND unit = ?", environment, attribute, hash, unit)
+	err := s.pages.GetContext(ctx, &v, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? "+
+		"AND attribute = ? AND hash = ? AND unit = ?", environment, attribute, hash, unit)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -147,7 +165,8 @@ func (s *Store) Unit(ctx context.Context, environment int64, attribute, unit str
 
 // EraseUnit takes a unit out of an environment's population; it tells how often it was in it.
 func (t *Tx) EraseUnit(r *app.Erasure) error {
-	res, err := t.tx.ExecContext(t.ctx, "DELETE FROM population WHERE environment_id = ? AND unit = ?", r.EnvironmentID, r.Unit)
+	res, err := t.tx.ExecContext(t.ctx, "DELETE FROM population WHERE environment_id = ? AND unit = ?",
+		r.EnvironmentID, r.Unit)
 	if err != nil {
 		return err
 	}
@@ -194,15 +213,18 @@ func (s *Store) AddSeen(ctx context.Context, environment, now int64, contexts ui
 	day := now / dayMillis
 	return s.background(ctx, func(t *Tx) error {
 		// The row of all contexts is held first, so that those who add wait in one queue.
-		if err := t.exec("INSERT IGNORE INTO seen_attributes (environment_id, day, attribute, body) VALUES (?, ?, '', '{}')", environment, day); err != nil {
+		if err := t.exec("INSERT IGNORE INTO seen_attributes (environment_id, day, attribute, body) "+
+			"VALUES (?, ?, '', '{}')", environment, day); err != nil {
 			return err
 		}
 		var whole []byte
-		if err := t.get(&whole, "SELECT body FROM seen_attributes WHERE environment_id = ? AND day = ? AND attribute = '' FOR UPDATE", environment, day); err != nil {
+		if err := t.get(&whole, "SELECT body FROM seen_attributes WHERE environment_id = ? AND day = ? "+
+			"AND attribute = '' FOR UPDATE", environment, day); err != nil {
 			return err
 		}
 		var rows []seenRow
-		if err := t.list(&rows, "SELECT attribute, body FROM seen_attributes WHERE environment_id = ? AND day = ?", environment, day); err != nil {
+		if err := t.list(&rows, "SELECT attribute, body FROM seen_attributes WHERE environment_id = ? AND day = ?",
+			environment, day); err != nil {
 			return err
 		}
 		have := map[string]*seenBody{}
@@ -223,7 +245,8 @@ func (s *Store) AddSeen(ctx context.Context, environment, now int64, contexts ui
 				have[name] = b
 			}
 			b.add(o, n)
-			return t.exec("INSERT INTO seen_attributes (environment_id, day, attribute, body) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE body = VALUES(body)", environment, day, name, encode(b))
+			return t.exec("INSERT INTO seen_attributes (environment_id, day, attribute, body) VALUES (?, ?, ?, ?) "+
+				"ON DUPLICATE KEY UPDATE body = VALUES(body)", environment, day, name, encode(b))
 		}
 		if err := put("", &sample.Seen{}, contexts); err != nil {
 			return err
@@ -239,8 +262,10 @@ func (s *Store) AddSeen(ctx context.Context, environment, now int64, contexts ui
 
 // SeenAttributes sums what was seen of attributes since a time, by name, and says in how
 // many contexts was looked.
-func (s *Store) SeenAttributes(ctx context.Context, environment, since int64) (map[string]*sample.Seen, uint64, error) {
-	rows, err := list[seenRow](ctx, s.pages, "SELECT attribute, body FROM seen_attributes WHERE environment_id = ? AND day >= ? ORDER BY day", environment, since/dayMillis)
+func (s *Store) SeenAttributes(ctx context.Context, environment,
+	since int64) (map[string]*sample.Seen, uint64, error) {
+	rows, err := list[seenRow](ctx, s.pages, "SELECT attribute, body FROM seen_attributes WHERE environment_id = ? "+
+		"AND day >= ? ORDER BY day", environment, since/dayMillis)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -266,7 +291,8 @@ func (s *Store) SeenAttributes(ctx context.Context, environment, since int64) (m
 	}
 	out := map[string]*sample.Seen{}
 	for name, b := range sums {
-		one := &sample.Seen{Name: name, Kinds: b.Kinds, Last: b.Last, Values: []sample.ValueCount{}, Resolved: b.Resolved}
+		one := &sample.Seen{Name: name, Kinds: b.Kinds, Last: b.Last, Values: []sample.ValueCount{},
+			Resolved: b.Resolved}
 		for v, n := range b.Values {
 			one.Values = append(one.Values, sample.ValueCount{Value: v, Count: n})
 		}
@@ -302,23 +328,28 @@ func attributes(rows []attributeRow, err error) ([]app.Attribute, error) {
 
 // Attributes lists the attributes that a project declares, by name.
 func (s *Store) Attributes(ctx context.Context, project int64) ([]app.Attribute, error) {
-	return attributes(list[attributeRow](ctx, s.feed, "SELECT attribute, version, body FROM attributes WHERE project_id = ? ORDER BY attribute", project))
+	return attributes(list[attributeRow](ctx, s.feed, "SELECT attribute, version, body FROM attributes "+
+		"WHERE project_id = ? ORDER BY attribute", project))
 }
 
 // AttributesOf lists the attributes that an environment's project declares.
 func (s *Store) AttributesOf(ctx context.Context, environment int64) ([]app.Attribute, error) {
-	return attributes(list[attributeRow](ctx, s.feed, "SELECT attribute, version, body FROM attributes WHERE project_id = (SELECT project_id FROM environments WHERE id = ?) ORDER BY attribute", environment))
+	return attributes(list[attributeRow](ctx, s.feed, "SELECT attribute, version, body FROM attributes "+
+		"WHERE project_id = (SELECT project_id FROM environments WHERE id = ?) ORDER BY attribute", environment))
 }
 
 // Attributes lists the attributes that a project declares; the project must be held.
 func (t *Tx) Attributes(project int64) ([]app.Attribute, error) {
-	return attributes(list[attributeRow](t.ctx, t.tx, "SELECT attribute, version, body FROM attributes WHERE project_id = ? ORDER BY attribute", project))
+	return attributes(list[attributeRow](t.ctx, t.tx, "SELECT attribute, version, body FROM attributes "+
+		"WHERE project_id = ? ORDER BY attribute", project))
 }
 
 // PutAttribute saves a declared attribute.
 func (t *Tx) PutAttribute(project int64, a *app.Attribute) error {
 	body := encode(a)
-	if err := t.exec("INSERT INTO attributes (project_id, attribute, version, body) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE version = VALUES(version), body = VALUES(body)", project, a.Name, a.Version, body); err != nil {
+	if err := t.exec("INSERT INTO attributes (project_id, attribute, version, body) VALUES (?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE version = VALUES(version), body = VALUES(body)", project, a.Name, a.Version,
+		body); err != nil {
 		return err
 	}
 	return t.touch(attributeRecord(project, attributeRow{a.Name, a.Version, []byte(body)}))
@@ -343,7 +374,8 @@ type testUnitRow struct {
 
 // TestUnits lists the test units of a project.
 func (s *Store) TestUnits(ctx context.Context, project int64) ([]app.TestUnit, error) {
-	rows, err := list[testUnitRow](ctx, s.pages, "SELECT unit, name, context, expected FROM test_units WHERE project_id = ? ORDER BY unit", project)
+	rows, err := list[testUnitRow](ctx, s.pages, "SELECT unit, name, context, expected FROM test_units "+
+		"WHERE project_id = ? ORDER BY unit", project)
 	out := make([]app.TestUnit, 0, len(rows))
 	for _, r := range rows {
 		expected, e := decode[map[string]string](r.Expected)
@@ -359,7 +391,8 @@ func (s *Store) TestUnits(ctx context.Context, project int64) ([]app.TestUnit, e
 func (t *Tx) PutTestUnit(project int64, u *app.TestUnit) error {
 	expected := encode(u.Expected)
 	if err := t.exec("INSERT INTO test_units (project_id, unit, name, context, expected) VALUES (?, ?, ?, ?, ?) "+
-		"ON DUPLICATE KEY UPDATE name = VALUES(name), context = VALUES(context), expected = VALUES(expected)", project, u.Unit, u.Name, []byte(u.Attributes), expected); err != nil {
+		"ON DUPLICATE KEY UPDATE name = VALUES(name), context = VALUES(context), expected = VALUES(expected)", project,
+		u.Unit, u.Name, []byte(u.Attributes), expected); err != nil {
 		return err
 	}
 	return t.touch(testUnitRecord(project, testUnitRow{u.Unit, u.Name, u.Attributes, []byte(expected)}))
@@ -395,7 +428,8 @@ func (s *Store) CleanUnits(ctx context.Context, environment int64, personal map[
 	return failed
 }
 
-func (s *Store) cleanAttribute(ctx context.Context, environment int64, name string, derive sample.Derivation, personal map[string]sample.Derivation) error {
+func (s *Store) cleanAttribute(ctx context.Context, environment int64, name string, derive sample.Derivation,
+	personal map[string]sample.Derivation) error {
 	path := `$."` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(name) + `"`
 	after := struct {
 		Attribute string
@@ -406,7 +440,8 @@ func (s *Store) cleanAttribute(ctx context.Context, environment int64, name stri
 			Attribute string `db:"attribute"`
 			Hash      uint64 `db:"hash"`
 			Context   []byte `db:"context"`
-		}](ctx, s.work, "SELECT attribute, hash, context FROM population WHERE environment_id = ? AND (attribute, hash) > (?, ?) AND JSON_EXISTS(context, ?) ORDER BY attribute, hash LIMIT 500",
+		}](ctx, s.work, "SELECT attribute, hash, context FROM population WHERE environment_id = ? "+
+			"AND (attribute, hash) > (?, ?) AND JSON_EXISTS(context, ?) ORDER BY attribute, hash LIMIT 500",
 			environment, after.Attribute, after.Hash, path)
 		for _, r := range rows {
 			after.Attribute, after.Hash = r.Attribute, r.Hash
@@ -418,7 +453,8 @@ func (s *Store) cleanAttribute(ctx context.Context, environment int64, name stri
 			if v, stays := clean[name]; stays && derived(v, derive) && strings.Contains(string(r.Context), encode(v)) {
 				continue // it is what was derived
 			}
-			if _, e := s.work.ExecContext(ctx, "UPDATE population SET context = ? WHERE environment_id = ? AND attribute = ? AND hash = ?", encode(clean), environment, r.Attribute, r.Hash); e != nil {
+			if _, e := s.work.ExecContext(ctx, "UPDATE population SET context = ? WHERE environment_id = ? "+
+				"AND attribute = ? AND hash = ?", encode(clean), environment, r.Attribute, r.Hash); e != nil {
 				return 0, fault(e)
 			}
 		}
@@ -439,14 +475,16 @@ func (s *Store) cleanSeen(ctx context.Context, environment int64, name string) e
 	rows, err := list[struct {
 		Day  int64  `db:"day"`
 		Body []byte `db:"body"`
-	}](ctx, s.work, "SELECT day, body FROM seen_attributes WHERE environment_id = ? AND attribute = ?", environment, name)
+	}](ctx, s.work, "SELECT day, body FROM seen_attributes WHERE environment_id = ? AND attribute = ?", environment,
+		name)
 	for _, r := range rows {
 		b, e := decode[seenBody](r.Body)
 		if e != nil || len(b.Values) == 0 {
 			continue
 		}
 		b.Values = nil
-		if _, e := s.work.ExecContext(ctx, "UPDATE seen_attributes SET body = ? WHERE environment_id = ? AND day = ? AND attribute = ?", encode(&b), environment, r.Day, name); e != nil {
+		if _, e := s.work.ExecContext(ctx, "UPDATE seen_attributes SET body = ? WHERE environment_id = ? "+
+			"AND day = ? AND attribute = ?", encode(&b), environment, r.Day, name); e != nil {
 			return fault(e)
 		}
 	}

@@ -13,9 +13,11 @@ import (
 
 const (
 	projectColumns     = "id, project_key, title, created"
-	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created, " + environmentState + " state"
-	environmentState   = "COALESCE((SELECT s.state FROM environment_states s WHERE s.environment_id = environments.id), '')"
-	definitionColumns  = "id, project_id, flag, version, body"
+	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created, " +
+		environmentState + " state"
+	environmentState = "COALESCE((SELECT s.state FROM environment_states s WHERE s.environment_id = " +
+		"environments.id), '')"
+	definitionColumns = "id, project_id, flag, version, body"
 )
 
 // Projects lists all projects by key.
@@ -25,7 +27,8 @@ func (s *Store) Projects(ctx context.Context) ([]app.Project, error) {
 
 // Project finds a project by key.
 func (s *Store) Project(ctx context.Context, key string) (*app.Project, error) {
-	return get[app.Project](ctx, s.door, noProject(key), "SELECT "+projectColumns+" FROM projects WHERE project_key = ?", key)
+	return get[app.Project](ctx, s.door, noProject(key), "SELECT "+projectColumns+" FROM projects WHERE "+
+		"project_key = ?", key)
 }
 
 // Place finds a project and one of its environments by their keys; the environment is nil where
@@ -42,8 +45,9 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 		Made          sql.NullInt64  `db:"environment_created"`
 		State         app.EnvironmentState
 	}](ctx, s.door, noProject(project), `
-		SELECT p.id, p.project_key, p.title, p.created, e.id environment_id, e.environment_key, e.title environment_title,
-			e.ask_first, e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state
+		SELECT p.id, p.project_key, p.title, p.created,
+			e.id environment_id, e.environment_key, e.title environment_title, e.ask_first,
+			e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state
 		FROM projects p
 		LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ?
 		LEFT JOIN environment_states s ON s.environment_id = e.id
@@ -54,7 +58,8 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 	if !row.EnvironmentID.Valid || row.State == app.Gone {
 		return &row.Project, nil, nil
 	}
-	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String, Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
+	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String,
+		Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
 		Revision: row.Revision.Int64, Behind: row.Behind.Int64, State: row.State, Created: row.Made.Int64}, nil
 }
 
@@ -65,24 +70,28 @@ func noProject(key string) string {
 // Environments lists the environments of a project in the order in which they were made.
 func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environment, error) {
 	return list[app.Environment](ctx, s.door,
-		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? HAVING state = ? ORDER BY id", project, app.Active)
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? HAVING state = ? ORDER BY id", project,
+		app.Active)
 }
 
 // Archived lists the environments of a project that are archived.
 func (s *Store) Archived(ctx context.Context, project int64) ([]app.Environment, error) {
 	return list[app.Environment](ctx, s.door,
-		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? HAVING state = ? ORDER BY id", project, app.Archived)
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? HAVING state = ? ORDER BY id", project,
+		app.Archived)
 }
 
 // Environment finds an environment of a project by key.
 func (s *Store) Environment(ctx context.Context, project int64, key string) (*app.Environment, error) {
 	return get[app.Environment](ctx, s.door, "there is no environment "+key+" in this project",
-		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? AND environment_key = ? HAVING state <> ?", project, key, app.Gone)
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? AND environment_key = ? HAVING "+
+			"state <> ?", project, key, app.Gone)
 }
 
 // AddProject makes a project and its chain.
 func (t *Tx) AddProject(p *app.Project) error {
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO projects (project_key, title, created) VALUES (?, ?, ?)", p.Key, p.Title, p.Created)
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO projects (project_key, title, created) VALUES (?, ?, ?)", p.Key,
+		p.Title, p.Created)
 	if isDuplicate(err) {
 		return app.InvalidField("key", "there is a project %s already: choose another key", p.Key)
 	}
@@ -97,10 +106,12 @@ func (t *Tx) AddProject(p *app.Project) error {
 
 // AddEnvironment makes an environment.
 func (t *Tx) AddEnvironment(e *app.Environment) error {
-	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO environments (project_id, environment_key, title, ask_first, revision, created) VALUES (?, ?, ?, ?, ?, ?)",
+	res, err := t.tx.ExecContext(t.ctx, "INSERT INTO environments (project_id, environment_key, title, ask_first, "+
+		"revision, created) VALUES (?, ?, ?, ?, ?, ?)",
 		e.ProjectID, e.Key, e.Title, e.AskFirst, e.Revision, e.Created)
 	if isDuplicate(err) {
-		return app.InvalidField("key", "there is or was an environment %s already, and keys are never used again: choose another", e.Key)
+		return app.InvalidField("key", "there is or was an environment %s already, and keys are never used again: "+
+			"choose another", e.Key)
 	}
 	if err != nil {
 		return err
@@ -113,7 +124,8 @@ func (t *Tx) AddEnvironment(e *app.Environment) error {
 
 // UpdateEnvironment saves title and whether the environment asks first.
 func (t *Tx) UpdateEnvironment(e *app.Environment) error {
-	if err := t.exec("UPDATE environments SET title = ?, ask_first = ? WHERE id = ?", e.Title, e.AskFirst, e.ID); err != nil {
+	if err := t.exec("UPDATE environments SET title = ?, ask_first = ? WHERE id = ?", e.Title, e.AskFirst,
+		e.ID); err != nil {
 		return err
 	}
 	return t.touch(environmentRecord(e.ID, e.ProjectID, e.Key, e.Title, e.AskFirst, e.Created))
@@ -181,7 +193,8 @@ func (t *Tx) RaiseEpoch(r *app.EpochRecord) (err error) {
 
 // Definitions lists the definitions of a project by key.
 func (s *Store) Definitions(ctx context.Context, project int64) ([]app.Definition, error) {
-	return definitions(ctx, s.pages, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag", project)
+	return definitions(ctx, s.pages,
+		"SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag", project)
 }
 
 // Definition finds a definition by key.
@@ -206,7 +219,8 @@ func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args 
 	for _, r := range rows {
 		d, err := decode[app.Definition](r.Body)
 		if err != nil { // shown as one that cannot be read, and everything else goes on
-			d = app.Definition{Title: "its definition cannot be read: " + err.Error(), Owners: []string{}, Tags: []string{}, Variants: []app.Variant{}, GoneBy: "stays"}
+			d = app.Definition{Title: "its definition cannot be read: " + err.Error(), Owners: []string{},
+				Tags: []string{}, Variants: []app.Variant{}, GoneBy: "stays"}
 		}
 		d.ID, d.ProjectID, d.Key, d.Version = r.ID, r.ProjectID, r.Flag, r.Version
 		out = append(out, d)
@@ -214,8 +228,10 @@ func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args 
 	return out, nil
 }
 
-func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string, project int64) (*app.Definition, error) {
-	all, err := definitions(ctx, q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? AND flag = ?"+lock, project, key)
+func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string,
+	project int64) (*app.Definition, error) {
+	all, err := definitions(ctx, q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? AND flag = ?"+
+		lock, project, key)
 	if err != nil {
 		return nil, err
 	}
@@ -227,7 +243,8 @@ func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string,
 
 // Definitions lists the definitions of a project.
 func (t *Tx) Definitions(project int64) ([]app.Definition, error) {
-	return definitions(t.ctx, t.tx, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag", project)
+	return definitions(t.ctx, t.tx, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag",
+		project)
 }
 
 // LockDefinition holds a definition until the end of the transaction and reads it.
@@ -238,23 +255,28 @@ func (t *Tx) LockDefinition(project int64, key string) (*app.Definition, error) 
 // AddDefinition makes a definition.
 func (t *Tx) AddDefinition(d *app.Definition) error {
 	body := encode(d)
-	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID, d.Key, d.Version, body)
+	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID, d.Key,
+		d.Version, body)
 	if isDuplicate(err) {
-		return app.InvalidField("key", "there is or was a flag %s already, and keys are never used again: choose another", d.Key)
+		return app.InvalidField("key", "there is or was a flag %s already, and keys are never used again: choose "+
+			"another", d.Key)
 	}
 	if err != nil {
 		return err
 	}
-	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version, Body: []byte(body)}))
+	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version,
+		Body: []byte(body)}))
 }
 
 // UpdateDefinition saves a definition.
 func (t *Tx) UpdateDefinition(d *app.Definition) error {
 	body := encode(d)
-	if err := t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version, body, d.ProjectID, d.Key); err != nil {
+	if err := t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version, body,
+		d.ProjectID, d.Key); err != nil {
 		return err
 	}
-	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version, Body: []byte(body)}))
+	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version,
+		Body: []byte(body)}))
 }
 
 // SegmentTitles gives the titles of a project's segments by key.
@@ -268,7 +290,8 @@ func (t *Tx) SegmentTitles(project int64) (map[string]string, error) {
 }
 
 func segmentTitles(ctx context.Context, q sqlx.QueryerContext, project int64) (map[string]string, error) {
-	rows, err := list[app.SegmentDefinition](ctx, q, "SELECT project_id, segment, title, created FROM segment_definitions WHERE project_id = ?", project)
+	rows, err := list[app.SegmentDefinition](ctx, q, "SELECT project_id, segment, title, created "+
+		"FROM segment_definitions WHERE project_id = ?", project)
 	out := map[string]string{}
 	for _, r := range rows {
 		out[r.Key] = r.Title
@@ -309,7 +332,8 @@ type documentRow struct {
 
 func readFlag(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.FlagRecord, error) {
 	var r documentRow
-	err := sqlx.GetContext(ctx, q, &r, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? AND flag = ?", environment, key)
+	err := sqlx.GetContext(ctx, q, &r, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? AND flag = ?",
+		environment, key)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, noFlag(key)
 	}
@@ -327,12 +351,14 @@ func noFlag(key string) error {
 
 func (r *documentRow) flag() (*app.FlagRecord, error) {
 	d, err := decode[flag.Document](r.Document)
-	return &app.FlagRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+	return &app.FlagRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision,
+		Document: &d}, err
 }
 
 // Flags reads all documents of an environment.
 func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
-	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? ORDER BY flag", environment)
+	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? ORDER "+
+		"BY flag", environment)
 	if err != nil {
 		return nil, err
 	}
@@ -349,7 +375,8 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 
 // FlagVersions gives the version of every flag of an environment by key.
 func (s *Store) FlagVersions(ctx context.Context, environment int64) (map[string]int64, error) {
-	rows, err := list[documentRow](ctx, s.pages, "SELECT environment_id, flag doc_key, version, revision, '' document FROM flags WHERE environment_id = ?", environment)
+	rows, err := list[documentRow](ctx, s.pages, "SELECT environment_id, flag doc_key, version, revision, '' "+
+		"document FROM flags WHERE environment_id = ?", environment)
 	out := map[string]int64{}
 	for _, r := range rows {
 		out[r.Key] = r.Version
@@ -362,7 +389,8 @@ func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]in
 	rows, err := list[struct {
 		Flag string `db:"flag"`
 		At   int64  `db:"at"`
-	}](ctx, s.pages, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = f.revision WHERE f.environment_id = ?", environment)
+	}](ctx, s.pages, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id "+
+		"AND r.revision = f.revision WHERE f.environment_id = ?", environment)
 	out := map[string]int64{}
 	for _, r := range rows {
 		out[r.Flag] = r.At
@@ -378,7 +406,8 @@ func (t *Tx) PutFlag(r *app.FlagRecord) error {
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
-	if err := t.later("INSERT INTO flag_versions (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+	if err := t.later("INSERT INTO flag_versions (environment_id, flag, version, revision, document) "+
+		"VALUES (?, ?, ?, ?, ?)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
@@ -401,9 +430,11 @@ func (s *Store) Segment(ctx context.Context, environment int64, key string) (*ap
 
 const segmentColumns = "environment_id, segment doc_key, version, revision, document"
 
-func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64, key string) (*app.SegmentRecord, error) {
+func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64,
+	key string) (*app.SegmentRecord, error) {
 	var r documentRow
-	err := sqlx.GetContext(ctx, q, &r, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? AND segment = ?", environment, key)
+	err := sqlx.GetContext(ctx, q, &r, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? AND "+
+		"segment = ?", environment, key)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -415,12 +446,14 @@ func readSegment(ctx context.Context, q sqlx.QueryerContext, environment int64, 
 
 func (r *documentRow) segment() (*app.SegmentRecord, error) {
 	d, err := decode[flag.Segment](r.Document)
-	return &app.SegmentRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision, Document: &d}, err
+	return &app.SegmentRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision,
+		Document: &d}, err
 }
 
 // Segments reads the segments of an environment by key; one that cannot be read is left out.
 func (s *Store) Segments(ctx context.Context, environment int64) ([]app.SegmentRecord, error) {
-	rows, err := list[documentRow](ctx, s.pages, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? ORDER BY segment", environment)
+	rows, err := list[documentRow](ctx, s.pages, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? "+
+		"ORDER BY segment", environment)
 	out := make([]app.SegmentRecord, 0, len(rows))
 	for i := range rows {
 		if r, err := rows[i].segment(); err == nil {
@@ -433,12 +466,14 @@ func (s *Store) Segments(ctx context.Context, environment int64) ([]app.SegmentR
 // PutSegment saves a segment as a new version, the first one included.
 func (t *Tx) PutSegment(r *app.SegmentRecord) error {
 	doc := encode(r.Document)
-	if err := t.later("INSERT INTO segments (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
+	if err := t.later("INSERT INTO segments (environment_id, segment, version, revision, document) "+
+		"VALUES (?, ?, ?, ?, ?) "+
 		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}
-	if err := t.later("INSERT INTO segment_versions (environment_id, segment, version, revision, document) VALUES (?, ?, ?, ?, ?)",
+	if err := t.later("INSERT INTO segment_versions (environment_id, segment, version, revision, document) "+
+		"VALUES (?, ?, ?, ?, ?)",
 		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
 		return err
 	}

@@ -51,23 +51,28 @@ func (r row) record(secret []byte) audit.Record {
 }
 
 func documentRecord(table string, d documentRow) row {
-	return row{of: fmt.Sprintf("%s/%d/%s", table, d.EnvironmentID, d.Key), content: []any{d.Version, d.Revision, string(d.Document)}}
+	return row{of: fmt.Sprintf("%s/%d/%s", table, d.EnvironmentID, d.Key), content: []any{d.Version, d.Revision,
+		string(d.Document)}}
 }
 
 func versionRecord(table string, d documentRow) row {
-	return row{of: fmt.Sprintf("%s/%d/%s/%d", table, d.EnvironmentID, d.Key, d.Version), content: []any{d.Revision, string(d.Document)}, mayGo: true}
+	return row{of: fmt.Sprintf("%s/%d/%s/%d", table, d.EnvironmentID, d.Key, d.Version), content: []any{d.Revision,
+		string(d.Document)}, mayGo: true}
 }
 
 func revisionRecord(environment, revision, at int64, change, event string) row {
-	return row{of: fmt.Sprintf("revisions/%d/%d", environment, revision), content: []any{at, change, event}, mayGo: true}
+	return row{of: fmt.Sprintf("revisions/%d/%d", environment, revision), content: []any{at, change, event},
+		mayGo: true}
 }
 
 func stopRecord(r stopRow) row {
-	return row{of: "stops/" + r.ID, content: []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision, r.LiftedBy, r.LiftedAt, r.LiftedRevision}, mayGo: r.LiftedAt > 0}
+	return row{of: "stops/" + r.ID, content: []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision,
+		r.LiftedBy, r.LiftedAt, r.LiftedRevision}, mayGo: r.LiftedAt > 0}
 }
 
 func deliveryRecord(environment, epoch, revision, at int64, body string) row {
-	return row{of: fmt.Sprintf("deliveries/%d/%d/%d", environment, epoch, revision), content: []any{at, body}, mayGo: true}
+	return row{of: fmt.Sprintf("deliveries/%d/%d/%d", environment, epoch, revision), content: []any{at, body},
+		mayGo: true}
 }
 
 // usualDays is for how many days units are kept where nobody said otherwise.
@@ -111,7 +116,8 @@ func attributeRecord(project int64, a attributeRow) row {
 
 // testUnitRecord names the unit by a digest: it may be a person.
 func testUnitRecord(project int64, u testUnitRow) row {
-	return row{of: fmt.Sprintf("test_units/%d/%s", project, audit.Digest([]byte(u.Unit))[:16]), content: []any{u.Unit, u.Name, string(u.Context), string(u.Expected)}}
+	return row{of: fmt.Sprintf("test_units/%d/%s", project, audit.Digest([]byte(u.Unit))[:16]),
+		content: []any{u.Unit, u.Name, string(u.Context), string(u.Expected)}}
 }
 
 type accountRow struct {
@@ -125,10 +131,12 @@ type accountRow struct {
 	By       string `db:"by_id"`
 }
 
-const accountRows = "SELECT a.id, a.email, a.name, a.password, a.keeper, a.created, COALESCE(d.at, 0) disabled, COALESCE(d.by_id, '') by_id FROM accounts a LEFT JOIN disabled_accounts d ON d.account_id = a.id"
+const accountRows = "SELECT a.id, a.email, a.name, a.password, a.keeper, a.created, COALESCE(d.at, 0) disabled, " +
+	"COALESCE(d.by_id, '') by_id FROM accounts a LEFT JOIN disabled_accounts d ON d.account_id = a.id"
 
 func accountRecord(a accountRow) row {
-	return row{of: "accounts/" + a.ID, content: []any{a.Email, a.Name, a.Password, a.Keeper, a.Created, a.Disabled, a.By}}
+	return row{of: "accounts/" + a.ID, content: []any{a.Email, a.Name, a.Password, a.Keeper, a.Created, a.Disabled,
+		a.By}}
 }
 
 func rolesRecord(project int64, account string, roles []string) row {
@@ -149,7 +157,8 @@ type tokenRow struct {
 }
 
 func tokenRecord(k tokenRow) row {
-	return row{of: "tokens/" + k.ID, content: []any{k.Account, k.Name, hex.EncodeToString(k.Digest), k.Created, k.Expires}, mayGo: true}
+	return row{of: "tokens/" + k.ID, content: []any{k.Account, k.Name, hex.EncodeToString(k.Digest), k.Created,
+		k.Expires}, mayGo: true}
 }
 
 type keyRow struct {
@@ -165,7 +174,8 @@ type keyRow struct {
 }
 
 func keyRecord(k keyRow) row {
-	return row{of: "access_keys/" + k.ID, content: []any{k.Environment, k.Kind, k.Purpose, k.Hint, hex.EncodeToString(k.Digest), k.Created, k.Revoked, string(k.Origins)}, mayGo: k.Revoked > 0}
+	return row{of: "access_keys/" + k.ID, content: []any{k.Environment, k.Kind, k.Purpose, k.Hint,
+		hex.EncodeToString(k.Digest), k.Created, k.Revoked, string(k.Origins)}, mayGo: k.Revoked > 0}
 }
 
 func epochRecord(epoch int64) row { return row{of: "installation/1", content: []any{epoch}} }
@@ -249,7 +259,8 @@ func read[T any](v *reading, record func(T) row, query string, args ...any) {
 const pageRows = 4_000
 
 // readPages adds a table that is read in pages, in an order; behind says what comes after a row.
-func readPages[T any](v *reading, record func(T) row, query string, args []any, order string, behind func(T) (string, []any)) {
+func readPages[T any](v *reading, record func(T) row, query string, args []any, order string,
+	behind func(T) (string, []any)) {
 	var last *T
 	v.parts = append(v.parts, func(ctx context.Context, visit func(row)) (bool, error) {
 		page, with := query, args
@@ -284,12 +295,16 @@ func stream[T any](ctx context.Context, s *Store, visit func(T), query string, a
 }
 
 func (v *reading) environment(id int64) {
-	for _, t := range []struct{ table, versions, key string }{{"flags", "flag_versions", "flag"}, {"segments", "segment_versions", "segment"}} {
+	for _, t := range []struct{ table, versions, key string }{{"flags", "flag_versions", "flag"},
+		{"segments", "segment_versions", "segment"}} {
 		columns := "environment_id, " + t.key + " doc_key, version, revision, document"
-		read(v, func(d documentRow) row { return documentRecord(t.table, d) }, "SELECT "+columns+" FROM "+t.table+" WHERE environment_id = ?", id)
-		readPages(v, func(d documentRow) row { return versionRecord(t.versions, d) }, "SELECT "+columns+" FROM "+t.versions+" WHERE environment_id = ?", []any{id}, t.key+", version", func(d documentRow) (string, []any) {
-			return "(" + t.key + " > ? OR " + t.key + " = ? AND version > ?)", []any{d.Key, d.Key, d.Version}
-		})
+		read(v, func(d documentRow) row { return documentRecord(t.table, d) }, "SELECT "+columns+" FROM "+t.table+
+			" WHERE environment_id = ?", id)
+		readPages(v, func(d documentRow) row { return versionRecord(t.versions, d) },
+			"SELECT "+columns+" FROM "+t.versions+" WHERE environment_id = ?", []any{id}, t.key+", version",
+			func(d documentRow) (string, []any) {
+				return "(" + t.key + " > ? OR " + t.key + " = ? AND version > ?)", []any{d.Key, d.Key, d.Version}
+			})
 	}
 	type revision struct {
 		Revision int64  `db:"revision"`
@@ -302,8 +317,10 @@ func (v *reading) environment(id int64) {
 		out := revisionRecord(id, r.Revision, r.At, r.Change, string(r.Event))
 		out.revision, out.entry = r.Revision, r.Digest
 		return out
-	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", []any{id}, "revision", func(r revision) (string, []any) { return "revision > ?", []any{r.Revision} })
-	read(v, stateRecord, "SELECT environment_id, state, at, by_id FROM environment_states WHERE environment_id = ?", id)
+	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", []any{id}, "revision",
+		func(r revision) (string, []any) { return "revision > ?", []any{r.Revision} })
+	read(v, stateRecord, "SELECT environment_id, state, at, by_id FROM environment_states WHERE environment_id = ?",
+		id)
 	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
 	type delivery struct {
 		Epoch    int64  `db:"epoch"`
@@ -312,7 +329,8 @@ func (v *reading) environment(id int64) {
 		Body     []byte `db:"body"`
 	}
 	readPages(v, func(d delivery) row { return deliveryRecord(id, d.Epoch, d.Revision, d.At, string(d.Body)) },
-		"SELECT epoch, revision, at, body FROM deliveries WHERE environment_id = ? AND at > 0 AND JSON_VALUE(body, '$.expected') > 0", []any{id}, "epoch, revision",
+		"SELECT epoch, revision, at, body FROM deliveries WHERE environment_id = ? AND at > 0 "+
+			"AND JSON_VALUE(body, '$.expected') > 0", []any{id}, "epoch, revision",
 		func(d delivery) (string, []any) {
 			return "(epoch > ? OR epoch = ? AND revision > ?)", []any{d.Epoch, d.Epoch, d.Revision}
 		})
@@ -320,7 +338,8 @@ func (v *reading) environment(id int64) {
 		Off  bool `db:"off"`
 		Days int  `db:"days"`
 	}
-	read(v, func(r sampling) row { return samplingRecord(id, r.Off, r.Days) }, "SELECT off, days FROM sampling WHERE environment_id = ?", id)
+	read(v, func(r sampling) row { return samplingRecord(id, r.Off, r.Days) }, "SELECT off, days FROM sampling "+
+		"WHERE environment_id = ?", id)
 	type place struct {
 		ID       int64  `db:"id"`
 		Project  int64  `db:"project_id"`
@@ -331,7 +350,8 @@ func (v *reading) environment(id int64) {
 		Revision int64  `db:"revision"`
 	}
 	read(v, func(p place) row { return environmentRecord(p.ID, p.Project, p.Key, p.Title, p.AskFirst, p.Created) },
-		"SELECT id, project_id, environment_key, title, ask_first, created, revision FROM environments WHERE id = ?", id)
+		"SELECT id, project_id, environment_key, title, ask_first, created, revision FROM environments WHERE id = ?",
+		id)
 }
 
 func (v *reading) project(id int64) {
@@ -340,11 +360,15 @@ func (v *reading) project(id int64) {
 		Title   string `db:"title"`
 		Created int64  `db:"created"`
 	}
-	read(v, func(p place) row { return projectRecord(id, p.Key, p.Title, p.Created) }, "SELECT project_key, title, created FROM projects WHERE id = ?", id)
+	read(v, func(p place) row { return projectRecord(id, p.Key, p.Title, p.Created) },
+		"SELECT project_key, title, created FROM projects WHERE id = ?", id)
 	read(v, definitionRecord, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ?", id)
-	read(v, segmentDefinitionRecord, "SELECT project_id, segment, title, created FROM segment_definitions WHERE project_id = ?", id)
-	read(v, func(a attributeRow) row { return attributeRecord(id, a) }, "SELECT attribute, version, body FROM attributes WHERE project_id = ?", id)
-	read(v, func(u testUnitRow) row { return testUnitRecord(id, u) }, "SELECT unit, name, context, expected FROM test_units WHERE project_id = ?", id)
+	read(v, segmentDefinitionRecord, "SELECT project_id, segment, title, created FROM segment_definitions "+
+		"WHERE project_id = ?", id)
+	read(v, func(a attributeRow) row { return attributeRecord(id, a) }, "SELECT attribute, version, body "+
+		"FROM attributes WHERE project_id = ?", id)
+	read(v, func(u testUnitRow) row { return testUnitRecord(id, u) }, "SELECT unit, name, context, expected "+
+		"FROM test_units WHERE project_id = ?", id)
 }
 
 func (v *reading) access() {
@@ -357,7 +381,8 @@ func (v *reading) access() {
 		Roles   string `db:"roles"`
 	}
 	read(v, func(r roles) row { return rolesRecord(r.Project, r.Account, strings.Split(r.Roles, ",")) },
-		"SELECT project_id, account_id, GROUP_CONCAT(role ORDER BY role SEPARATOR ',') roles FROM roles GROUP BY project_id, account_id")
+		"SELECT project_id, account_id, GROUP_CONCAT(role ORDER BY role SEPARATOR ',') roles FROM roles "+
+			"GROUP BY project_id, account_id")
 	type installation struct {
 		Epoch int64 `db:"epoch"`
 	}
@@ -373,10 +398,13 @@ const perEntry = 500
 // process is among the instances; it is taken out once it is away and its rows are taken over.
 func (s *Store) AdoptRecords(ctx context.Context, entry func(chain string) audit.Entry) error {
 	var older bool
-	if err := s.pages.GetContext(ctx, &older, "SELECT EXISTS (SELECT 1 FROM instances WHERE kind = 'service')"); err != nil {
+	if err := s.pages.GetContext(ctx, &older,
+		"SELECT EXISTS (SELECT 1 FROM instances WHERE kind = 'service')"); err != nil {
 		return fault(err)
 	}
-	chains, err := list[string](ctx, s.pages, "SELECT chain FROM audit_heads WHERE sequence > 0 AND (? OR NOT EXISTS (SELECT 1 FROM audit a WHERE a.chain = audit_heads.chain AND a.entry LIKE '%\"records\":[%'))", older)
+	chains, err := list[string](ctx, s.pages, "SELECT chain FROM audit_heads WHERE sequence > 0 AND (? "+
+		"OR NOT EXISTS (SELECT 1 FROM audit a WHERE a.chain = audit_heads.chain AND a.entry LIKE '%\"records\":[%'))",
+		older)
 	if err != nil {
 		return err
 	}
@@ -388,7 +416,8 @@ func (s *Store) AdoptRecords(ctx context.Context, entry func(chain string) audit
 	if !older {
 		return nil
 	}
-	_, err = s.work.ExecContext(ctx, "DELETE FROM instances WHERE kind = 'service' AND (gone OR seen < (UNIX_TIMESTAMP() - ?) * 1000)", awayAfter)
+	_, err = s.work.ExecContext(ctx, "DELETE FROM instances WHERE kind = 'service' AND (gone "+
+		"OR seen < (UNIX_TIMESTAMP() - ?) * 1000)", awayAfter)
 	return fault(err)
 }
 
@@ -402,7 +431,8 @@ func (t *Tx) adopt(chain string, again bool, entry audit.Entry) error {
 		return err
 	}
 	var has bool // another node may have been first
-	if err := t.get(&has, "SELECT EXISTS (SELECT 1 FROM audit WHERE chain = ? AND action = ?)", chain, audit.Adopted); err != nil || has && !again {
+	if err := t.get(&has, "SELECT EXISTS (SELECT 1 FROM audit WHERE chain = ? AND action = ?)", chain,
+		audit.Adopted); err != nil || has && !again {
 		return err
 	}
 	var all []audit.Record

@@ -53,7 +53,8 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 }
 
 // AddCounts records what was decided in the service itself.
-func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine, unknown []wire.AskedLine) error {
+func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine,
+	unknown []wire.AskedLine) error {
 	return s.background(ctx, func(t *Tx) error {
 		b := &batch{t: t, store: s, environment: environment, now: now, unknown: unknown}
 		for _, l := range lines {
@@ -112,8 +113,10 @@ func (b *batch) meet(all []app.Incoming) error {
 			Key      string `db:"access_key"`
 		}
 		// A key that was revoked has no say any more.
-		if err := b.t.list(&rows, "SELECT i.id, i.sequence, i.seen, i.via, COALESCE((SELECT k.id FROM access_keys k WHERE k.id = n.access_key AND k.revoked = 0), '') access_key FROM instances i "+
-			"LEFT JOIN introductions n ON n.environment_id = i.environment_id AND n.instance = i.id WHERE i.environment_id = ? AND i.id IN ("+marks(len(some))+") ORDER BY i.id FOR UPDATE",
+		if err := b.t.list(&rows, "SELECT i.id, i.sequence, i.seen, i.via, COALESCE((SELECT k.id FROM access_keys k "+
+			"WHERE k.id = n.access_key AND k.revoked = 0), '') access_key FROM instances i "+
+			"LEFT JOIN introductions n ON n.environment_id = i.environment_id AND n.instance = i.id "+
+			"WHERE i.environment_id = ? AND i.id IN ("+marks(len(some))+") ORDER BY i.id FOR UPDATE",
 			append([]any{b.environment}, anys(some)...)...); err != nil {
 			return err
 		}
@@ -128,7 +131,8 @@ func (b *batch) meet(all []app.Incoming) error {
 		Key   string `db:"access_key"`
 		Count int    `db:"count"`
 	}
-	if err := b.t.list(&rows, "SELECT n.access_key, COUNT(*) count FROM introductions n JOIN instances i ON i.environment_id = n.environment_id AND i.id = n.instance "+
+	if err := b.t.list(&rows, "SELECT n.access_key, COUNT(*) count FROM introductions n "+
+		"JOIN instances i ON i.environment_id = n.environment_id AND i.id = n.instance "+
 		"WHERE n.environment_id = ? AND NOT i.gone GROUP BY n.access_key", b.environment); err != nil {
 		return err
 	}
@@ -184,14 +188,17 @@ func (b *batch) write() error {
 		return err
 	}
 	slices.SortFunc(b.applied, func(x, y appliedRow) int {
-		return cmp.Or(cmp.Compare(x.instance, y.instance), cmp.Compare(x.Epoch, y.Epoch), cmp.Compare(x.Revision, y.Revision))
+		return cmp.Or(cmp.Compare(x.instance, y.instance), cmp.Compare(x.Epoch, y.Epoch),
+			cmp.Compare(x.Revision, y.Revision))
 	})
 	for some := range slices.Chunk(b.applied, portion) {
 		args := make([]any, 0, 6*len(some))
 		for _, a := range some {
 			args = append(args, b.environment, a.instance, a.Epoch, a.Revision, a.At, a.Digest)
 		}
-		if err := b.t.exec("INSERT IGNORE INTO applied (environment_id, instance, epoch, revision, at, digest) VALUES "+values(len(some), 6), args...); err != nil {
+		if err := b.t.exec(
+			"INSERT IGNORE INTO applied (environment_id, instance, epoch, revision, at, digest) VALUES "+
+				values(len(some), 6), args...); err != nil {
 			return err
 		}
 	}
@@ -225,17 +232,24 @@ func (b *batch) writeInstances() error {
 			if k.Leaving {
 				goneAt = k.seen
 			}
-			about = append(about, b.environment, id, k.Kind, k.via, k.Application, k.Version, k.Epoch, k.Revision, k.Source, k.SkewMillis, k.Sequence, k.seen, k.Leaving, goneAt,
+			about = append(about, b.environment, id, k.Kind, k.via, k.Application, k.Version, k.Epoch, k.Revision,
+				k.Source, k.SkewMillis, k.Sequence, k.seen, k.Leaving, goneAt,
 				cmp.Or(k.Started, k.seen), app.Texts(k.TooOld), busy.Unit, busy.Calls, busy.Of, k.Streams, k.Pollers)
 			keys = append(keys, b.environment, id, k.key, k.Digest)
 		}
-		if err := b.t.exec("INSERT INTO instances (environment_id, id, kind, via, application, version, epoch, revision, source, skew_millis, sequence, seen, gone, gone_at, started, too_old, busy_unit, busy_calls, busy_of, streams, pollers) VALUES "+
-			values(len(some), 21)+" ON DUPLICATE KEY UPDATE kind = VALUES(kind), via = VALUES(via), application = VALUES(application), version = VALUES(version), epoch = VALUES(epoch), revision = VALUES(revision), "+
-			"source = VALUES(source), skew_millis = VALUES(skew_millis), sequence = VALUES(sequence), seen = VALUES(seen), gone = VALUES(gone), gone_at = VALUES(gone_at), too_old = VALUES(too_old), "+
-			"busy_unit = VALUES(busy_unit), busy_calls = VALUES(busy_calls), busy_of = VALUES(busy_of), streams = VALUES(streams), pollers = VALUES(pollers)", about...); err != nil {
+		if err := b.t.exec("INSERT INTO instances (environment_id, id, kind, via, application, version, epoch, "+
+			"revision, source, skew_millis, sequence, seen, gone, gone_at, started, too_old, busy_unit, busy_calls, "+
+			"busy_of, streams, pollers) VALUES "+
+			values(len(some), 21)+" ON DUPLICATE KEY UPDATE kind = VALUES(kind), via = VALUES(via), application = "+
+			"VALUES(application), version = VALUES(version), epoch = VALUES(epoch), revision = VALUES(revision), "+
+			"source = VALUES(source), skew_millis = VALUES(skew_millis), sequence = VALUES(sequence), seen = "+
+			"VALUES(seen), gone = VALUES(gone), gone_at = VALUES(gone_at), too_old = VALUES(too_old), "+
+			"busy_unit = VALUES(busy_unit), busy_calls = VALUES(busy_calls), busy_of = VALUES(busy_of), streams = "+
+			"VALUES(streams), pollers = VALUES(pollers)", about...); err != nil {
 			return err
 		}
-		if err := b.t.exec("INSERT INTO introductions (environment_id, instance, access_key, digest) VALUES "+values(len(some), 4)+
+		if err := b.t.exec("INSERT INTO introductions (environment_id, instance, access_key, digest) VALUES "+
+			values(len(some), 4)+
 			" ON DUPLICATE KEY UPDATE access_key = VALUES(access_key), digest = VALUES(digest)", keys...); err != nil {
 			return err
 		}
@@ -296,8 +310,11 @@ func (s *Store) versionsAt(t *Tx, environment, revision int64, flags []string, i
 			Flag    string `db:"flag"`
 			Version int64  `db:"version"`
 		}
-		if err := t.list(&rows, "SELECT f.flag, COALESCE((SELECT v.version FROM flag_versions v WHERE v.environment_id = f.environment_id AND v.flag = f.flag AND v.revision <= ? ORDER BY v.revision DESC LIMIT 1), 0) version "+
-			"FROM flags f WHERE f.environment_id = ? AND f.flag IN ("+marks(len(some))+")", append([]any{revision, environment}, anys(some)...)...); err != nil {
+		if err := t.list(&rows, "SELECT f.flag, COALESCE((SELECT v.version FROM flag_versions v "+
+			"WHERE v.environment_id = f.environment_id AND v.flag = f.flag AND v.revision <= ? "+
+			"ORDER BY v.revision DESC LIMIT 1), 0) version "+
+			"FROM flags f WHERE f.environment_id = ? AND f.flag IN ("+marks(len(some))+")",
+			append([]any{revision, environment}, anys(some)...)...); err != nil {
 			return err
 		}
 		for _, r := range rows {
@@ -314,16 +331,20 @@ func (b *batch) writeUses(lines []counted) error {
 	for some := range slices.Chunk(lines, portion) {
 		var about, counts []any
 		for _, l := range some {
-			about = append(about, b.environment, l.kind, l.Flag, l.Variant, l.Reason, l.Rule, 0, l.FlagVersion, l.Application, l.Version, minute)
+			about = append(about, b.environment, l.kind, l.Flag, l.Variant, l.Reason, l.Rule, 0, l.FlagVersion,
+				l.Application, l.Version, minute)
 			counts = append(counts, b.environment, 1, minute, l.kind, l.Count)
 			days[dayKey{l.Flag, l.Variant}] += l.Count
 		}
 		// When a kind was last met is kept to a day, so that its row is seldom written.
-		if err := b.t.exec("INSERT INTO use_kinds (environment_id, kind, flag, variant, reason, rule, revision, flag_version, application, version, last) VALUES "+values(len(some), 11)+
-			" ON DUPLICATE KEY UPDATE last = IF(VALUES(last) > last + 1440, VALUES(last), last)", about...); err != nil {
+		if err := b.t.exec("INSERT INTO use_kinds (environment_id, kind, flag, variant, reason, rule, revision, "+
+			"flag_version, application, version, last) VALUES "+values(len(some), 11)+
+			" ON DUPLICATE KEY UPDATE last = IF(VALUES(last) > last + 1440, VALUES(last), last)",
+			about...); err != nil {
 			return err
 		}
-		if err := b.t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) VALUES "+values(len(some), 5)+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", counts...); err != nil {
+		if err := b.t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) VALUES "+values(len(some),
+			5)+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", counts...); err != nil {
 			return err
 		}
 	}
@@ -331,13 +352,16 @@ func (b *batch) writeUses(lines []counted) error {
 	for k := range days {
 		keys = append(keys, k)
 	}
-	slices.SortFunc(keys, func(x, y dayKey) int { return cmp.Or(cmp.Compare(x.flag, y.flag), cmp.Compare(x.variant, y.variant)) })
+	slices.SortFunc(keys, func(x, y dayKey) int {
+		return cmp.Or(cmp.Compare(x.flag, y.flag), cmp.Compare(x.variant, y.variant))
+	})
 	for some := range slices.Chunk(keys, portion) {
 		var args []any
 		for _, k := range some {
 			args = append(args, b.environment, b.now/dayMillis, k.flag, k.variant, days[k])
 		}
-		if err := b.t.exec("INSERT INTO use_days (environment_id, day, flag, variant, count) VALUES "+values(len(some), 5)+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", args...); err != nil {
+		if err := b.t.exec("INSERT INTO use_days (environment_id, day, flag, variant, count) VALUES "+values(len(some),
+			5)+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", args...); err != nil {
 			return err
 		}
 	}
@@ -385,9 +409,12 @@ func (b *batch) writeAsked(lines []counted) error {
 			}
 			args = append(args, b.environment, k, b.now, b.now, l.Type, string(l.Fallback), l.Application, mistyped)
 		}
-		if err := b.t.exec("INSERT INTO asked (environment_id, flag, first, last, type, fallback, application, mistyped) VALUES "+values(len(some), 8)+
-			" ON DUPLICATE KEY UPDATE last = VALUES(last), application = VALUES(application), mistyped = GREATEST(mistyped, VALUES(mistyped)), "+
-			"type = IF(VALUES(type) = '', type, VALUES(type)), fallback = IF(VALUES(type) = '', fallback, VALUES(fallback))", args...); err != nil {
+		if err := b.t.exec("INSERT INTO asked (environment_id, flag, first, last, type, fallback, application, "+
+			"mistyped) VALUES "+values(len(some), 8)+
+			" ON DUPLICATE KEY UPDATE last = VALUES(last), application = VALUES(application), mistyped = "+
+			"GREATEST(mistyped, VALUES(mistyped)), "+
+			"type = IF(VALUES(type) = '', type, VALUES(type)), fallback = IF(VALUES(type) = '', fallback, "+
+			"VALUES(fallback))", args...); err != nil {
 			return err
 		}
 	}

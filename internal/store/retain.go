@@ -25,7 +25,8 @@ func Retention() []Kept {
 	return []Kept{
 		{Table: "accounts", Why: "people; kept, since the audit names them"},
 		{Table: "access_keys", Option: "keep-revoked-keys", Days: 400, Why: "revoked access keys"},
-		{Table: "applied", Option: "keep-applied", Days: 1, Why: "when instances took revisions, before that is summed up as a delivery", Bytes: 500 * 90},
+		{Table: "applied", Option: "keep-applied", Days: 1, Why: "when instances took revisions, before that is " +
+			"summed up as a delivery", Bytes: 500 * 90},
 		{Table: "asked", Option: "keep-asked", Days: 90, Why: "flags that nobody asks for any more"},
 		{Table: "attributes", Why: "the catalogue; kept until somebody takes an attribute out"},
 		{Table: "audit", Why: "the chain; kept for ever", Bytes: 1_400},
@@ -35,12 +36,15 @@ func Retention() []Kept {
 		{Table: "disabled_accounts", Why: "a row for each account that is disabled"},
 		{Table: "environment_states", Why: "which environments have ended; kept, since the audit speaks of it"},
 		{Table: "environments", Why: "a row for each environment"},
-		{Table: "flag_versions", Option: "keep-past", Days: 1_100, Why: "documents as they were; the last before that is kept", Bytes: 900},
+		{Table: "flag_versions", Option: "keep-past", Days: 1_100, Why: "documents as they were; the last before " +
+			"that is kept", Bytes: 900},
 		{Table: "flags", Why: "documents as they are"},
 		{Table: "goose_db_version", Why: "a row for each step of the schema"},
-		{Table: "idempotency", Option: "keep-results", Days: 1, Why: "results of requests, for repeated ones", Bytes: 1_200},
+		{Table: "idempotency", Option: "keep-results", Days: 1, Why: "results of requests, for repeated ones",
+			Bytes: 1_200},
 		{Table: "installation", Why: "one row"},
-		{Table: "instances", Option: "keep-lost-instances", Days: 30, Why: "instances that fell silent; those that left go after a day"},
+		{Table: "instances", Option: "keep-lost-instances", Days: 30, Why: "instances that fell silent; those that " +
+			"left go after a day"},
 		{Table: "introductions", Why: "go with their instances"},
 		{Table: "leases", Why: "a row for each kind of work"},
 		{Table: "lists", Why: "long lists; they go once no kept version of a segment names them"},
@@ -51,18 +55,22 @@ func Retention() []Kept {
 		{Table: "revisions", Option: "keep-past", Days: 1_100, Why: "what each revision brought", Bytes: 1_000},
 		{Table: "roles", Why: "who may do what"},
 		{Table: "sampling", Why: "a row for each environment"},
-		{Table: "seen_attributes", Option: "keep-seen-attributes", Days: 30, Why: "what was seen of attributes, by day"},
+		{Table: "seen_attributes", Option: "keep-seen-attributes", Days: 30,
+			Why: "what was seen of attributes, by day"},
 		{Table: "segment_definitions", Why: "segments; kept"},
-		{Table: "segment_versions", Option: "keep-past", Days: 1_100, Why: "segments as they were; the last before that is kept"},
+		{Table: "segment_versions", Option: "keep-past", Days: 1_100, Why: "segments as they were; the last before " +
+			"that is kept"},
 		{Table: "segments", Why: "segments as they are"},
 		{Table: "sessions", Why: "they go when they expire, after 12 hours"},
-		{Table: "signed_heads", Option: "keep-every-head", Days: 30, Why: "signed heads; of older days the last of each chain and key", Bytes: 400},
+		{Table: "signed_heads", Option: "keep-every-head", Days: 30, Why: "signed heads; of older days the last of " +
+			"each chain and key", Bytes: 400},
 		{Table: "stops", Option: "keep-past", Days: 1_100, Why: "stops that were lifted"},
 		{Table: "test_units", Why: "kept until somebody takes them away"},
 		{Table: "tokens", Why: "they go when they expire"},
 		{Table: "use_days", Option: "keep-counts", Days: 400, Why: "sums by day"},
 		{Table: "use_kinds", Option: "keep-counts", Days: 400, Why: "what is counted apart", Bytes: 700},
-		{Table: "uses", Option: "keep-counts", Days: 400, Why: "counts by the minute for 2 hours, by 5 minutes for 13, by 15 for 2 days, by 2 hours for 15, by the day after that", Bytes: 700},
+		{Table: "uses", Option: "keep-counts", Days: 400, Why: "counts by the minute for 2 hours, by 5 minutes for " +
+			"13, by 15 for 2 days, by 2 hours for 15, by the day after that", Bytes: 700},
 	}
 }
 
@@ -167,9 +175,12 @@ func (s *Store) forgetIn(ctx context.Context, env *app.Environment, now, past, c
 	if err != nil {
 		return err
 	}
-	err = errors.Join(s.forget(ctx, "DELETE FROM population WHERE environment_id = ? AND seen < ?", env.ID, now-int64(sampling.Days)*dayMillis),
-		s.forget(ctx, "DELETE FROM introductions WHERE environment_id = ? AND NOT EXISTS (SELECT 1 FROM instances i WHERE i.environment_id = introductions.environment_id AND i.id = introductions.instance)", env.ID),
-		s.forget(ctx, "DELETE FROM uses WHERE environment_id = ? AND span = 1440 AND minute < ?", env.ID, counts/60_000))
+	err = errors.Join(s.forget(ctx, "DELETE FROM population WHERE environment_id = ? AND seen < ?", env.ID,
+		now-int64(sampling.Days)*dayMillis),
+		s.forget(ctx, "DELETE FROM introductions WHERE environment_id = ? AND NOT EXISTS (SELECT 1 FROM instances i "+
+			"WHERE i.environment_id = introductions.environment_id AND i.id = introductions.instance)", env.ID),
+		s.forget(ctx, "DELETE FROM uses WHERE environment_id = ? AND span = 1440 AND minute < ?", env.ID,
+			counts/60_000))
 	cut, e := get[int64](ctx, s.work, "", newestUpTo, env.ID, past-1)
 	if e != nil {
 		return errors.Join(err, e)
@@ -178,8 +189,10 @@ func (s *Store) forgetIn(ctx context.Context, env *app.Environment, now, past, c
 	if cutAt <= 0 {
 		return err
 	}
-	return errors.Join(err, s.forget(ctx, "DELETE FROM revisions WHERE environment_id = ? AND revision < ?", env.ID, cutAt),
-		s.forgetVersions(ctx, "flag_versions", "flag", env.ID, cutAt), s.forgetVersions(ctx, "segment_versions", "segment", env.ID, cutAt))
+	return errors.Join(err, s.forget(ctx, "DELETE FROM revisions WHERE environment_id = ? AND revision < ?", env.ID,
+		cutAt),
+		s.forgetVersions(ctx, "flag_versions", "flag", env.ID, cutAt), s.forgetVersions(ctx, "segment_versions",
+			"segment", env.ID, cutAt))
 }
 
 // forgetVersions removes what was replaced before a revision; what stood at it stays.
@@ -188,9 +201,11 @@ func (s *Store) forgetVersions(ctx context.Context, table, key string, environme
 		rows, err := list[struct {
 			Key  string `db:"doc_key"`
 			Keep int64  `db:"keep"`
-		}](ctx, s.work, fmt.Sprintf("SELECT %s doc_key, MAX(revision) keep FROM %s WHERE environment_id = ? AND revision <= ? GROUP BY %[1]s HAVING COUNT(*) > 1 LIMIT 100", key, table), environment, cut)
+		}](ctx, s.work, fmt.Sprintf("SELECT %s doc_key, MAX(revision) keep FROM %s WHERE environment_id = ? "+
+			"AND revision <= ? GROUP BY %[1]s HAVING COUNT(*) > 1 LIMIT 100", key, table), environment, cut)
 		for _, r := range rows {
-			if _, e := s.work.ExecContext(ctx, fmt.Sprintf("DELETE FROM %s WHERE environment_id = ? AND %s = ? AND revision < ?", table, key), environment, r.Key, r.Keep); e != nil {
+			if _, e := s.work.ExecContext(ctx, fmt.Sprintf("DELETE FROM %s WHERE environment_id = ? AND %s = ? "+
+				"AND revision < ?", table, key), environment, r.Key, r.Keep); e != nil {
 				return 0, fault(e)
 			}
 		}
@@ -207,9 +222,12 @@ func (s *Store) thinHeads(ctx context.Context, before int64) error {
 			Key   string `db:"public_key"`
 			Day   int64  `db:"day"`
 			Last  int64  `db:"last"`
-		}](ctx, s.work, "SELECT chain, public_key, at DIV ? day, MAX(sequence) last FROM signed_heads WHERE at < ? GROUP BY chain, public_key, day HAVING COUNT(*) > 1 LIMIT 200", dayMillis, before)
+		}](ctx, s.work, "SELECT chain, public_key, at DIV ? day, MAX(sequence) last FROM signed_heads WHERE at < ? "+
+			"GROUP BY chain, public_key, day HAVING COUNT(*) > 1 LIMIT 200", dayMillis, before)
 		for _, r := range rows {
-			if _, e := s.work.ExecContext(ctx, "DELETE FROM signed_heads WHERE chain = ? AND public_key = ? AND at >= ? AND at < ? AND sequence < ?", r.Chain, r.Key, r.Day*dayMillis, (r.Day+1)*dayMillis, r.Last); e != nil {
+			if _, e := s.work.ExecContext(ctx, "DELETE FROM signed_heads WHERE chain = ? AND public_key = ? "+
+				"AND at >= ? AND at < ? AND sequence < ?", r.Chain, r.Key, r.Day*dayMillis, (r.Day+1)*dayMillis,
+				r.Last); e != nil {
 				return 0, fault(e)
 			}
 		}
@@ -223,7 +241,9 @@ func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before 
 	named := map[string]int64{}
 	for _, e := range envs {
 		for _, table := range []string{"segments", "segment_versions"} {
-			rows, err := list[string](ctx, s.work, "SELECT CONCAT(COALESCE(JSON_VALUE(document, '$.in.digest'), ''), ' ', COALESCE(JSON_VALUE(document, '$.out.digest'), '')) FROM "+table+" WHERE environment_id = ?", e.ID)
+			rows, err := list[string](ctx, s.work, "SELECT CONCAT(COALESCE(JSON_VALUE(document, '$.in.digest'), "+
+				"''), ' ', COALESCE(JSON_VALUE(document, '$.out.digest'), '')) FROM "+table+
+				" WHERE environment_id = ?", e.ID)
 			if err != nil {
 				return err
 			}
@@ -239,7 +259,8 @@ func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before 
 		Project int64  `db:"project_id"`
 		At      int64  `db:"at"`
 		Base    bool   `db:"is_base"`
-	}](ctx, s.work, "SELECT DISTINCT l.digest, l.project_id, l.at, EXISTS (SELECT 1 FROM lists o WHERE o.base = l.digest) is_base FROM lists l WHERE l.part = 0 ORDER BY l.digest")
+	}](ctx, s.work, "SELECT DISTINCT l.digest, l.project_id, l.at, EXISTS (SELECT 1 FROM lists o "+
+		"WHERE o.base = l.digest) is_base FROM lists l WHERE l.part = 0 ORDER BY l.digest")
 	if err != nil {
 		return err
 	}
@@ -247,7 +268,8 @@ func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before 
 		project, is := named[r.Digest]
 		switch {
 		case is && r.Project == 0:
-			_, err = s.work.ExecContext(ctx, "UPDATE lists SET project_id = ? WHERE digest = ? AND project_id = 0", project, r.Digest)
+			_, err = s.work.ExecContext(ctx, "UPDATE lists SET project_id = ? WHERE digest = ? AND project_id = 0",
+				project, r.Digest)
 		case !is && !r.Base && r.At < before:
 			_, err = s.work.ExecContext(ctx, "DELETE FROM lists WHERE digest = ?", r.Digest)
 		}
@@ -261,7 +283,8 @@ func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before 
 // gatherings are the steps in which counts are gathered into longer spans, in minutes, and after
 // how many. Pages ask for a window and the one before it: an hour by the minute, 6 by 5 minutes, a
 // day by 15, a week by 120.
-var gatherings = []struct{ span, into, after int64 }{{1, 5, 125}, {5, 15, 13 * 60}, {15, 120, 49 * 60}, {60, 120, 49 * 60}, {120, 1440, 15 * 24 * 60}}
+var gatherings = []struct{ span, into, after int64 }{{1, 5, 125}, {5, 15, 13 * 60}, {15, 120, 49 * 60},
+	{60, 120, 49 * 60}, {120, 1440, 15 * 24 * 60}}
 
 const (
 	spans       = "1, 5, 15, 60, 120, 1440" // that rows stand for; 60 of the release before
@@ -278,7 +301,8 @@ func (s *Store) ThinUses(ctx context.Context, now int64) error {
 		for _, g := range gatherings {
 			before := (minute - g.after) / g.into * g.into
 			err = errors.Join(err, rounds(ctx, func(ctx context.Context) (int64, error) {
-				first, err := list[int64](ctx, s.work, "SELECT minute FROM uses WHERE environment_id = ? AND span = ? AND minute < ? ORDER BY minute LIMIT 1", env, g.span, before)
+				first, err := list[int64](ctx, s.work, "SELECT minute FROM uses WHERE environment_id = ? "+
+					"AND span = ? AND minute < ? ORDER BY minute LIMIT 1", env, g.span, before)
 				if err != nil || len(first) == 0 {
 					return 0, err
 				}
@@ -293,10 +317,14 @@ func (s *Store) ThinUses(ctx context.Context, now int64) error {
 // gather sums what was counted from a minute on over a longer span.
 func (s *Store) gather(ctx context.Context, env, span, into, from int64) error {
 	return s.background(ctx, func(t *Tx) error {
-		if err := t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) SELECT environment_id, ?, ?, kind, SUM(count) FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ? GROUP BY environment_id, kind "+
-			"ON DUPLICATE KEY UPDATE count = uses.count + VALUES(count)", into, from, env, span, from, from+into); err != nil {
+		if err := t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) SELECT environment_id, ?, ?, "+
+			"kind, SUM(count) FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ? GROUP "+
+			"BY environment_id, kind "+
+			"ON DUPLICATE KEY UPDATE count = uses.count + VALUES(count)", into, from, env, span, from,
+			from+into); err != nil {
 			return err
 		}
-		return t.exec("DELETE FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ?", env, span, from, from+into)
+		return t.exec("DELETE FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ?", env,
+			span, from, from+into)
 	})
 }

@@ -11,7 +11,8 @@ const stopColumns = "id, environment_id, flags, by_id, at, reason, revision, lif
 
 func stopsAt(t *Tx, environment, revision int64) ([]flag.Stop, error) {
 	var rows []stopRow
-	if err := t.list(&rows, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND revision <= ? AND (lifted_at = 0 OR lifted_revision > ?) ORDER BY revision", environment, revision, revision); err != nil {
+	if err := t.list(&rows, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND revision <= ? AND "+
+		"(lifted_at = 0 OR lifted_revision > ?) ORDER BY revision", environment, revision, revision); err != nil {
 		return nil, err
 	}
 	var out []flag.Stop
@@ -62,14 +63,16 @@ func (t *Tx) StandingStops(environment int64, ids []string) ([]app.StopRecord, e
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	return stopRecords(list[stopRow](t.ctx, t.tx, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND lifted_at = 0 AND id IN ("+marks(len(ids))+") ORDER BY revision",
+	return stopRecords(list[stopRow](t.ctx, t.tx, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND "+
+		"lifted_at = 0 AND id IN ("+marks(len(ids))+") ORDER BY revision",
 		append([]any{environment}, anys(ids)...)...))
 }
 
 // stopOf is the id of a stop that stands on a flag; empty for none.
 func (t *Tx) stopOf(environment int64, key string) (string, error) {
 	var ids []string
-	err := t.list(&ids, "SELECT id FROM stops WHERE environment_id = ? AND lifted_at = 0 AND JSON_CONTAINS(flags, JSON_QUOTE(?)) ORDER BY revision LIMIT 1", environment, key)
+	err := t.list(&ids, "SELECT id FROM stops WHERE environment_id = ? AND lifted_at = 0 "+
+		"AND JSON_CONTAINS(flags, JSON_QUOTE(?)) ORDER BY revision LIMIT 1", environment, key)
 	if err != nil || len(ids) == 0 {
 		return "", err
 	}
@@ -78,34 +81,40 @@ func (t *Tx) stopOf(environment int64, key string) (string, error) {
 
 // StopsLike lists the standing stops of exactly the same flags.
 func (t *Tx) StopsLike(environment int64, flags []string) ([]app.StopRecord, error) {
-	return stopRecords(list[stopRow](t.ctx, t.tx, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND lifted_at = 0 AND flags = ? ORDER BY revision", environment, encode(flags)))
+	return stopRecords(list[stopRow](t.ctx, t.tx, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND "+
+		"lifted_at = 0 AND flags = ? ORDER BY revision", environment, encode(flags)))
 }
 
 // Stops lists all standing stops of an environment, newest first, and then the newest of
 // those that were lifted, at most some of them.
 func (s *Store) Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error) {
-	standing, err := stopRecords(list[stopRow](ctx, s.door, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND lifted_at = 0 ORDER BY revision DESC", environment))
+	standing, err := stopRecords(list[stopRow](ctx, s.door, "SELECT "+stopColumns+" FROM stops WHERE environment_id "+
+		"= ? AND lifted_at = 0 ORDER BY revision DESC", environment))
 	if err != nil || lifted == 0 {
 		return standing, err
 	}
-	past, err := stopRecords(list[stopRow](ctx, s.door, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? AND lifted_at > 0 ORDER BY revision DESC LIMIT ?", environment, lifted))
+	past, err := stopRecords(list[stopRow](ctx, s.door, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? "+
+		"AND lifted_at > 0 ORDER BY revision DESC LIMIT ?", environment, lifted))
 	return append(standing, past...), err
 }
 
 // AddStop records a stop.
 func (t *Tx) AddStop(s *app.StopRecord) error {
 	flags := encode(s.Flags)
-	if err := t.later("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) VALUES (?, ?, ?, ?, ?, ?, ?)",
+	if err := t.later("INSERT INTO stops (id, environment_id, flags, by_id, at, reason, revision) "+
+		"VALUES (?, ?, ?, ?, ?, ?, ?)",
 		s.ID, s.EnvironmentID, flags, s.By, s.At, s.Reason, s.Revision); err != nil {
 		return err
 	}
-	return t.touch(stopRecord(stopRow{ID: s.ID, EnvironmentID: s.EnvironmentID, Flags: []byte(flags), By: s.By, At: s.At, Reason: s.Reason, Revision: s.Revision}))
+	return t.touch(stopRecord(stopRow{ID: s.ID, EnvironmentID: s.EnvironmentID, Flags: []byte(flags), By: s.By,
+		At: s.At, Reason: s.Reason, Revision: s.Revision}))
 }
 
 // LiftStops records that stops are lifted.
 func (t *Tx) LiftStops(l *app.Lift) error {
 	marks, ids := marks(len(l.IDs)), anys(l.IDs)
-	if err := t.exec("UPDATE stops SET lifted_by = ?, lifted_at = ?, lifted_revision = ? WHERE lifted_at = 0 AND id IN ("+marks+")",
+	if err := t.exec("UPDATE stops SET lifted_by = ?, lifted_at = ?, lifted_revision = ? WHERE lifted_at = 0 "+
+		"AND id IN ("+marks+")",
 		append([]any{l.By, l.At, l.Revision}, ids...)...); err != nil {
 		return err
 	}
@@ -115,7 +124,8 @@ func (t *Tx) LiftStops(l *app.Lift) error {
 // UnknownFlags gives those of some keys that no flag of an environment has.
 func (t *Tx) UnknownFlags(environment int64, keys []string) ([]string, error) {
 	var have []string
-	if err := t.list(&have, "SELECT flag FROM flags WHERE environment_id = ? AND flag IN ("+marks(len(keys))+")", append([]any{environment}, anys(keys)...)...); err != nil {
+	if err := t.list(&have, "SELECT flag FROM flags WHERE environment_id = ? AND flag IN ("+marks(len(keys))+")",
+		append([]any{environment}, anys(keys)...)...); err != nil {
 		return nil, err
 	}
 	known := make(map[string]bool, len(have))

@@ -92,7 +92,8 @@ func UsualConnections() Connections {
 func New(dsn string, log *slog.Logger, connections ...Connections) (*Store, error) {
 	c, err := mysql.ParseDSN(dsn)
 	if err != nil {
-		return nil, fmt.Errorf("the database's address: %w (it looks like user:password@tcp(127.0.0.1:3307)/greenlever)", err)
+		return nil, fmt.Errorf("the database's address: %w (it looks like "+
+			"user:password@tcp(127.0.0.1:3307)/greenlever)", err)
 	}
 	if c.DBName == "" {
 		return nil, errors.New("the database's address names no database: put /greenlever at its end")
@@ -104,13 +105,15 @@ func New(dsn string, log *slog.Logger, connections ...Connections) (*Store, erro
 	if c.Params == nil {
 		c.Params = map[string]string{}
 	}
-	c.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION'"
+	c.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ZERO_DATE,NO_ZERO_IN_DATE,ERROR_FOR_DIVISION_BY_ZERO," +
+		"NO_ENGINE_SUBSTITUTION'"
 	c.Params["time_zone"] = "'+00:00'"
 	// What is read after a lock was taken must be what stands, not what stood when the
 	// transaction began.
 	c.Params["tx_isolation"] = "'READ-COMMITTED'"
 	s := &Store{config: c, log: log}
-	for name, into := range map[string]**sqlx.DB{"changes": &s.changes, "door": &s.door, "feed": &s.feed, "pages": &s.pages, "work": &s.pools.work} {
+	for name, into := range map[string]**sqlx.DB{"changes": &s.changes, "door": &s.door, "feed": &s.feed,
+		"pages": &s.pages, "work": &s.pools.work} {
 		p := purposes[name]
 		for _, most := range connections {
 			if most[name] > 0 {
@@ -162,7 +165,8 @@ func (p *pools) all() []*sqlx.DB {
 
 // Pools are the connections by what they are for, for who watches them.
 func (s *Store) Pools() map[string]*sql.DB {
-	return map[string]*sql.DB{"changes": s.changes.DB, "door": s.door.DB, "feed": s.feed.DB, "pages": s.pages.DB, "work": s.pools.work.DB}
+	return map[string]*sql.DB{"changes": s.changes.DB, "door": s.door.DB, "feed": s.feed.DB, "pages": s.pages.DB,
+		"work": s.pools.work.DB}
 }
 
 // Close ends all connections.

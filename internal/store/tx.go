@@ -132,13 +132,15 @@ func broken(err error) bool {
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
 		switch e.Number {
-		case erNotReady, erShutdown, erTooMany, erKilled, erInterrupted, erTooLong, erNoSpace, erTableFull, erWrite, erReadOnly:
+		case erNotReady, erShutdown, erTooMany, erKilled, erInterrupted, erTooLong, erNoSpace, erTableFull, erWrite,
+			erReadOnly:
 			return true
 		}
 		return false
 	}
 	var n net.Error
-	return errors.As(err, &n) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, io.EOF) ||
+	return errors.As(err, &n) || errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) ||
+		errors.Is(err, io.EOF) ||
 		errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, sql.ErrTxDone) || errors.Is(err, sql.ErrConnDone)
 }
 
@@ -167,5 +169,6 @@ func fault(err error) error {
 }
 
 func unavailable(what string, err error) error {
-	return &app.Fault{Kind: app.Unavailable, Detail: what + ": try again with the same Idempotency-Key", More: map[string]any{"cause": err.Error()}}
+	return &app.Fault{Kind: app.Unavailable, Detail: what + ": try again with the same Idempotency-Key",
+		More: map[string]any{"cause": err.Error()}}
 }

@@ -84,7 +84,8 @@ func unknown(place string, v any, t reflect.Type, found *[]flag.Problem) {
 			for name, value := range v {
 				f, ok := fields[name]
 				if !ok {
-					*found = append(*found, flag.Problem{Place: join(place, name), Mend: "is unknown here" + nearest(name, fields)})
+					*found = append(*found, flag.Problem{Place: join(place, name),
+						Mend: "is unknown here" + nearest(name, fields)})
 					continue
 				}
 				unknown(join(place, name), value, f, found)

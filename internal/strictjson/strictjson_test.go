@@ -9,9 +9,11 @@ import (
 
 func TestDecodeNamesThePlace(t *testing.T) {
 	for _, c := range []struct{ in, place, mend string }{
-		{`{"key":"a","rules":[{"id":"1","gives":{"varaint":"on"}}]}`, "rules[0].gives.varaint", "did you mean variant?"},
+		{`{"key":"a","rules":[{"id":"1","gives":{"varaint":"on"}}]}`, "rules[0].gives.varaint",
+			"did you mean variant?"},
 		{`{"zebra":1}`, "zebra", "remove it"},
-		{`{"rules":[{"gives":{"shares":{"parts":[{"share":-1}]}}}]}`, "rules.gives.shares.parts.share", "a whole number from 0"},
+		{`{"rules":[{"gives":{"shares":{"parts":[{"share":-1}]}}}]}`, "rules.gives.shares.parts.share",
+			"a whole number from 0"},
 		{`{"lever":3}`, "lever", "must be a string, not number"},
 		{`[]`, "body", "must be an object"},
 		{`{"key":"a"} {}`, "body", "more than one"},
@@ -25,7 +27,8 @@ func TestDecodeNamesThePlace(t *testing.T) {
 		}
 	}
 	var d flag.Document
-	if got := Decode([]byte(`{"key":"a","variants":{"on":{"any":["thing"]}},"rules":[]}`), &d); got != nil || d.Key != "a" {
+	if got := Decode([]byte(`{"key":"a","variants":{"on":{"any":["thing"]}},"rules":[]}`), &d); got != nil ||
+		d.Key != "a" {
 		t.Errorf("%v %+v", got, d)
 	}
 }

@@ -91,7 +91,8 @@ func Versions(c *echo.Context) (seen []int64, err error) {
 	for _, tag := range tags(strings.Join(c.Request().Header.Values("If-Match"), ",")) {
 		v, err := strconv.ParseInt(tag, 10, 64)
 		if err != nil {
-			return nil, app.InvalidField("If-Match", `must be the version that you have seen, such as "3", and not %q`, tag)
+			return nil, app.InvalidField("If-Match", `must be the version that you have seen, such as "3", and not %q`,
+				tag)
 		}
 		seen = append(seen, v)
 	}

@@ -29,7 +29,8 @@ type Limits struct {
 
 // DefaultLimits suit a service on two processors.
 func DefaultLimits() Limits {
-	return Limits{Body: 1 << 20, ReportBody: 8 << 20, ListBody: 256 << 20, Time: 30 * time.Second, Streams: 20_000, Browsers: 10_000, KeyStreams: 5_000, Address: 500, Rate: 400, KeyRate: 50_000, SignIns: 10}
+	return Limits{Body: 1 << 20, ReportBody: 8 << 20, ListBody: 256 << 20, Time: 30 * time.Second, Streams: 20_000,
+		Browsers: 10_000, KeyStreams: 5_000, Address: 500, Rate: 400, KeyRate: 50_000, SignIns: 10}
 }
 
 // RequestContext bounds a request's time.
@@ -40,13 +41,15 @@ func (s *Surface) RequestContext(c *echo.Context) (context.Context, context.Canc
 // ReadBody reads a request's body, of at most so many bytes.
 func ReadBody(c *echo.Context, limit int64) ([]byte, error) {
 	var raw bytes.Buffer
-	if size := c.Request().ContentLength; size > 0 && size < 64<<10 { // what is claimed is believed as far as it costs little
+	// what is claimed is believed as far as it costs little
+	if size := c.Request().ContentLength; size > 0 && size < 64<<10 {
 		raw.Grow(int(size) + bytes.MinRead)
 	}
 	_, err := raw.ReadFrom(http.MaxBytesReader(c.Response(), c.Request().Body, limit))
 	var tooLarge *http.MaxBytesError
 	if errors.As(err, &tooLarge) {
-		return nil, echo.NewHTTPError(http.StatusRequestEntityTooLarge, "the body is too large: at most "+strconv.FormatInt(limit, 10)+" bytes are taken")
+		return nil, echo.NewHTTPError(http.StatusRequestEntityTooLarge, "the body is too large: at most "+
+			strconv.FormatInt(limit, 10)+" bytes are taken")
 	}
 	if err != nil {
 		return nil, app.InvalidField("body", "could not be read to its end")

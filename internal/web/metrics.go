@@ -50,15 +50,21 @@ func newMetrics(a *Surface) *metrics {
 	r := prometheus.NewRegistry()
 	m := &metrics{registry: r, observers: map[observed]prometheus.Observer{},
 		requests: prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "greenlever_request_duration_seconds",
-			Help: "Time of requests by route and status; streams are not among them.", Buckets: []float64{.0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 5}},
+			Help: "Time of requests by route and status; streams are not among them.", Buckets: []float64{.0005, .001,
+				.0025, .005, .01, .025, .05, .1, .25, .5, 1, 5}},
 			[]string{"route", "status"}),
 	}
 	r.MustRegister(m.requests, collectors.NewGoCollector( // of its older names two make one family of OpenMetrics
-		collectors.WithGoCollectorMemStatsMetricsDisabled(), collectors.WithGoCollectorRuntimeMetrics(collectors.MetricsGC, collectors.MetricsMemory)), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
-		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_streams", Help: "Open streams of services and the console."}, func() float64 { return float64(a.streams.Load()) }),
-		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "greenlever_panics_total", Help: "Panics that were caught in goroutines."}, func() float64 { return float64(guard.Panics()) }))
+		collectors.WithGoCollectorMemStatsMetricsDisabled(),
+		collectors.WithGoCollectorRuntimeMetrics(collectors.MetricsGC, collectors.MetricsMemory)),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}),
+		prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "greenlever_streams",
+			Help: "Open streams of services and the console."}, func() float64 { return float64(a.streams.Load()) }),
+		prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "greenlever_panics_total",
+			Help: "Panics that were caught in goroutines."}, func() float64 { return float64(guard.Panics()) }))
 	r.MustRegister(jobs{a})
-	h := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, EnableOpenMetricsTextCreatedSamples: true})
+	h := promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true,
+		EnableOpenMetricsTextCreatedSamples: true})
 	m.serve = func(c *echo.Context) error { h.ServeHTTP(c.Response(), c.Request()); return nil }
 	return m
 }
@@ -67,10 +73,14 @@ func newMetrics(a *Surface) *metrics {
 type jobs struct{ of *Surface }
 
 var (
-	jobTurns  = prometheus.NewDesc("greenlever_job_turns_total", "Turns of each job here that ended well or failed.", []string{"job", "outcome"}, nil)
-	jobLast   = prometheus.NewDesc("greenlever_job_last_success_timestamp_seconds", "When a turn of the job last ended well here.", []string{"job"}, nil)
-	jobTook   = prometheus.NewDesc("greenlever_job_last_duration_seconds", "How long the job's last turn took here.", []string{"job"}, nil)
-	jobIsMine = prometheus.NewDesc("greenlever_job_held", "Whether this process has the lease of a job that is for one at a time.", []string{"job"}, nil)
+	jobTurns = prometheus.NewDesc("greenlever_job_turns_total", "Turns of each job here that ended well or failed.",
+		[]string{"job", "outcome"}, nil)
+	jobLast = prometheus.NewDesc("greenlever_job_last_success_timestamp_seconds",
+		"When a turn of the job last ended well here.", []string{"job"}, nil)
+	jobTook = prometheus.NewDesc("greenlever_job_last_duration_seconds", "How long the job's last turn took here.",
+		[]string{"job"}, nil)
+	jobIsMine = prometheus.NewDesc("greenlever_job_held", "Whether this process has the lease of a job that is for "+
+		"one at a time.", []string{"job"}, nil)
 )
 
 // Describe names what Collect tells.

@@ -37,7 +37,8 @@ func Problem(err error) (status int, body map[string]any) {
 		status = statuses[f.Kind]
 		body["detail"] = f.Detail
 		if n := len(f.Fields); n > maxFields {
-			body["fields"], body["detail"] = f.Fields[:maxFields], fmt.Sprintf("%s; the first %d of %d are named", f.Detail, maxFields, n)
+			body["fields"], body["detail"] = f.Fields[:maxFields], fmt.Sprintf("%s; the first %d of %d are named",
+				f.Detail, maxFields, n)
 		} else if n > 0 {
 			body["fields"] = f.Fields
 		}
@@ -95,7 +96,8 @@ func (a *Surface) fail(c *echo.Context, err error) {
 		if errors.As(err, &f) && f.More["cause"] != nil {
 			cause = errors.New(f.More["cause"].(string))
 		}
-		a.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status, "id", requestID(c), "error", cause)
+		a.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status,
+			"id", requestID(c), "error", cause)
 	}
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {
 		c.Response().Header().Set("Retry-After", strconv.Itoa(1))

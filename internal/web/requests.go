@@ -79,8 +79,10 @@ func (a *Surface) identified() echo.MiddlewareFunc {
 
 // logRequest says what was asked and how it went; neither a query, which may hold a token, nor who
 // asked.
-func (a *Surface) logRequest(c *echo.Context, level slog.Level, id string, status int, size int64, took time.Duration) {
-	said := []slog.Attr{slog.String("id", id), slog.String("method", c.Request().Method), slog.String("path", c.Request().URL.Path),
+func (a *Surface) logRequest(c *echo.Context, level slog.Level, id string, status int, size int64,
+	took time.Duration) {
+	said := []slog.Attr{slog.String("id", id), slog.String("method", c.Request().Method),
+		slog.String("path", c.Request().URL.Path),
 		slog.Int("status", status), slog.Int64("bytes", size), slog.Duration("took", took.Round(time.Microsecond))}
 	if of := traceOf(c); of != "" {
 		said = append(said, slog.String("trace", of))

@@ -16,7 +16,8 @@ func (s *Surface) Spanned(next http.Handler) http.Handler {
 	if s.Tracer == nil {
 		return next
 	}
-	return otelhttp.NewHandler(next, "request", otelhttp.WithTracerProvider(s.Tracer), otelhttp.WithPropagators(propagation.TraceContext{}),
+	return otelhttp.NewHandler(next, "request", otelhttp.WithTracerProvider(s.Tracer),
+		otelhttp.WithPropagators(propagation.TraceContext{}),
 		otelhttp.WithFilter(func(r *http.Request) bool { return !streams[r.URL.Path] }))
 }
 
@@ -29,7 +30,8 @@ func named(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if span := trace.SpanFromContext(c.Request().Context()); span.IsRecording() {
 			span.SetName(c.Request().Method + " " + c.Path())
-			span.SetAttributes(attribute.String("http.route", c.Path()), attribute.String("greenlever.request", requestID(c)))
+			span.SetAttributes(attribute.String("http.route", c.Path()), attribute.String("greenlever.request",
+				requestID(c)))
 		}
 		return next(c)
 	}

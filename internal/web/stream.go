@@ -31,7 +31,8 @@ func (a *Surface) OpenStream(c *echo.Context) (*Stream, error) {
 	}
 	if a.streams.Add(1) > int64(a.Limits.Streams) {
 		a.streams.Add(-1)
-		return nil, app.Faultf(app.Unavailable, "this service has as many streams open as it takes: try again, or another node")
+		return nil, app.Faultf(app.Unavailable, "this service has as many streams open as it takes: try again, or "+
+			"another node")
 	}
 	return a.Stream(c, func() { a.streams.Add(-1) })
 }

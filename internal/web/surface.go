@@ -58,7 +58,8 @@ func (s *Surface) Begin() *echo.Echo {
 	e.IPExtractor = s.addressOf
 	e.Logger = s.Log
 	e.Pre(heads)
-	e.Use(s.identified(), named, s.metrics.measure, middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), s.headers)
+	e.Use(s.identified(), named, s.metrics.measure,
+		middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), s.headers)
 	e.GET("/healthz", healthy)
 	return e
 }
@@ -78,7 +79,8 @@ func (s *Surface) AdminHandler(page echo.HandlerFunc) http.Handler {
 	e.Use(middleware.RecoverWithConfig(middleware.RecoverConfig{DisableStackAll: true}), s.headers)
 	e.GET("/metrics", s.metrics.serve)
 	e.GET("/healthz", healthy)
-	for path, serve := range map[string]http.HandlerFunc{"": pprof.Index, "cmdline": pprof.Cmdline, "profile": pprof.Profile, "symbol": pprof.Symbol, "trace": pprof.Trace, "*": pprof.Index} {
+	for path, serve := range map[string]http.HandlerFunc{"": pprof.Index, "cmdline": pprof.Cmdline,
+		"profile": pprof.Profile, "symbol": pprof.Symbol, "trace": pprof.Trace, "*": pprof.Index} {
 		e.GET("/debug/pprof/"+path, func(c *echo.Context) error { serve(c.Response(), c.Request()); return nil })
 	}
 	e.GET("/jobs", func(c *echo.Context) error {

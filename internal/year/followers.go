@@ -21,11 +21,13 @@ func (p *Past) deliver(tx *store.Tx, e *place, at time.Time) error {
 		return nil
 	}
 	half := 20 + int64(e.rng.IntN(60))
-	all := []app.Delivery{{Epoch: e.epoch, Revision: e.Revision, At: at.UnixMilli(), Expected: e.followed, Reached: e.followed, Half: half, Most: 2 * half, All: 3 * half}}
+	all := []app.Delivery{{Epoch: e.epoch, Revision: e.Revision, At: at.UnixMilli(), Expected: e.followed,
+		Reached: e.followed, Half: half, Most: 2 * half, All: 3 * half}}
 	if first, err := tx.AddDeliveries(e.ID, all); err != nil || !first {
 		return err
 	}
-	_, err := tx.Append(audit.EnvironmentChain(e.ID), audit.Entry{At: at.Add(time.Second).UnixMilli(), Actor: app.Actor{Kind: "service", Through: "delivery"}, Action: "revision.delivered",
+	_, err := tx.Append(audit.EnvironmentChain(e.ID), audit.Entry{At: at.Add(time.Second).UnixMilli(),
+		Actor: app.Actor{Kind: "service", Through: "delivery"}, Action: "revision.delivered",
 		Project: e.ProjectID, Environment: e.ID, Revision: e.Revision, Difference: delivery.Words(all)}, nil)
 	return err
 }
@@ -36,8 +38,11 @@ func (p *Past) report(ctx context.Context) error {
 	for _, e := range p.envs {
 		var all []app.Incoming
 		for i := range e.followed {
-			all = append(all, app.Incoming{Report: &wire.Report{Status: wire.Status{Instance: fmt.Sprintf("instance-%s-%04d", e.Key, i), Sequence: 1, Application: []string{"door", "rounds"}[i%2],
-				Version: fmt.Sprintf("4.%d.0", i%7), Epoch: e.epoch, Revision: e.Revision, Source: "feed", Started: now - 86_400_000}}})
+			all = append(all,
+				app.Incoming{Report: &wire.Report{Status: wire.Status{Instance: fmt.Sprintf("instance-%s-%04d", e.Key,
+					i), Sequence: 1, Application: []string{"door", "rounds"}[i%2],
+					Version: fmt.Sprintf("4.%d.0", i%7), Epoch: e.epoch, Revision: e.Revision, Source: "feed",
+					Started: now - 86_400_000}}})
 		}
 		if len(all) == 0 {
 			continue
@@ -68,7 +73,9 @@ func (p *Past) count(ctx context.Context) error {
 			case left <= 35*24*time.Hour:
 				step = time.Hour
 			}
-			if err := p.Store.AddCounts(ctx, e.ID, at.UnixMilli(), counts(e, flags, uint64(step/time.Minute)), []wire.AskedLine{{Flag: fmt.Sprintf("gone-%d", at.YearDay()), Count: 1, Application: "door"}}); err != nil {
+			if err := p.Store.AddCounts(ctx, e.ID, at.UnixMilli(), counts(e, flags, uint64(step/time.Minute)),
+				[]wire.AskedLine{{Flag: fmt.Sprintf("gone-%d", at.YearDay()), Count: 1,
+					Application: "door"}}); err != nil {
 				return err
 			}
 			if added++; added%50 == 0 { // as it goes on meanwhile
@@ -87,7 +94,8 @@ func counts(e *place, flags int, minutes uint64) []wire.CountLine {
 	for i := range flags {
 		at := &e.flags[i]
 		for j, variant := range at.doc.VariantNames()[:2] {
-			lines = append(lines, wire.CountLine{Flag: at.doc.Key, Variant: variant, Reason: "SPLIT", FlagVersion: at.version, Application: "door", Version: "4.2.0", Count: minutes * uint64(40+i+j)})
+			lines = append(lines, wire.CountLine{Flag: at.doc.Key, Variant: variant, Reason: "SPLIT",
+				FlagVersion: at.version, Application: "door", Version: "4.2.0", Count: minutes * uint64(40+i+j)})
 		}
 	}
 	return lines
@@ -104,18 +112,24 @@ func (p *Past) sample(ctx context.Context) error {
 		}
 		var rows []app.UnitRow
 		for i := range p.Size.Units {
-			attributes, err := json.Marshal(map[string]any{"site.id": fmt.Sprintf("site-%d", rng.IntN(600)), "site.region": []string{"north", "west", "east"}[rng.IntN(3)], "firmware": fmt.Sprintf("4.%d.0", rng.IntN(5))})
+			attributes, err := json.Marshal(map[string]any{"site.id": fmt.Sprintf("site-%d", rng.IntN(600)),
+				"site.region": []string{"north", "west", "east"}[rng.IntN(3)], "firmware": fmt.Sprintf("4.%d.0",
+					rng.IntN(5))})
 			if err != nil {
 				return err
 			}
 			unit := fmt.Sprintf("recipient-%05d", i)
-			rows = append(rows, app.UnitRow{Hash: sample.Hash(sampling.Seed, unit), Unit: unit, Context: attributes, Seen: now - rng.Int64N(5*86_400_000)})
+			rows = append(rows, app.UnitRow{Hash: sample.Hash(sampling.Seed, unit), Unit: unit, Context: attributes,
+				Seen: now - rng.Int64N(5*86_400_000)})
 		}
-		if err := p.Store.MergeUnits(ctx, e.ID, "targetingKey", rows, now, int64(sampling.Days)*86_400_000); err != nil {
+		if err := p.Store.MergeUnits(ctx, e.ID, "targetingKey", rows, now,
+			int64(sampling.Days)*86_400_000); err != nil {
 			return err
 		}
 		for day := range 30 {
-			if err := p.Store.AddSeen(ctx, e.ID, now-int64(day)*86_400_000, 10_000, []sample.Seen{{Name: "site.region", Kinds: map[string]uint64{"string": 10_000}}, {Name: "firmware", Kinds: map[string]uint64{"string": 9_000}}}); err != nil {
+			if err := p.Store.AddSeen(ctx, e.ID, now-int64(day)*86_400_000, 10_000,
+				[]sample.Seen{{Name: "site.region", Kinds: map[string]uint64{"string": 10_000}},
+					{Name: "firmware", Kinds: map[string]uint64{"string": 9_000}}}); err != nil {
 				return err
 			}
 		}

@@ -51,7 +51,8 @@ type Size struct {
 
 // Busy is a year of a busy installation.
 func Busy() Size {
-	return Size{Days: 365, PerDay: 1_000, Flags: 2_000, Environments: 20, Instances: 500, Units: 8_000, Minutes: 2 * 24 * 60}
+	return Size{Days: 365, PerDay: 1_000, Flags: 2_000, Environments: 20, Instances: 500, Units: 8_000,
+		Minutes: 2 * 24 * 60}
 }
 
 // Past makes a past.
@@ -141,17 +142,22 @@ func (p *Past) in(e *place) commit.In {
 }
 
 // kinds are the changes that a year is made of.
-var kinds = commit.NewKinds((&flags.Service{}).Kinds(), (&segments.Service{}).Kinds(), environments.Kinds(), roles.Kinds(), attributes.Kinds(), stops.Kinds())
+var kinds = commit.NewKinds((&flags.Service{}).Kinds(), (&segments.Service{}).Kinds(), environments.Kinds(),
+	roles.Kinds(), attributes.Kinds(), stops.Kinds())
 
 // people who change things, with their roles.
-var people = []struct{ name, role string }{{"Noor Berg", "developer"}, {"Aino Laine", "developer"}, {"Tomas Vale", "developer"}, {"Mira Okafor", "developer"},
-	{"Jon Sand", "releaser"}, {"Lena Frost", "releaser"}, {"Pia Dahl", "on-call"}, {"Emil Roth", "on-call"}, {"Sara Quist", "keeper"}, {"Ravi Thorn", "auditor"}}
+var people = []struct{ name, role string }{{"Noor Berg", "developer"}, {"Aino Laine", "developer"},
+	{"Tomas Vale", "developer"}, {"Mira Okafor", "developer"},
+	{"Jon Sand", "releaser"}, {"Lena Frost", "releaser"}, {"Pia Dahl", "on-call"}, {"Emil Roth", "on-call"},
+	{"Sara Quist", "keeper"}, {"Ravi Thorn", "auditor"}}
 
 // found makes the project, its environments, and people.
 func (p *Past) found(ctx context.Context, now time.Time) error {
-	keeper := app.Actor{Kind: "person", ID: p.Keeper, Credential: "token year", Through: "api", Keeper: true, Roles: map[int64][]app.Role{}}
+	keeper := app.Actor{Kind: "person", ID: p.Keeper, Credential: "token year", Through: "api", Keeper: true,
+		Roles: map[int64][]app.Role{}}
 	if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
-		_, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{Do: &environments.MakeProject{Key: "pinecrest", Title: "Pinecrest Lockers"}})
+		_, err := s.Apply(ctx, commit.Request{Actor: keeper},
+			commit.Change{Do: &environments.MakeProject{Key: "pinecrest", Title: "Pinecrest Lockers"}})
 		return err
 	}); err != nil {
 		return fmt.Errorf("the project: %w", err)
@@ -166,24 +172,29 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 		keeper.Roles[project.ID] = []app.Role{app.Keeper}
 		p.actors = append(p.actors, keeper)
 		for i, who := range people {
-			a := &app.Account{ID: fmt.Sprintf("person-%d", i), Email: fmt.Sprintf("person.%d@pinecrest.example", i), Name: who.name, Password: "none", Created: now.UnixMilli()}
+			a := &app.Account{ID: fmt.Sprintf("person-%d", i), Email: fmt.Sprintf("person.%d@pinecrest.example", i),
+				Name: who.name, Password: "none", Created: now.UnixMilli()}
 			if err := tx.AddAccount(a); err != nil {
 				return err
 			}
-			if _, err := tx.Append(audit.Access, audit.Entry{At: now.UnixMilli(), Actor: keeper, Action: "account.made", Subject: a.ID}, nil); err != nil {
+			if _, err := tx.Append(audit.Access, audit.Entry{At: now.UnixMilli(), Actor: keeper,
+				Action: "account.made", Subject: a.ID}, nil); err != nil {
 				return err
 			}
-			if _, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{In: commit.In{Project: project}, Of: a.ID, Do: &roles.Set{Roles: []app.Role{app.Role(who.role)}}}); err != nil {
+			if _, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{In: commit.In{Project: project},
+				Of: a.ID, Do: &roles.Set{Roles: []app.Role{app.Role(who.role)}}}); err != nil {
 				return err
 			}
-			p.actors = append(p.actors, app.Actor{Kind: "person", ID: a.ID, Credential: "token " + a.ID, Through: "console", Roles: map[int64][]app.Role{project.ID: {app.Role(who.role)}}})
+			p.actors = append(p.actors, app.Actor{Kind: "person", ID: a.ID, Credential: "token " + a.ID,
+				Through: "console", Roles: map[int64][]app.Role{project.ID: {app.Role(who.role)}}})
 		}
 		for i := range p.Size.Environments {
 			key := fmt.Sprintf("region-%d", i)
 			if i < followed {
 				key = []string{"production", "staging", "field-trial", "night-depot"}[i]
 			}
-			if _, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{In: commit.In{Project: project}, Do: &environments.Make{Key: key, Title: key, AskFirst: i == 0}}); err != nil {
+			if _, err := s.Apply(ctx, commit.Request{Actor: keeper}, commit.Change{In: commit.In{Project: project},
+				Do: &environments.Make{Key: key, Title: key, AskFirst: i == 0}}); err != nil {
 				return err
 			}
 		}
@@ -193,7 +204,8 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 		}
 		epoch, err := tx.Epoch()
 		for i := range envs {
-			e := &place{Environment: envs[i], epoch: epoch, rng: rand.New(rand.NewPCG(uint64(i), 2026)), share: 0.7 / float64(len(envs)-1)}
+			e := &place{Environment: envs[i], epoch: epoch, rng: rand.New(rand.NewPCG(uint64(i), 2026)),
+				share: 0.7 / float64(len(envs)-1)}
 			if i == 0 {
 				e.share = 0.3
 			}
@@ -210,12 +222,15 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 func (p *Past) define(ctx context.Context, now time.Time) error {
 	keeper, in := commit.Request{Actor: p.actors[0], Reason: "begin"}, commit.In{Project: &p.project}
 	if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
-		for _, a := range []app.Attribute{{Name: "role"}, {Name: "site.id"}, {Name: "site.region"}, {Name: "site.plan"}, {Name: "firmware", Type: "version"}, {Name: "app_version", Type: "version"},
-			{Name: "country"}, {Name: "email", Personal: true}, {Name: "phone", Personal: true}, {Name: "parcels_this_month", Type: "number"}} {
+		for _, a := range []app.Attribute{{Name: "role"}, {Name: "site.id"}, {Name: "site.region"},
+			{Name: "site.plan"}, {Name: "firmware", Type: "version"}, {Name: "app_version", Type: "version"},
+			{Name: "country"}, {Name: "email", Personal: true}, {Name: "phone", Personal: true},
+			{Name: "parcels_this_month", Type: "number"}} {
 			if a.Type == "" {
 				a.Type = lint.Type("string")
 			}
-			if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Of: a.Name, Do: &attributes.Declare{Attribute: a}}); err != nil {
+			if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Of: a.Name,
+				Do: &attributes.Declare{Attribute: a}}); err != nil {
 				return fmt.Errorf("attribute %s: %w", a.Name, err)
 			}
 		}
@@ -224,9 +239,11 @@ func (p *Past) define(ctx context.Context, now time.Time) error {
 			for j := range units {
 				units[j] = fmt.Sprintf("site-%d", i*1000+j)
 			}
-			if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Do: &segments.Make{Key: fmt.Sprintf("round-%d", i), Title: fmt.Sprintf("Sites of round %d", i),
+			if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Do: &segments.Make{Key: fmt.Sprintf("round-%d", i),
+				Title: fmt.Sprintf("Sites of round %d", i),
 				Document: segments.Document{Lists: "site.id", In: &flag.List{Units: units},
-					When: &condition.Node{Test: "string.equals", Attribute: "site.plan", Text: []string{"plus"}}}}}); err != nil {
+					When: &condition.Node{Test: "string.equals", Attribute: "site.plan",
+						Text: []string{"plus"}}}}}); err != nil {
 				return fmt.Errorf("segment %d: %w", i, err)
 			}
 		}
@@ -239,7 +256,8 @@ func (p *Past) define(ctx context.Context, now time.Time) error {
 		to := min(from+some, p.Size.Flags)
 		if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
 			for i := from; i < to; i++ {
-				if _, err := s.Apply(ctx, keeper, commit.Change{In: in, Do: &flags.Make{Definition: *definition(i)}}); err != nil {
+				if _, err := s.Apply(ctx, keeper,
+					commit.Change{In: in, Do: &flags.Make{Definition: *definition(i)}}); err != nil {
 					return fmt.Errorf("flag %d: %w", i, err)
 				}
 			}
@@ -269,8 +287,10 @@ const rounds = 30
 func keyOf(i int) string { return fmt.Sprintf("lever-%04d", i) }
 
 func definition(i int) *app.Definition {
-	d := &app.Definition{Key: keyOf(i), Title: fmt.Sprintf("Lever %d of the doors and rounds", i), Description: "Says how a locker, a round or the help desk goes about its work.",
-		GoneBy: "stays", Owners: []string{people[i%len(people)].name}, Tags: []string{[]string{"door", "rounds", "desk"}[i%3]}, Visible: i%5 == 0}
+	d := &app.Definition{Key: keyOf(i), Title: fmt.Sprintf("Lever %d of the doors and rounds", i),
+		Description: "Says how a locker, a round or the help desk goes about its work.",
+		GoneBy:      "stays", Owners: []string{people[i%len(people)].name},
+		Tags: []string{[]string{"door", "rounds", "desk"}[i%3]}, Visible: i%5 == 0}
 	if i%4 == 3 {
 		d.Type, d.Resting = flag.String, "timetable"
 		for _, v := range []string{"timetable", "traffic-aware", "learned"} {
@@ -357,8 +377,10 @@ func (p *Past) edit(ctx context.Context, s *commit.Service, e *place) error {
 	at := &e.flags[i]
 	doc := *at.doc
 	alter(&doc, e.rng)
-	request := commit.Request{Actor: p.actors[e.rng.IntN(7)], Reason: reasons[e.rng.IntN(len(reasons))]} // those who may release
-	raw, err := s.Apply(ctx, request, commit.Change{In: p.in(e), Of: doc.Key, Versions: []int64{at.version}, Do: &flags.Put{Document: doc}})
+	// those who may release
+	request := commit.Request{Actor: p.actors[e.rng.IntN(7)], Reason: reasons[e.rng.IntN(len(reasons))]}
+	raw, err := s.Apply(ctx, request, commit.Change{In: p.in(e), Of: doc.Key, Versions: []int64{at.version},
+		Do: &flags.Put{Document: doc}})
 	if err != nil {
 		return fmt.Errorf("flag %s at version %d: %w", doc.Key, at.version, err)
 	}
@@ -370,7 +392,8 @@ func (p *Past) edit(ctx context.Context, s *commit.Service, e *place) error {
 	return nil
 }
 
-var reasons = []string{"the pilot sites looked well for a day", "asked for by the north region", "a step further, as planned", "back until the firmware is out", "clean-up"}
+var reasons = []string{"the pilot sites looked well for a day", "asked for by the north region",
+	"a step further, as planned", "back until the firmware is out", "clean-up"}
 
 // ladder is how shares widen, in parts per million.
 var ladder = []uint32{20_000, 80_000, 300_000, 650_000, 1_000_000}
@@ -388,7 +411,8 @@ func alter(d *flag.Document, rng *rand.Rand) {
 	case kind < 7:
 		share := ladder[rng.IntN(len(ladder)-1)]
 		d.Lever = flag.On
-		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: other, Share: share}, {Variant: d.Resting, Share: 1_000_000 - share}}}}
+		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"site.id"},
+			Parts: []flag.Part{{Variant: other, Share: share}, {Variant: d.Resting, Share: 1_000_000 - share}}}}
 	case kind < 9 || len(d.Rules) > 4:
 		if len(d.Rules) > 4 {
 			d.Rules = d.Rules[1:]
@@ -398,9 +422,11 @@ func alter(d *flag.Document, rng *rand.Rand) {
 		case 0:
 			r.When = &condition.Node{Test: condition.SegmentTest, Segment: fmt.Sprintf("round-%d", rng.IntN(rounds))}
 		case 1:
-			r.When = &condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{fmt.Sprint("depot ", rng.IntN(50))}}
+			r.When = &condition.Node{Test: "string.equals", Attribute: "site.region",
+				Text: []string{fmt.Sprint("depot ", rng.IntN(50))}}
 		default:
-			r.When = &condition.Node{Test: "string.equals", Attribute: "email", Text: []string{fmt.Sprintf("courier.%d@pinecrest.example", rng.IntN(10_000))}}
+			r.When = &condition.Node{Test: "string.equals", Attribute: "email",
+				Text: []string{fmt.Sprintf("courier.%d@pinecrest.example", rng.IntN(10_000))}}
 		}
 		d.Rules = append(d.Rules, r)
 	default:
@@ -415,7 +441,8 @@ func alter(d *flag.Document, rng *rand.Rand) {
 // stop stops a flag, and lifts that a while later.
 func (p *Past) stop(ctx context.Context, s *commit.Service, e *place, now *time.Time) error {
 	onCall := commit.Request{Actor: p.actors[7], Reason: "doors stay shut"}
-	raw, err := s.Apply(ctx, onCall, commit.Change{In: p.in(e), Do: &stops.Stop{Flags: []string{keyOf(e.rng.IntN(len(e.flags)))}}})
+	raw, err := s.Apply(ctx, onCall, commit.Change{In: p.in(e),
+		Do: &stops.Stop{Flags: []string{keyOf(e.rng.IntN(len(e.flags)))}}})
 	if err != nil {
 		return err
 	}
@@ -424,7 +451,8 @@ func (p *Past) stop(ctx context.Context, s *commit.Service, e *place, now *time.
 		return err
 	}
 	*now = now.Add(time.Second)
-	if raw, err = s.Apply(ctx, onCall, commit.Change{In: p.in(e), Do: &stops.Lift{Stops: []string{stopped.Stop}}}); err != nil {
+	if raw, err = s.Apply(ctx, onCall, commit.Change{In: p.in(e),
+		Do: &stops.Lift{Stops: []string{stopped.Stop}}}); err != nil {
 		return err
 	}
 	if err := json.Unmarshal(raw, &stopped); err != nil {

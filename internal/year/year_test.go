@@ -28,12 +28,17 @@ func TestPast(t *testing.T) {
 	until := time.Now().UTC().Truncate(time.Minute)
 	size := Size{Days: 10, PerDay: 12, Flags: 12, Environments: 5, Instances: 8, Units: 100, Minutes: 60}
 	signed := 0
-	p := &Past{Store: st, Size: size, Until: until, Keeper: "ida", Sign: func(context.Context, time.Time) error { signed++; return nil }}
+	p := &Past{Store: st, Size: size, Until: until, Keeper: "ida", Sign: func(context.Context, time.Time) error {
+		signed++
+		return nil
+	}}
 	if err := st.Write(ctx, func(tx *store.Tx) error {
-		if err := tx.AddAccount(&app.Account{ID: "ida", Email: "ida.holm@pinecrest.example", Name: "Ida Holm", Password: "none", Keeper: true}); err != nil {
+		if err := tx.AddAccount(&app.Account{ID: "ida", Email: "ida.holm@pinecrest.example", Name: "Ida Holm",
+			Password: "none", Keeper: true}); err != nil {
 			return err
 		}
-		_, err := tx.Append(audit.Access, audit.Entry{At: until.AddDate(-1, 0, 0).UnixMilli(), Action: "account.made", Subject: "ida"}, nil)
+		_, err := tx.Append(audit.Access, audit.Entry{At: until.AddDate(-1, 0, 0).UnixMilli(), Action: "account.made",
+			Subject: "ida"}, nil)
 		return err
 	}); err != nil {
 		t.Fatal(err)

@@ -96,7 +96,8 @@ func of(d *app.Definition, taken map[string]bool) accessor {
 		}
 	}
 	about := cmp.Or(d.Description, d.Title, d.Key)
-	a.Doc = comment(fmt.Sprintf("%s is flag %s: %s", a.Name, d.Key, about), "", "Variants: "+strings.Join(variants, "; ")+".", gone(d.GoneBy))
+	a.Doc = comment(fmt.Sprintf("%s is flag %s: %s", a.Name, d.Key, about), "", "Variants: "+strings.Join(variants,
+		"; ")+".", gone(d.GoneBy))
 	key := strconv.Quote(d.Key)
 	switch d.Type {
 	case flag.Boolean:

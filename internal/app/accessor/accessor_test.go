@@ -25,8 +25,10 @@ func definition(key string, kind flag.Type, resting string, variants ...string) 
 func TestOddNames(t *testing.T) {
 	odd := definition("1st-try", flag.String, "a", `a="x\"y"`, `b="*/ \n func"`, `A="other"`)
 	odd.Description = "ends */ here\nvar Evil = 1\r// and \u2028 there"
-	all := []app.Definition{odd, definition("door.open", flag.Boolean, "off", "on=true", "off=false"), definition("door-open", flag.Boolean, "on", "on=true", "off=false"),
-		definition("revision", flag.Number, "m", "m=2.5", "n=0"), definition("o", flag.Object, "x", `x={"a":1}`, "y={}")}
+	all := []app.Definition{odd, definition("door.open", flag.Boolean, "off", "on=true", "off=false"),
+		definition("door-open", flag.Boolean, "on", "on=true", "off=false"),
+		definition("revision", flag.Number, "m", "m=2.5", "n=0"), definition("o", flag.Object, "x", `x={"a":1}`,
+			"y={}")}
 	raw, err := Go("pinecrest", "flags", all)
 	if err != nil {
 		t.Fatal(err)
@@ -38,12 +40,14 @@ func TestOddNames(t *testing.T) {
 	if file.Scope.Lookup("Evil") != nil {
 		t.Errorf("a description became code:\n%s", raw)
 	}
-	for _, name := range []string{"Flag1stTry", "DoorOpen", "DoorOpen2", "Revision", "Revision2", "O", "Flag1stTryA", "Flag1stTryB", "Flag1stTryA2"} {
+	for _, name := range []string{"Flag1stTry", "DoorOpen", "DoorOpen2", "Revision", "Revision2", "O", "Flag1stTryA",
+		"Flag1stTryB", "Flag1stTryA2"} {
 		if file.Scope.Lookup(name) == nil {
 			t.Errorf("there is no %s:\n%s", name, raw)
 		}
 	}
-	for _, want := range []string{`NewStringFlag("1st-try", "x\"y")`, `NewBoolFlag("door-open", true)`, `NewNumberFlag("revision", 2.5)`, `NewObjectFlag[map[string]any]("o", nil)`} {
+	for _, want := range []string{`NewStringFlag("1st-try", "x\"y")`, `NewBoolFlag("door-open", true)`,
+		`NewNumberFlag("revision", 2.5)`, `NewObjectFlag[map[string]any]("o", nil)`} {
 		if !strings.Contains(string(raw), want) {
 			t.Errorf("the source lacks %s:\n%s", want, raw)
 		}
@@ -52,7 +56,8 @@ func TestOddNames(t *testing.T) {
 
 // The revision changes with what is said, and with nothing else.
 func TestRevision(t *testing.T) {
-	all := []app.Definition{definition("a", flag.Boolean, "off", "on=true", "off=false"), definition("b", flag.Boolean, "off", "on=true", "off=false")}
+	all := []app.Definition{definition("a", flag.Boolean, "off", "on=true", "off=false"), definition("b", flag.Boolean,
+		"off", "on=true", "off=false")}
 	first := Revision(all)
 	if Revision([]app.Definition{all[1], all[0]}) != first {
 		t.Error("the order counts")
@@ -62,8 +67,12 @@ func TestRevision(t *testing.T) {
 		t.Error("what the source does not say counts")
 	}
 	for name, change := range map[string]func(*app.Definition){
-		"title": func(d *app.Definition) { d.Title = "T" }, "description": func(d *app.Definition) { d.Description = "D" }, "gone by": func(d *app.Definition) { d.GoneBy = "2027-01-01" },
-		"resting": func(d *app.Definition) { d.Resting = "on" }, "variants": func(d *app.Definition) { d.Variants = d.Variants[:1] }, "type": func(d *app.Definition) { d.Type = flag.Number },
+		"title": func(d *app.Definition) { d.Title = "T" }, "description": func(d *app.Definition) {
+			d.Description = "D"
+		}, "gone by": func(d *app.Definition) { d.GoneBy = "2027-01-01" },
+		"resting": func(d *app.Definition) { d.Resting = "on" }, "variants": func(d *app.Definition) {
+			d.Variants = d.Variants[:1]
+		}, "type": func(d *app.Definition) { d.Type = flag.Number },
 	} {
 		other := []app.Definition{all[0], all[1]}
 		change(&other[1])

@@ -58,18 +58,24 @@ type Step struct {
 // yet have their place: what is built later is asked there, and nowhere else.
 func Steps() []Step {
 	return []Step{
-		{"rights", "People do what their roles allow.", "an auditor sets a lever", "a keeper of the project gives the role", rights},
+		{"rights", "People do what their roles allow.", "an auditor sets a lever",
+			"a keeper of the project gives the role", rights},
 		{"ended", "What is archived stays as it was.", "a flag is edited in an archived environment",
 			"greenlever environment bring-back, by a keeper", ended},
 		{"behind", "Nothing is built on records that lost what followers had.", "an edit after a restored backup",
 			"greenlever epoch new; stops are taken", behind},
-		{"freeze", "Nothing moves units while the environment is frozen.", "an edit in the week of the fair", "who froze it", nil},
-		{"ownership", "What a release works on is edited through the release.", "a share is widened beside its release",
+		{"freeze", "Nothing moves units while the environment is frozen.", "an edit in the week of the fair",
+			"who froze it", nil},
+		{"ownership", "What a release works on is edited through the release.",
+			"a share is widened beside its release",
 			"the release's owner", nil},
 		{"asks first", "An environment that matters hears why, and how many, before it moves all of its units.",
-			"production is edited without a reason", "say why in one sentence; confirm the number of units", asksFirst},
-		{"policy", "What the project agreed on is kept.", "a step of more than the project takes", "a smaller step", nil},
-		{"signatures", "What needs a second person has one.", "a flag of the payments team", "the team's members sign", nil},
+			"production is edited without a reason", "say why in one sentence; confirm the number of units",
+			asksFirst},
+		{"policy", "What the project agreed on is kept.", "a step of more than the project takes", "a smaller step",
+			nil},
+		{"signatures", "What needs a second person has one.", "a flag of the payments team", "the team's members sign",
+			nil},
 	}
 }
 
@@ -106,14 +112,16 @@ func ended(_ context.Context, c *Case) error {
 	if c.Reopens || c.Environment == nil || c.Environment.State == app.Active {
 		return nil
 	}
-	return app.Faultf(app.Conflict, "environment %s is %s, and nobody follows it: bring it back first", c.Environment.Key, c.Environment.State)
+	return app.Faultf(app.Conflict, "environment %s is %s, and nobody follows it: bring it back first",
+		c.Environment.Key, c.Environment.State)
 }
 
 func behind(_ context.Context, c *Case) error {
 	if !c.Guarded || c.Environment == nil || c.Environment.Behind == 0 {
 		return nil
 	}
-	return &app.Fault{Kind: app.Conflict, More: map[string]any{"behind": c.Environment.Behind, "revision": c.Environment.Revision},
+	return &app.Fault{Kind: app.Conflict, More: map[string]any{"behind": c.Environment.Behind,
+		"revision": c.Environment.Revision},
 		Detail: "a follower has had a revision that the records do not know, so they were restored from a backup: " +
 			"run `greenlever epoch new`, until then only stops are taken"}
 }

@@ -27,7 +27,8 @@ func confirmed(ctx context.Context, c *Case) error {
 				fmt.Sprintf("moves at most %d units, as its author says: the sample cannot count them", *c.Units)))
 			return nil
 		}
-		mend := fmt.Sprintf("this may take all of about %d units from the resting variant in one step, and cannot be counted: "+
+		mend := fmt.Sprintf("this may take all of about %d units from the resting variant in one step, and cannot "+
+			"be counted: "+
 			"say yourself how many it moves at most, %d or more", units, sh.Moved.Low)
 		return &app.Fault{Kind: app.Invalid, Detail: sh.Says.String(), More: map[string]any{"bound": sh.Moved.Low},
 			Fields: []flag.Problem{{Place: "units", Mend: mend}}}

@@ -53,14 +53,17 @@ func declare(_ context.Context, m *commit.Moment, in *Declare) (*commit.Effects,
 		}
 		now.Version = old.Version + 1
 	} else if !m.Anew() {
-		return nil, app.Faultf(app.Stale, "there is no attribute %s any more: send no version to declare it anew", now.Name)
+		return nil, app.Faultf(app.Stale, "there is no attribute %s any more: send no version to declare it anew",
+			now.Name)
 	}
 	if err := app.InvalidFields(append(check(&now), alike(&now, all)...)); err != nil {
 		return nil, err
 	}
-	declared := commit.Entry{Action: "attribute.declared", Subject: now.Name, Version: now.Version, Lines: describe(old, &now)}
+	declared := commit.Entry{Action: "attribute.declared", Subject: now.Name, Version: now.Version,
+		Lines: describe(old, &now)}
 	return &commit.Effects{Result: &now, Stale: commit.Stale{Units: true}, In: []commit.Effect{{Project: m.Project,
-		Records: []commit.Record{&app.AttributeRecord{ProjectID: m.Project.ID, Attribute: &now}}, Entries: []commit.Entry{declared}}}}, nil
+		Records: []commit.Record{&app.AttributeRecord{ProjectID: m.Project.ID, Attribute: &now}},
+		Entries: []commit.Entry{declared}}}}, nil
 }
 
 func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, error) {
@@ -88,7 +91,8 @@ func known(m *commit.Moment) (*app.Attribute, []app.Attribute, error) {
 		return &old, all, nil
 	}
 	if len(all) >= sample.MaxAttributes {
-		return nil, nil, app.InvalidField("name", "the catalogue holds %d attributes already, as many as it takes", len(all))
+		return nil, nil, app.InvalidField("name", "the catalogue holds %d attributes already, as many as it takes",
+			len(all))
 	}
 	return nil, all, nil
 }
@@ -137,11 +141,13 @@ func alike(a *app.Attribute, all []app.Attribute) (found []flag.Problem) {
 	for place, word := range map[string]string{"one": a.One, "many": a.Many} {
 		for _, o := range all {
 			if word != "" && o.Name != a.Name && slices.Contains([]string{o.Name, o.One, o.Many}, word) {
-				found = append(found, flag.Problem{Place: place, Mend: fmt.Sprintf("is how attribute %s is said already: take another word", o.Name)})
+				found = append(found, flag.Problem{Place: place,
+					Mend: fmt.Sprintf("is how attribute %s is said already: take another word", o.Name)})
 			}
 		}
 		if word != "" && slices.Contains([]string{"unit", "units", "key", "keys"}, word) {
-			found = append(found, flag.Problem{Place: place, Mend: "is how the targeting key is said: take another word"})
+			found = append(found, flag.Problem{Place: place, Mend: "is how the targeting key is said: take " +
+				"another word"})
 		}
 	}
 	return found
@@ -156,9 +162,13 @@ func describe(old, now *app.Attribute) (lines []diff.Line) {
 		old = &app.Attribute{Type: now.Type}
 	}
 	for _, c := range []struct{ what, old, now string }{
-		{"type", string(old.Type), string(now.Type)}, {"one is called", old.One, now.One}, {"many are called", old.Many, now.Many}, {"description", old.Description, now.Description}, {"example", old.Example, now.Example},
-		{"personal", fmt.Sprint(old.Personal), fmt.Sprint(now.Personal)}, {"what is derived", string(old.Derive), string(now.Derive)},
-		{"server-only", fmt.Sprint(old.ServerOnly), fmt.Sprint(now.ServerOnly)}, {"takes 4.2 and v4.2.0", fmt.Sprint(old.Loose), fmt.Sprint(now.Loose)},
+		{"type", string(old.Type), string(now.Type)}, {"one is called", old.One, now.One},
+		{"many are called", old.Many, now.Many}, {"description", old.Description, now.Description},
+		{"example", old.Example, now.Example},
+		{"personal", fmt.Sprint(old.Personal), fmt.Sprint(now.Personal)}, {"what is derived", string(old.Derive),
+			string(now.Derive)},
+		{"server-only", fmt.Sprint(old.ServerOnly), fmt.Sprint(now.ServerOnly)},
+		{"takes 4.2 and v4.2.0", fmt.Sprint(old.Loose), fmt.Sprint(now.Loose)},
 	} {
 		if c.old != c.now {
 			say("%s %q → %q", c.what, c.old, c.now)

@@ -180,7 +180,8 @@ func (r *Row) Read() (*Entry, error) {
 	if len(r.Personal) > 0 && json.Unmarshal(r.Personal, &plain) == nil {
 		for line := range e.Difference {
 			for i, p := range plain {
-				e.Difference[line] = replaceLast(e.Difference[line], fmt.Sprintf("⟨%d⟩", i), fmt.Sprintf("%q", p.Value))
+				e.Difference[line] = replaceLast(e.Difference[line], fmt.Sprintf("⟨%d⟩", i),
+					fmt.Sprintf("%q", p.Value))
 			}
 		}
 	}

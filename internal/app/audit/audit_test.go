@@ -17,8 +17,10 @@ import (
 func TestCanonical(t *testing.T) {
 	for _, c := range []struct{ in, want string }{
 		{`{ "b":1, "a" : [ true , null, "x" ] }`, `{"a":[true,null,"x"],"b":1}`},
-		{`{"\u20ac":1,"\r":2,"1":3,"\ud83d\ude00":4,"\u0080":5,"\u00f6":6,"\ufb33":7}`, "{\"\\r\":2,\"1\":3,\"\u0080\":5,\"ö\":6,\"€\":1,\"😀\":4,\"\ufb33\":7}"},
-		{`[333333333.33333329, 1E30, 4.50, 2e-3, 0.000000000000000000000000001, -0, 1e21, 1e-7]`, `[333333333.3333333,1e+30,4.5,0.002,1e-27,0,1e+21,1e-7]`},
+		{`{"\u20ac":1,"\r":2,"1":3,"\ud83d\ude00":4,"\u0080":5,"\u00f6":6,"\ufb33":7}`,
+			"{\"\\r\":2,\"1\":3,\"\u0080\":5,\"ö\":6,\"€\":1,\"😀\":4,\"\ufb33\":7}"},
+		{`[333333333.33333329, 1E30, 4.50, 2e-3, 0.000000000000000000000000001, -0, 1e21, 1e-7]`,
+			`[333333333.3333333,1e+30,4.5,0.002,1e-27,0,1e+21,1e-7]`},
 		{`"\ud800"`, "\"\ufffd\""}, // refused now where it is sent, and in records of before
 		{`"\u001f\u002f<>&\u2028"`, "\"\\u001f/<>&\u2028\""},
 	} {
@@ -39,8 +41,10 @@ func chain(t *testing.T, name string, n int) []*Row {
 	head := &Head{Chain: name}
 	var rows []*Row
 	for i := range n {
-		texts, personal := Differences([]diff.Line{{Text: "lever off → on"}, {Text: "rule *just me*: + ⟨0⟩, + ⟨1⟩", Personal: []string{fmt.Sprint("recipient-", i), "x"}}})
-		row, err := Append(head, Entry{Action: "flag.changed", At: int64(i), Subject: "one-touch-open", Project: 1, Environment: 2, Difference: texts}, personal)
+		texts, personal := Differences([]diff.Line{{Text: "lever off → on"}, {Text: "rule *just me*: + ⟨0⟩, + ⟨1⟩",
+			Personal: []string{fmt.Sprint("recipient-", i), "x"}}})
+		row, err := Append(head, Entry{Action: "flag.changed", At: int64(i), Subject: "one-touch-open", Project: 1,
+			Environment: 2, Difference: texts}, personal)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -103,10 +107,13 @@ func TestEveryAlteredByteIsFound(t *testing.T) {
 		}
 	}
 	for name, alter := range map[string]func(*Row){
-		"digest": func(r *Row) { r.Digest = other(r.Digest[:1]) + r.Digest[1:] }, "sequence": func(r *Row) { r.Sequence++ },
-		"at": func(r *Row) { r.At++ }, "project": func(r *Row) { r.Project++ }, "environment": func(r *Row) { r.Environment++ },
-		"subject": func(r *Row) { r.Subject += "x" }, "actor": func(r *Row) { r.Actor += "x" }, "action": func(r *Row) { r.Action += "x" },
-		"chain": func(r *Row) { r.Chain = "environment:9" },
+		"digest":   func(r *Row) { r.Digest = other(r.Digest[:1]) + r.Digest[1:] },
+		"sequence": func(r *Row) { r.Sequence++ },
+		"at":       func(r *Row) { r.At++ }, "project": func(r *Row) { r.Project++ },
+		"environment": func(r *Row) { r.Environment++ },
+		"subject":     func(r *Row) { r.Subject += "x" }, "actor": func(r *Row) { r.Actor += "x" },
+		"action": func(r *Row) { r.Action += "x" },
+		"chain":  func(r *Row) { r.Chain = "environment:9" },
 	} {
 		rows := chain(t, "environment:1", 3)
 		alter(rows[1])
@@ -174,15 +181,21 @@ func TestHeadsAndKeys(t *testing.T) {
 		return fmt.Sprint(v.Done().Findings)
 	}
 	for what, c := range map[string]struct{ got, says string }{
-		"as it is":                          {check(keys, "", rows, first), "[]"},
-		"a second head for the rewritten":   {check(keys, "", rewritten, first, second), "differs from the head that was signed"},
-		"the second head first":             {check(keys, "", rewritten, second, first), "differs from the head that was signed"},
-		"a key that was added later":        {check(keys, "", rewritten, sign(rewritten, 5, 49, other)), "added later"},
-		"a key of nobody's":                 {check(Keys{first.Key: 0}, "", rows, second), "not one of this installation's"},
-		"a tail cut with its heads":         {check(keys, "", rows[:3]), "[]"}, // nobody could tell
-		"but for a head kept elsewhere":     {check(keys, "", rows[:3], first), "a head at 5 was signed"},
-		"and for a key that is pinned":      {check(keys, first.Key, rewritten, second), "no head is signed with the key that was pinned"},
-		"a pinned key beside a rewritten":   {check(Keys{second.Key: 0}, first.Key, rewritten, first, second), "differs from the head that was signed"},
+		"as it is": {check(keys, "", rows, first), "[]"},
+		"a second head for the rewritten": {check(keys, "", rewritten, first, second),
+			"differs from the head that was signed"},
+		"the second head first": {check(keys, "", rewritten, second, first),
+			"differs from the head that was signed"},
+		"a key that was added later": {check(keys, "", rewritten, sign(rewritten, 5, 49, other)),
+			"added later"},
+		"a key of nobody's": {check(Keys{first.Key: 0}, "", rows, second),
+			"not one of this installation's"},
+		"a tail cut with its heads":     {check(keys, "", rows[:3]), "[]"}, // nobody could tell
+		"but for a head kept elsewhere": {check(keys, "", rows[:3], first), "a head at 5 was signed"},
+		"and for a key that is pinned": {check(keys, first.Key, rewritten, second),
+			"no head is signed with the key that was pinned"},
+		"a pinned key beside a rewritten": {check(Keys{second.Key: 0}, first.Key, rewritten, first, second),
+			"differs from the head that was signed"},
 		"a pinned key that the chain hides": {check(Keys{second.Key: 0}, first.Key, rows, first), "[]"},
 	} {
 		if !strings.Contains(c.got, c.says) {
@@ -196,7 +209,8 @@ func TestRecordsBesideTheChain(t *testing.T) {
 	head := &Head{Chain: "environment:1"}
 	var rows []*Row
 	say := func(at int64, records ...Record) {
-		row, err := Append(head, Entry{Action: "flag.changed", Change: fmt.Sprint(at), At: at, Environment: 1, Revision: at, Records: records}, nil)
+		row, err := Append(head, Entry{Action: "flag.changed", Change: fmt.Sprint(at), At: at, Environment: 1,
+			Revision: at, Records: records}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -205,7 +219,8 @@ func TestRecordsBesideTheChain(t *testing.T) {
 	say(1, Record{Of: "flags/1/a", Digest: "d1"}, Record{Of: "revisions/1/1", Digest: "r1", MayGo: true})
 	say(2, Record{Of: "flags/1/a", Digest: "d2"}, Record{Of: "flags/1/b", Digest: "b"})
 	say(3, Record{Of: "flags/1/b"})
-	there := []Record{{Of: "flags/1/a", Digest: "d2"}, {Of: "revisions/1/1", Digest: "r1", Revision: 1, Entry: rows[0].Digest}}
+	there := []Record{{Of: "flags/1/a", Digest: "d2"}, {Of: "revisions/1/1", Digest: "r1", Revision: 1,
+		Entry: rows[0].Digest}}
 	check := func(revision int64, records ...Record) string {
 		v := NewVerifier(nil, nil)
 		v.Forgets(func(_ string, at int64) bool { return at < 1 })
@@ -225,12 +240,15 @@ func TestRecordsBesideTheChain(t *testing.T) {
 	another := there[1]
 	another.Entry = rows[1].Digest
 	for what, c := range map[string]struct{ got, says string }{
-		"as it is":               {check(3, there...), "[]"},
-		"an old version":         {check(3, Record{Of: "flags/1/a", Digest: "d1"}, there[1]), "flags/1/a is not as the chain says"},
-		"one that is gone":       {check(3, there[1]), "flags/1/a is missing"},
-		"one gone too early":     {check(3, there[0]), "revisions/1/1 is missing"},
-		"one that came back":     {check(3, append(there, Record{Of: "flags/1/b", Digest: "b"})...), "the chain says that it is gone"},
-		"a stranger":             {check(3, append(there, Record{Of: "flags/1/c", Digest: "c"})...), "the chain knows nothing of it"},
+		"as it is": {check(3, there...), "[]"},
+		"an old version": {check(3, Record{Of: "flags/1/a", Digest: "d1"}, there[1]),
+			"flags/1/a is not as the chain says"},
+		"one that is gone":   {check(3, there[1]), "flags/1/a is missing"},
+		"one gone too early": {check(3, there[0]), "revisions/1/1 is missing"},
+		"one that came back": {check(3, append(there, Record{Of: "flags/1/b", Digest: "b"})...),
+			"the chain says that it is gone"},
+		"a stranger": {check(3, append(there, Record{Of: "flags/1/c", Digest: "c"})...),
+			"the chain knows nothing of it"},
 		"another entry":          {check(3, there[0], another), "names another entry"},
 		"a revision put back":    {check(2, there...), "stands at revision 2, and the chain at 3"},
 		"a revision put forward": {check(4, there...), "stands at revision 4, and the chain at 3"},
@@ -266,7 +284,8 @@ func TestExport(t *testing.T) {
 			continue
 		}
 		altered[i] ^= 1
-		if r, err := VerifyExport(bytes.NewReader(altered), "", nil); err == nil && r.Sound() && !sameMeaning(altered, b.Bytes()) {
+		if r, err := VerifyExport(bytes.NewReader(altered), "", nil); err == nil && r.Sound() && !sameMeaning(altered,
+			b.Bytes()) {
 			t.Fatalf("byte %d is altered and not found", i)
 		}
 	}

@@ -61,7 +61,9 @@ func write(b *bytes.Buffer, v any) error {
 		for n := range v {
 			names = append(names, n)
 		}
-		slices.SortFunc(names, func(a, b string) int { return slices.Compare(utf16.Encode([]rune(a)), utf16.Encode([]rune(b))) })
+		slices.SortFunc(names, func(a, b string) int {
+			return slices.Compare(utf16.Encode([]rune(a)), utf16.Encode([]rune(b)))
+		})
 		b.WriteByte('{')
 		for i, n := range names {
 			if i > 0 {

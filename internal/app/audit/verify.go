@@ -50,12 +50,13 @@ func (f Finding) String() string { return fmt.Sprintf("%s/%d: %s", f.Chain, f.Se
 
 // Report says what a verification looked at and found.
 type Report struct {
-	Entries  int64     `json:"entries"`
-	Chains   []Head    `json:"chains"`           // as far as they were read
-	Signed   int       `json:"signed"`           // heads whose signatures were checked
-	Pinned   int       `json:"pinned,omitempty"` // of those, how many were signed with the key that was pinned
-	Records  int64     `json:"records"`          // that were held against what the chain says of them
-	Moving   []string  `json:"moving,omitempty"` // chains that went on meanwhile: their records were not compared this time
+	Entries int64  `json:"entries"`
+	Chains  []Head `json:"chains"`           // as far as they were read
+	Signed  int    `json:"signed"`           // heads whose signatures were checked
+	Pinned  int    `json:"pinned,omitempty"` // of those, how many were signed with the key that was pinned
+	Records int64  `json:"records"`          // that were held against what the chain says of them
+	// chains that went on meanwhile: their records were not compared this time
+	Moving   []string  `json:"moving,omitempty"`
 	Findings []Finding `json:"findings"`
 	Cursor   string    `json:"cursor,omitempty"` // there is more: ask again from here
 }
@@ -85,7 +86,8 @@ type Keys map[string]int64
 // NewVerifier makes a verifier that also holds the chains against signed heads, those of the
 // records and those that were kept elsewhere.
 func NewVerifier(heads []SignedHead, keys Keys) *Verifier {
-	v := &Verifier{signed: map[string]map[int64][]SignedHead{}, keys: keys, report: Report{Findings: []Finding{}, Chains: []Head{}}}
+	v := &Verifier{signed: map[string]map[int64][]SignedHead{}, keys: keys, report: Report{Findings: []Finding{},
+		Chains: []Head{}}}
 	for _, h := range heads {
 		v.Held(h)
 	}
@@ -167,7 +169,8 @@ func (v *Verifier) Row(r *Row) {
 	v.open.Sequence, v.open.Digest = r.Sequence, r.Digest
 	for _, h := range v.signed[r.Chain][r.Sequence] {
 		if h.Digest != r.Digest {
-			v.find(r.Chain, r.Sequence, "it differs from the head that was signed at %s with key %s…", time.UnixMilli(h.At).UTC().Format(time.RFC3339), h.Key[:min(12, len(h.Key))])
+			v.find(r.Chain, r.Sequence, "it differs from the head that was signed at %s with key %s…",
+				time.UnixMilli(h.At).UTC().Format(time.RFC3339), h.Key[:min(12, len(h.Key))])
 		}
 	}
 }
@@ -208,16 +211,20 @@ func (v *Verifier) speak(e *Entry) {
 	switch {
 	case len(e.Records) > 0:
 		v.change = e.Change
-	case len(v.spoken) > 0 && writes[e.Action] && e.Change != v.change && (e.Environment != 0 || e.Action != "environment.made"):
+	case len(v.spoken) > 0 && writes[e.Action] && e.Change != v.change &&
+		(e.Environment != 0 || e.Action != "environment.made"):
 		v.older = e.Sequence
 	}
 }
 
 // writes are the actions whose entries speak of records. One that does not was written by a
 // program of the release before.
-var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true, "definition.changed": true, "segment.made": true, "segment.changed": true,
-	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true, "test-units.saved": true, "roles.changed": true, "project.made": true,
-	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true, "password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}
+var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true,
+	"definition.changed": true, "segment.made": true, "segment.changed": true,
+	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true,
+	"test-units.saved": true, "roles.changed": true, "project.made": true,
+	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true,
+	"password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}
 
 // Comparison reads the rows beside a chain a page at a time, and then holds them against it.
 type Comparison interface {
@@ -245,11 +252,14 @@ func (v *Verifier) Records(revision int64, visit func(func(Record)) error) error
 		return nil // the chain is older than that
 	}
 	if v.older > 0 {
-		v.find(v.open.Chain, v.older, "was written by a program of an older release, which does not say what it wrote: the records beside this chain cannot be compared before the next `greenlever serve` has taken them over")
+		v.find(v.open.Chain, v.older, "was written by a program of an older release, which does not say what it "+
+			"wrote: the records beside this chain cannot be compared before the next `greenlever serve` has taken "+
+			"them over")
 		return nil
 	}
 	if revision >= 0 && revision != v.last {
-		v.find(v.open.Chain, v.open.Sequence, "environments: the environment stands at revision %d, and the chain at %d", revision, v.last)
+		v.find(v.open.Chain, v.open.Sequence, "environments: the environment stands at revision %d, and the chain "+
+			"at %d", revision, v.last)
 	}
 	seen := make(map[string]bool, len(v.spoken))
 	err := visit(func(r Record) {
@@ -386,8 +396,10 @@ func VerifyExport(in io.Reader, pinned string, held []SignedHead) (*Report, erro
 		if err := json.Unmarshal(l.Entry, &e); err != nil {
 			return nil, fmt.Errorf("line %d holds no entry: %w", n, err)
 		}
-		rows = append(rows, &Row{Chain: e.Chain, Sequence: e.Sequence, At: e.At, Project: e.Project, Environment: e.Environment,
-			Subject: e.Subject, Actor: e.Actor.ID, Action: e.Action, Entry: bytes.Clone(l.Entry), Digest: l.Digest, Personal: l.Personal})
+		rows = append(rows, &Row{Chain: e.Chain, Sequence: e.Sequence, At: e.At, Project: e.Project,
+			Environment: e.Environment,
+			Subject:     e.Subject, Actor: e.Actor.ID, Action: e.Action, Entry: bytes.Clone(l.Entry), Digest: l.Digest,
+			Personal: l.Personal})
 	}
 	if err := scan.Err(); err != nil {
 		return nil, err

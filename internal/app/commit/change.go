@@ -83,7 +83,8 @@ func Taking[T any](k *Kind, takes func(m *Moment, do *T) app.Action) *Kind {
 // Standing reads what stands where the change is made: its version, which the author must have
 // seen, and what is shown to one who has not. It is asked once the author is known to have the
 // right, and before anything else that could refuse; what it reads it may keep in [Moment.Held].
-func (k *Kind) Standing(stands func(ctx context.Context, m *Moment) (version int64, present func() any, err error)) *Kind {
+func (k *Kind) Standing(stands func(ctx context.Context, m *Moment) (version int64, present func() any,
+	err error)) *Kind {
 	k.stands = stands
 	return k
 }

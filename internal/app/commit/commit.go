@@ -141,7 +141,8 @@ func (s *Service) Apply(ctx context.Context, r Request, changes ...Change) (json
 }
 
 // try makes the changes in a transaction, unless it was done before.
-func (s *Service) try(ctx context.Context, tx Tx, r Request, todo []task) (out json.RawMessage, moved Moved, err error) {
+func (s *Service) try(ctx context.Context, tx Tx, r Request,
+	todo []task) (out json.RawMessage, moved Moved, err error) {
 	now := s.Now().UnixMilli()
 	if r.ID != "" {
 		request, result, err := tx.Remembered(r.Actor.ID, r.ID)
@@ -150,7 +151,8 @@ func (s *Service) try(ctx context.Context, tx Tx, r Request, todo []task) (out j
 		}
 		if result != nil { // it was committed by another try, on this node or elsewhere
 			if request != r.Digest {
-				return nil, moved, app.InvalidField("Idempotency-Key", "was used for another request: choose a new one for each change")
+				return nil, moved, app.InvalidField("Idempotency-Key", "was used for another request: choose a new "+
+					"one for each change")
 			}
 			return result, Moved{Stale: Stale{All: true, Keys: true, Units: true}}, nil
 		}

@@ -105,19 +105,24 @@ type secret struct {
 func (secret) WithoutSecrets() any { return secret{} }
 
 var kinds = NewKinds([]*Kind{
-	Of(Kind{Name: "flag.name", Action: app.Release, Span: Environment, Guarded: true, Queued: true}, func(_ context.Context, m *Moment, in *name) (*Effects, error) {
-		was := Narrow[interface{ Title(string) string }](m).Title(m.Of)
-		if was == in.To {
-			return Nothing(named{was, in.To}), nil
-		}
-		e, err := FlagPut(m.Environment, &app.FlagRecord{Key: m.Of, Version: 2, Document: &flag.Document{Key: m.Of, Resting: in.To}}, "flag.named", []diff.Line{diff.Text("named")})
-		return &Effects{Result: named{was, in.To}, In: []Effect{e}}, err
-	}),
-	Of(Kind{Name: "project.tell", Action: app.Define, Span: Project}, func(_ context.Context, m *Moment, in *secret) (*Effects, error) {
+	Of(Kind{Name: "flag.name", Action: app.Release, Span: Environment, Guarded: true, Queued: true},
+		func(_ context.Context, m *Moment, in *name) (*Effects, error) {
+			was := Narrow[interface{ Title(string) string }](m).Title(m.Of)
+			if was == in.To {
+				return Nothing(named{was, in.To}), nil
+			}
+			e, err := FlagPut(m.Environment, &app.FlagRecord{Key: m.Of, Version: 2, Document: &flag.Document{Key: m.Of,
+				Resting: in.To}}, "flag.named", []diff.Line{diff.Text("named")})
+			return &Effects{Result: named{was, in.To}, In: []Effect{e}}, err
+		}),
+	Of(Kind{Name: "project.tell", Action: app.Define, Span: Project}, func(_ context.Context, m *Moment,
+		in *secret) (*Effects, error) {
 		return &Effects{Result: *in, In: []Effect{{Project: m.Project, Entries: []Entry{Said("told", m.Of)}}}}, nil
 	}),
-	Of(Kind{Name: "flag.lose", Action: app.Define, Span: Project}, func(_ context.Context, m *Moment, in *struct{ Silent bool }) (*Effects, error) {
-		return &Effects{In: []Effect{{Project: m.Project, Records: []Record{&app.FlagRecord{Key: "lost", Document: &flag.Document{}}}}}}, nil
+	Of(Kind{Name: "flag.lose", Action: app.Define, Span: Project}, func(_ context.Context, m *Moment,
+		in *struct{ Silent bool }) (*Effects, error) {
+		return &Effects{In: []Effect{{Project: m.Project,
+			Records: []Record{&app.FlagRecord{Key: "lost", Document: &flag.Document{}}}}}}, nil
 	}),
 })
 
@@ -132,7 +137,8 @@ var (
 func begin() (*Service, *ledger, *[]Moved) {
 	l := &ledger{envs: map[int64]*app.Environment{}, results: map[string][2]string{}, titles: map[string]string{}}
 	for id := range int64(3) {
-		l.envs[id+1] = &app.Environment{ID: id + 1, ProjectID: 1, Key: fmt.Sprint("env-", id+1), Revision: 10 * (id + 1), AskFirst: id == 2}
+		l.envs[id+1] = &app.Environment{ID: id + 1, ProjectID: 1, Key: fmt.Sprint("env-", id+1),
+			Revision: 10 * (id + 1), AskFirst: id == 2}
 	}
 	var moved []Moved
 	write := func(_ context.Context, fn func(Tx) error) error { return fn(l) }
@@ -171,7 +177,8 @@ func TestSeveralChangesAreOne(t *testing.T) {
 				t.Errorf("%s", e.Flags)
 			}
 		case 21:
-			if len(e.Flags) != 2 || !strings.Contains(string(e.Flags[0]), "three") || !strings.Contains(string(e.Flags[1]), "four") {
+			if len(e.Flags) != 2 || !strings.Contains(string(e.Flags[0]), "three") ||
+				!strings.Contains(string(e.Flags[1]), "four") {
 				t.Errorf("the revision brings %s", e.Flags)
 			}
 		default:
@@ -199,7 +206,8 @@ func TestOneRefusedAllRefused(t *testing.T) {
 		"the audit": {In: In{Project: project}, Do: &struct{ Silent bool }{}},
 	} {
 		s, l, moved := begin()
-		if out, err := s.Apply(context.Background(), Request{Actor: developer}, Change{In: place(1), Of: "a", Do: &name{"one"}}, last); err == nil {
+		if out, err := s.Apply(context.Background(), Request{Actor: developer}, Change{In: place(1), Of: "a",
+			Do: &name{"one"}}, last); err == nil {
 			t.Errorf("%s: %s", what, out)
 		}
 		if len(l.entered)+len(*moved) > 0 {
@@ -207,10 +215,12 @@ func TestOneRefusedAllRefused(t *testing.T) {
 		}
 	}
 	s, _, _ := begin()
-	if _, err := s.Apply(context.Background(), Request{Actor: developer, Reason: strings.Repeat("x", maxReason+1)}, Change{In: place(1), Of: "a", Do: &name{"one"}}); err == nil {
+	if _, err := s.Apply(context.Background(), Request{Actor: developer, Reason: strings.Repeat("x", maxReason+1)},
+		Change{In: place(1), Of: "a", Do: &name{"one"}}); err == nil {
 		t.Error("a reason may be of any length")
 	}
-	if _, err := s.Apply(context.Background(), Request{Actor: developer}, Change{In: place(1), Do: &developer}); err == nil {
+	if _, err := s.Apply(context.Background(), Request{Actor: developer},
+		Change{In: place(1), Do: &developer}); err == nil {
 		t.Error("anything is a change")
 	}
 }
@@ -225,7 +235,8 @@ func TestDryAndRepeated(t *testing.T) {
 		t.Errorf("%s %v %v", out, err, moved)
 	}
 	r := Request{Actor: developer, ID: "once"}
-	if out, err = s.Apply(context.Background(), r, c); err != nil || string(out) != `{"word":"hush"}` || (*moved)[0].All {
+	if out, err = s.Apply(context.Background(), r, c); err != nil || string(out) != `{"word":"hush"}` ||
+		(*moved)[0].All {
 		t.Errorf("%s %v", out, err)
 	}
 	if out, err = s.Apply(context.Background(), r, c); err != nil || string(out) != `{"word":""}` || !(*moved)[1].All {
@@ -249,11 +260,14 @@ func TestWrittenChanges(t *testing.T) {
 		return project, place(2).Environment, nil
 	}
 	text, err := kinds.Write(Change{In: place(2), Of: "a", Versions: []int64{3}, Do: &name{"one"}})
-	if err != nil || string(text) != `{"do":"flag.name","project":"pinecrest","environment":"env-2","of":"a","versions":[3],"with":{"to":"one"}}` {
+	if err != nil ||
+		string(
+			text) != `{"do":"flag.name","project":"pinecrest","environment":"env-2","of":"a","versions":[3],"with":{"to":"one"}}` {
 		t.Fatalf("%s %v", text, err)
 	}
 	c, err := kinds.Read(context.Background(), text, find)
-	if err != nil || c.In.Environment.ID != 2 || c.Of != "a" || !slices.Equal(c.Versions, []int64{3}) || *c.Do.(*name) != (name{"one"}) {
+	if err != nil || c.In.Environment.ID != 2 || c.Of != "a" || !slices.Equal(c.Versions, []int64{3}) ||
+		*c.Do.(*name) != (name{"one"}) {
 		t.Errorf("%+v %v", c, err)
 	}
 	again, _ := kinds.Write(c)
@@ -274,7 +288,8 @@ func TestWrittenChanges(t *testing.T) {
 			t.Errorf("%s: %v", bad, err)
 		}
 	}
-	if _, err := kinds.Read(context.Background(), []byte(`{"do":"project.tell","project":"odd","with":{}}`), find); err == nil {
+	if _, err := kinds.Read(context.Background(), []byte(`{"do":"project.tell","project":"odd","with":{}}`),
+		find); err == nil {
 		t.Error("a project that is not there is found")
 	}
 }
@@ -282,7 +297,8 @@ func TestWrittenChanges(t *testing.T) {
 // Few wait for a project's rows at a time, and who gives up leaves the queue.
 func TestQueues(t *testing.T) {
 	s, _, _ := begin()
-	todo := []task{{Change{In: place(1)}, kinds.byName["flag.name"]}, {Change{In: place(2)}, kinds.byName["flag.name"]}}
+	todo := []task{{Change{In: place(1)}, kinds.byName["flag.name"]},
+		{Change{In: place(2)}, kinds.byName["flag.name"]}}
 	var leave []func()
 	for range queueWidth {
 		l, err := s.queues.wait(context.Background(), todo)
@@ -296,7 +312,8 @@ func TestQueues(t *testing.T) {
 	if _, err := s.queues.wait(gone, todo); err == nil {
 		t.Error("the queue has no end")
 	}
-	if l, err := s.queues.wait(gone, []task{{Change{In: In{Project: project}}, kinds.byName["project.tell"]}}); err != nil {
+	if l, err := s.queues.wait(gone,
+		[]task{{Change{In: In{Project: project}}, kinds.byName["project.tell"]}}); err != nil {
 		t.Error("what waits in no queue waits")
 	} else {
 		l()

@@ -80,19 +80,22 @@ func Said(action, subject string, lines ...diff.Line) Entry {
 func FlagPut(env *app.Environment, rec *app.FlagRecord, action string, lines []diff.Line) (Effect, error) {
 	raw, err := json.Marshal(rec.Document)
 	return Effect{Environment: env, Records: []Record{rec}, Event: &flag.Event{Flags: []json.RawMessage{raw}},
-		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw), Lines: lines}}}, err
+		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw),
+			Lines: lines}}}, err
 }
 
 // SegmentPut is the effect of a segment's document.
 func SegmentPut(env *app.Environment, rec *app.SegmentRecord, action string, lines []diff.Line) (Effect, error) {
 	raw, err := json.Marshal(rec.Document)
 	return Effect{Environment: env, Records: []Record{rec}, Event: &flag.Event{Segments: []json.RawMessage{raw}},
-		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw), Lines: lines}}}, err
+		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw),
+			Lines: lines}}}, err
 }
 
 // entry is an entry as the chain takes it, and the personal values of its lines.
 func (m *Moment) entry(e Entry, project int64, env *app.Environment) (audit.Entry, []string) {
-	out := audit.Entry{At: m.At, Actor: m.Actor, Action: e.Action, Project: project, Change: m.Change, Reason: m.Reason,
+	out := audit.Entry{At: m.At, Actor: m.Actor, Action: e.Action, Project: project, Change: m.Change,
+		Reason:  m.Reason,
 		Subject: e.Subject, Version: e.Version, Document: e.Document}
 	if env != nil {
 		out.Environment, out.Project, out.Revision = env.ID, env.ProjectID, env.Revision

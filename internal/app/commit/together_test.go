@@ -41,9 +41,13 @@ func build(t *testing.T) *house {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	h := &house{st: st, t: t, ida: app.Actor{Kind: "person", ID: "ida", Keeper: true, Roles: map[int64][]app.Role{1: {app.Keeper}}}}
-	h.Service = &commit.Service{Now: time.Now, Committed: func(_ context.Context, m commit.Moved) { h.moved = append(h.moved, m) },
-		Kinds: commit.NewKinds((&flags.Service{}).Kinds(), (&segments.Service{}).Kinds(), environments.Kinds(), stops.Kinds(), lineage.Kinds()),
+	h := &house{st: st, t: t, ida: app.Actor{Kind: "person", ID: "ida", Keeper: true,
+		Roles: map[int64][]app.Role{1: {app.Keeper}}}}
+	h.Service = &commit.Service{Now: time.Now, Committed: func(_ context.Context, m commit.Moved) {
+		h.moved = append(h.moved, m)
+	},
+		Kinds: commit.NewKinds((&flags.Service{}).Kinds(), (&segments.Service{}).Kinds(), environments.Kinds(),
+			stops.Kinds(), lineage.Kinds()),
 		Write: func(ctx context.Context, fn func(commit.Tx) error) error {
 			return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 		},
@@ -51,7 +55,8 @@ func build(t *testing.T) *house {
 			return st.Insist(ctx, func(tx *store.Tx) error { return fn(tx) })
 		}}
 	if err := st.Write(context.Background(), func(tx *store.Tx) error {
-		if err := tx.AddAccount(&app.Account{ID: "ida", Email: "ida.holm@pinecrest.example", Name: "Ida Holm", Keeper: true}); err != nil {
+		if err := tx.AddAccount(&app.Account{ID: "ida", Email: "ida.holm@pinecrest.example", Name: "Ida Holm",
+			Keeper: true}); err != nil {
 			return err
 		}
 		_, err := tx.Append(audit.Access, audit.Entry{Action: "account.made", Subject: "ida"}, nil)
@@ -133,17 +138,21 @@ func TestTogether(t *testing.T) {
 	h := build(t)
 	before := len(h.sound())
 	using := boolean("one-touch-open")
-	using.Rules = []flag.Rule{{Name: "the pilot", When: &condition.Node{Test: condition.SegmentTest, Segment: "pilot"}, Gives: flag.Gives{Variant: "on"}}}
+	using.Rules = []flag.Rule{{Name: "the pilot", When: &condition.Node{Test: condition.SegmentTest, Segment: "pilot"},
+		Gives: flag.Gives{Variant: "on"}}}
 	using.End = flag.Gives{Variant: "off"}
 	all := []commit.Change{
-		{In: h.in(""), Do: &segments.Make{Key: "pilot", Document: segments.Document{In: &flag.List{Units: []string{"r-1"}}}}},
+		{In: h.in(""), Do: &segments.Make{Key: "pilot",
+			Document: segments.Document{In: &flag.List{Units: []string{"r-1"}}}}},
 		{In: h.in(""), Do: &flags.Make{Definition: app.Definition{Key: "one-touch-open", GoneBy: "stays"}}},
 		{In: h.in("production"), Of: "one-touch-open", Versions: []int64{1}, Do: &flags.Put{Document: *using}},
-		{In: h.in("staging"), Of: "one-touch-open", Versions: []int64{1}, Do: &flags.Put{Document: *boolean("one-touch-open")}},
+		{In: h.in("staging"), Of: "one-touch-open", Versions: []int64{1},
+			Do: &flags.Put{Document: *boolean("one-touch-open")}},
 		{In: h.in("production"), Do: &stops.Stop{Flags: []string{"one-touch-open"}}},
 		{In: h.in("production"), Do: &environments.Edit{AskFirst: new(true)}},
 	}
-	if out, err := h.apply(append(all, commit.Change{In: h.in("production"), Of: "one-touch-open", Versions: []int64{7}, Do: &flags.Put{Document: *using}})...); err == nil {
+	if out, err := h.apply(append(all, commit.Change{In: h.in("production"), Of: "one-touch-open",
+		Versions: []int64{7}, Do: &flags.Put{Document: *using}})...); err == nil {
 		t.Fatalf("%s", out)
 	}
 	if now := len(h.sound()); now != before {
@@ -155,7 +164,8 @@ func TestTogether(t *testing.T) {
 		t.Fatal(err)
 	}
 	var results []struct{ Version, Revision int64 }
-	if err := json.Unmarshal(out, &results); err != nil || len(results) != len(all) || results[2].Version != 2 || results[4].Revision != 2 {
+	if err := json.Unmarshal(out, &results); err != nil || len(results) != len(all) || results[2].Version != 2 ||
+		results[4].Revision != 2 {
 		t.Errorf("%s %v", out, err)
 	}
 	entries := h.sound()
@@ -180,7 +190,8 @@ func TestTogether(t *testing.T) {
 			t.Errorf("%s is at revision %d, %+v", key, e.Revision, steps)
 		}
 		rs, err := h.st.RulesetAt(context.Background(), e.ID, 2)
-		if err != nil || rs.Flag("one-touch-open").Lever != flag.On || len(rs.Stops) != map[string]int{"production": 1}[key] {
+		if err != nil || rs.Flag("one-touch-open").Lever != flag.On ||
+			len(rs.Stops) != map[string]int{"production": 1}[key] {
 			t.Errorf("%s: %+v %v", key, rs, err)
 		}
 	}
@@ -192,19 +203,22 @@ func TestTogether(t *testing.T) {
 // Two requests under one key at once are one change, also of several; both get its result.
 func TestOnceAtOnce(t *testing.T) {
 	h := build(t)
-	if _, err := h.apply(commit.Change{In: h.in(""), Do: &flags.Make{Definition: app.Definition{Key: "one-touch-open", GoneBy: "stays"}}}); err != nil {
+	if _, err := h.apply(commit.Change{In: h.in(""), Do: &flags.Make{Definition: app.Definition{Key: "one-touch-open",
+		GoneBy: "stays"}}}); err != nil {
 		t.Fatal(err)
 	}
 	before := len(h.sound())
 	var changes []commit.Change
 	for _, key := range []string{"staging", "production"} {
-		changes = append(changes, commit.Change{In: h.in(key), Of: "one-touch-open", Versions: []int64{1}, Do: &flags.Put{Document: *boolean("one-touch-open")}})
+		changes = append(changes, commit.Change{In: h.in(key), Of: "one-touch-open", Versions: []int64{1},
+			Do: &flags.Put{Document: *boolean("one-touch-open")}})
 	}
 	answers := make([]string, 4)
 	var done sync.WaitGroup
 	for i := range answers {
 		done.Go(func() {
-			out, err := h.Apply(context.Background(), commit.Request{Actor: h.ida, ID: "once", Digest: "same"}, changes...)
+			out, err := h.Apply(context.Background(), commit.Request{Actor: h.ida, ID: "once", Digest: "same"},
+				changes...)
 			if answers[i] = string(out); err != nil {
 				answers[i] = err.Error()
 			}
@@ -224,7 +238,8 @@ func TestOnceAtOnce(t *testing.T) {
 // Where followers had what the records lost, a stop begins a new epoch in its own transaction.
 func TestStopBeginsAnEpoch(t *testing.T) {
 	h := build(t)
-	if _, err := h.apply(commit.Change{In: h.in(""), Do: &flags.Make{Definition: app.Definition{Key: "one-touch-open", GoneBy: "stays"}}}); err != nil {
+	if _, err := h.apply(commit.Change{In: h.in(""), Do: &flags.Make{Definition: app.Definition{Key: "one-touch-open",
+		GoneBy: "stays"}}}); err != nil {
 		t.Fatal(err)
 	}
 	e := h.in("production").Environment
@@ -235,7 +250,8 @@ func TestStopBeginsAnEpoch(t *testing.T) {
 	if _, _, err := h.st.SetBehind(context.Background(), e.ID, flag.Position{Epoch: epoch, Revision: 9}); err != nil {
 		t.Fatal(err)
 	}
-	_, err = h.apply(commit.Change{In: h.in("production"), Of: "one-touch-open", Versions: []int64{1}, Do: &flags.Put{Document: *boolean("one-touch-open")}})
+	_, err = h.apply(commit.Change{In: h.in("production"), Of: "one-touch-open", Versions: []int64{1},
+		Do: &flags.Put{Document: *boolean("one-touch-open")}})
 	var f *app.Fault
 	if !errors.As(err, &f) || f.More["behind"] == nil {
 		t.Errorf("an edit is taken where the records lost something: %v", err)

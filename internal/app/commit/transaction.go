@@ -163,7 +163,8 @@ func sorted(ids map[int64]bool) []int64 {
 
 // one makes one change, but for the entries.
 func (t *transaction) one(ctx context.Context, c task) (*Effects, error) {
-	m := &Moment{Change: t.change, At: t.at, Actor: t.request.Actor, Reason: t.request.Reason, DryRun: t.request.DryRun,
+	m := &Moment{Change: t.change, At: t.at, Actor: t.request.Actor, Reason: t.request.Reason,
+		DryRun:  t.request.DryRun,
 		Project: c.In.Project, Of: c.Of, tx: t.tx, versions: c.Versions, raised: t.raised}
 	if err := t.open(ctx, c, m); err != nil {
 		return nil, err

@@ -57,7 +57,8 @@ func Settle(place string, n *condition.Node) (*condition.Node, []flag.Problem) {
 				l.Part.Hash = bucket.Scheme
 			}
 		case l.Weekly != nil && zones.Find(l.Weekly.Zone) == nil:
-			mend := fmt.Sprintf("%q is no time zone: use a name of the IANA database, such as Europe/Oslo or UTC", l.Weekly.Zone)
+			mend := fmt.Sprintf("%q is no time zone: use a name of the IANA database, such as Europe/Oslo or UTC",
+				l.Weekly.Zone)
 			found = append(found, flag.Problem{Place: place, Mend: mend})
 		}
 	})
@@ -70,10 +71,12 @@ type Judge func(ctx context.Context, environment int64) (map[string]lint.Attribu
 
 // Overflows finds the other flags that an edit would push over a limit. Without it none is
 // looked for.
-type Overflows func(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) ([]flag.Problem, error)
+type Overflows func(ctx context.Context, environment int64, flags []*flag.Document,
+	segments []*flag.Segment) ([]flag.Problem, error)
 
 // Refuse refuses an edit that would switch off other flags by pushing them over a limit.
-func (o Overflows) Refuse(ctx context.Context, environment int64, flags []*flag.Document, segments []*flag.Segment) error {
+func (o Overflows) Refuse(ctx context.Context, environment int64, flags []*flag.Document,
+	segments []*flag.Segment) error {
 	if o == nil {
 		return nil
 	}

@@ -26,8 +26,10 @@ import (
 // committed: started, heard of lately, and not gone. One that left since, without the
 // revision, is expected no more; one that fell silent still is, by name. newest is the last
 // revision that the records know: a higher one is of a history that they lost.
-func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]wire.Applied, now int64) app.Delivery {
-	d := app.Delivery{Epoch: epoch, Revision: revision, At: at, Half: -1, Most: -1, All: -1, Waiting: []app.Instance{}, Lost: []app.Instance{}}
+func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]wire.Applied,
+	now int64) app.Delivery {
+	d := app.Delivery{Epoch: epoch, Revision: revision, At: at, Half: -1, Most: -1, All: -1, Waiting: []app.Instance{},
+		Lost: []app.Instance{}}
 	var took []int64
 	for _, i := range instances {
 		if i.Kind == wire.ANode || i.Started > at || i.Seen < at-app.SilentAfter || i.Left && i.LeftAt <= at {
@@ -113,7 +115,8 @@ func (s *Service) Newest(ctx context.Context, environment, epoch, revision int64
 	return &all[0], nil
 }
 
-func (s *Service) between(ctx context.Context, environment, epoch, from, newest int64, limit int) ([]app.Delivery, error) {
+func (s *Service) between(ctx context.Context, environment, epoch, from, newest int64,
+	limit int) ([]app.Delivery, error) {
 	now := s.Now().UnixMilli()
 	times, err := s.Records.CommitTimes(ctx, environment, from, limit)
 	if err != nil || len(times) == 0 {
@@ -139,14 +142,16 @@ func (s *Service) between(ctx context.Context, environment, epoch, from, newest 
 
 // over tells whether nothing more is waited for.
 func over(d *app.Delivery, now int64) bool {
-	return d.Reached == d.Expected && d.Expected > 0 || now-d.At > patience || d.Expected == 0 && now-d.At > app.SilentAfter ||
+	return d.Reached == d.Expected && d.Expected > 0 || now-d.At > patience || d.Expected == 0 &&
+		now-d.At > app.SilentAfter ||
 		len(d.Waiting) == 0 && len(d.Lost) > 0
 }
 
 // Job puts the deliveries that are over into the records and the audit. One process does it at a
 // time; what it leaves undone the next one does.
 func (s *Service) Job() work.Job {
-	return work.Job{Name: lease, Says: "record deliveries", Every: time.Second, Lease: 10 * time.Second, Do: func(ctx context.Context, t *work.Turn) error { return s.Record(ctx, t.Fence) }}
+	return work.Job{Name: lease, Says: "record deliveries", Every: time.Second, Lease: 10 * time.Second,
+		Do: func(ctx context.Context, t *work.Turn) error { return s.Record(ctx, t.Fence) }}
 }
 
 // Record does that once, for who has the lease.
@@ -197,7 +202,8 @@ func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence
 			return nil
 		}
 		last := all[len(all)-1].Revision
-		_, err := tx.Append(audit.EnvironmentChain(env.ID), audit.Entry{At: now, Actor: app.Actor{Kind: "service", Through: "delivery"}, Action: "revision.delivered",
+		_, err := tx.Append(audit.EnvironmentChain(env.ID), audit.Entry{At: now, Actor: app.Actor{Kind: "service",
+			Through: "delivery"}, Action: "revision.delivered",
 			Project: env.ProjectID, Environment: env.ID, Revision: last, Difference: said}, nil)
 		return err
 	})
@@ -222,10 +228,12 @@ func Words(all []app.Delivery) (lines []string) {
 		}
 		lines = append(lines, line)
 		for _, w := range d.Waiting {
-			lines = append(lines, fmt.Sprintf("revision %d: %s waits with revision %d", d.Revision, Name(&w), w.Revision))
+			lines = append(lines, fmt.Sprintf("revision %d: %s waits with revision %d", d.Revision, Name(&w),
+				w.Revision))
 		}
 		for _, l := range d.Lost {
-			lines = append(lines, fmt.Sprintf("revision %d: %s is lost with revision %d and may still decide the old way", d.Revision, Name(&l), l.Revision))
+			lines = append(lines, fmt.Sprintf("revision %d: %s is lost with revision %d and may still decide the "+
+				"old way", d.Revision, Name(&l), l.Revision))
 		}
 	}
 	return lines

@@ -44,19 +44,22 @@ func TestOf(t *testing.T) {
 		"waits":                  {{Epoch: 2, Revision: 6, At: at + 20}},
 	}
 	d := Of(2, 7, 1_000, at, all, applied, now)
-	if d.Expected != 7 || d.Reached != 5 || len(d.Waiting) != 1 || d.Waiting[0].ID != "waits" || len(d.Lost) != 1 || d.Lost[0].ID != "lost" {
+	if d.Expected != 7 || d.Reached != 5 || len(d.Waiting) != 1 || d.Waiting[0].ID != "waits" || len(d.Lost) != 1 ||
+		d.Lost[0].ID != "lost" {
 		t.Errorf("%+v", d)
 	}
 	if d.Half != 200 || d.Most != -1 || d.All != -1 {
 		t.Errorf("half after %d, most after %d, all after %d", d.Half, d.Most, d.All)
 	}
-	if text := strings.Join(Words([]app.Delivery{d}), "\n"); !strings.Contains(text, "5 of 7") || !strings.Contains(text, "door lost is lost with revision 6") || strings.Contains(text, "all after") {
+	if text := strings.Join(Words([]app.Delivery{d}), "\n"); !strings.Contains(text, "5 of 7") ||
+		!strings.Contains(text, "door lost is lost with revision 6") || strings.Contains(text, "all after") {
 		t.Error(text)
 	}
 	for i := range all {
 		all[i].Revision = 7
 	}
-	if d = Of(2, 7, 1_000, at, all, map[string][]wire.Applied{}, now); d.Reached != d.Expected || d.All < 0 || d.Expected != 8 {
+	if d = Of(2, 7, 1_000, at, all, map[string][]wire.Applied{}, now); d.Reached != d.Expected || d.All < 0 ||
+		d.Expected != 8 {
 		t.Errorf("all have it: %+v", d)
 	}
 	if d = Of(2, 7, 1_000, at, nil, nil, now); d.Expected != 0 || d.All != -1 || len(Words([]app.Delivery{d})) != 0 {

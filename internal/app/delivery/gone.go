@@ -16,7 +16,8 @@ type GoneTx interface {
 
 // Kinds are the changes of who is expected to have a revision.
 func Kinds() []*commit.Kind {
-	return []*commit.Kind{commit.Of(commit.Kind{Name: "instance.gone", Says: "Vouches for instances that fell silent: they decide no more",
+	return []*commit.Kind{commit.Of(commit.Kind{Name: "instance.gone",
+		Says:   "Vouches for instances that fell silent: they decide no more",
 		Action: app.StopIt, Span: commit.Environment}, gone)}
 }
 
@@ -58,7 +59,8 @@ func gone(_ context.Context, m *commit.Moment, _ *Gone) (*commit.Effects, error)
 		rec.IDs = append(rec.IDs, one.ID)
 		if out.Gone++; out.Gone <= mostNamed {
 			out.Instances = append(out.Instances, *one)
-			lines = append(lines, diff.Text(fmt.Sprintf("%s %s %s, silent with revision %d, decides no more", one.Application, one.Version, one.ID, one.Revision)))
+			lines = append(lines, diff.Text(fmt.Sprintf("%s %s %s, silent with revision %d, decides no more",
+				one.Application, one.Version, one.ID, one.Revision)))
 		}
 	}
 	if out.Gone == 0 {

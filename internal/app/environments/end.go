@@ -29,7 +29,8 @@ type Remove struct{}
 
 func ends() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "environment.archive", Says: "Archives an environment, which nobody can follow then",
+		commit.Of(commit.Kind{Name: "environment.archive", Says: "Archives an environment, which nobody can " +
+			"follow then",
 			Action: app.Manage, Span: commit.Environment, Guarded: true, Queued: true}, archive),
 		commit.Of(commit.Kind{Name: "environment.bring-back", Says: "Has an archived environment live again",
 			Action: app.Manage, Span: commit.Environment, Guarded: true, Queued: true, Reopens: true}, bringBack),
@@ -45,16 +46,19 @@ func archive(_ context.Context, m *commit.Moment, _ *Archive) (*commit.Effects, 
 	}
 	if n > 0 {
 		return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"following": n},
-			Detail: fmt.Sprintf("%s: end them, or have them follow another environment, first", words.Counted(n, "process follows it", "processes follow it"))}
+			Detail: fmt.Sprintf("%s: end them, or have them follow another environment, first",
+				words.Counted(n, "process follows it", "processes follow it"))}
 	}
-	return state(m, app.Archived, "environment.archived", fmt.Sprintf("environment %s archived: nobody follows it", m.Environment.Key)), nil
+	return state(m, app.Archived, "environment.archived", fmt.Sprintf("environment %s archived: nobody follows it",
+		m.Environment.Key)), nil
 }
 
 func bringBack(_ context.Context, m *commit.Moment, _ *BringBack) (*commit.Effects, error) {
 	if m.Environment.State == app.Active {
 		return commit.Nothing(m.Environment), nil
 	}
-	return state(m, app.Active, "environment.brought-back", fmt.Sprintf("environment %s brought back", m.Environment.Key)), nil
+	return state(m, app.Active, "environment.brought-back", fmt.Sprintf("environment %s brought back",
+		m.Environment.Key)), nil
 }
 
 func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, error) {
@@ -72,6 +76,7 @@ func state(m *commit.Moment, to app.EnvironmentState, action, said string) *comm
 	env := *m.Environment
 	env.State = to
 	rec := &app.StateRecord{EnvironmentID: env.ID, State: to, At: m.At, By: m.Actor.ID}
-	return &commit.Effects{Result: &env, Stale: commit.Stale{Keys: true}, In: []commit.Effect{{Environment: m.Environment,
-		Records: []commit.Record{rec}, Entries: []commit.Entry{commit.Said(action, env.Key, diff.Text(said))}}}}
+	return &commit.Effects{Result: &env, Stale: commit.Stale{Keys: true},
+		In: []commit.Effect{{Environment: m.Environment,
+			Records: []commit.Record{rec}, Entries: []commit.Entry{commit.Said(action, env.Key, diff.Text(said))}}}}
 }

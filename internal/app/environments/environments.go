@@ -27,9 +27,11 @@ type Tx interface {
 func Kinds() []*commit.Kind {
 	return append(ends(),
 		commit.Of(commit.Kind{Name: "project.make", Says: "Makes a project", Span: commit.Installation}, makeProject),
-		commit.Of(commit.Kind{Name: "environment.make", Says: "Makes an environment with every flag of the project, levers off",
+		commit.Of(commit.Kind{Name: "environment.make", Says: "Makes an environment with every flag of the project, " +
+			"levers off",
 			Action: app.Manage, Span: commit.Project, Queued: true}, makeEnvironment),
-		commit.Of(commit.Kind{Name: "environment.edit", Says: "Changes an environment's title, or whether it asks first",
+		commit.Of(commit.Kind{Name: "environment.edit", Says: "Changes an environment's title, or whether it asks " +
+			"first",
 			Action: app.Manage, Span: commit.Environment, Guarded: true, Queued: true}, edit),
 	)
 }
@@ -46,7 +48,8 @@ func makeProject(_ context.Context, m *commit.Moment, in *MakeProject) (*commit.
 		return nil, err
 	}
 	made := commit.Said("project.made", p.Key, diff.Text(fmt.Sprintf("project %q made", p.Title)))
-	return &commit.Effects{Result: p, In: []commit.Effect{{Project: p, Records: []commit.Record{p}, Entries: []commit.Entry{made}}},
+	return &commit.Effects{Result: p, In: []commit.Effect{{Project: p, Records: []commit.Record{p},
+		Entries: []commit.Entry{made}}},
 		Then: func() []commit.Effect {
 			return []commit.Effect{roles.Changed(p, m.Actor.ID, nil, []app.Role{app.Keeper})}
 		}}, nil
@@ -75,7 +78,8 @@ func (m *Made) WithoutSecrets() any {
 }
 
 func makeEnvironment(_ context.Context, m *commit.Moment, in *Make) (*commit.Effects, error) {
-	env := &app.Environment{ProjectID: m.Project.ID, Key: in.Key, Title: in.Title, AskFirst: in.AskFirst, Created: m.At}
+	env := &app.Environment{ProjectID: m.Project.ID, Key: in.Key, Title: in.Title, AskFirst: in.AskFirst,
+		Created: m.At}
 	if err := app.CheckTitled(env.Key, &env.Title); err != nil {
 		return nil, err
 	}
@@ -84,7 +88,8 @@ func makeEnvironment(_ context.Context, m *commit.Moment, in *Make) (*commit.Eff
 		return nil, err
 	}
 	inside.Entries = []commit.Entry{commit.Said("environment.made", env.Key,
-		diff.Text(fmt.Sprintf("environment %q made, asks first %t, with %d flags, levers off", env.Title, env.AskFirst, len(inside.Event.Flags))))}
+		diff.Text(fmt.Sprintf("environment %q made, asks first %t, with %d flags, levers off", env.Title, env.AskFirst,
+			len(inside.Event.Flags))))}
 	beside := commit.Effect{Project: m.Project, Entries: []commit.Entry{
 		commit.Said("environment.made", env.Key, diff.Text(fmt.Sprintf("environment %s made", env.Key)))}}
 	made := &Made{Environment: env, Keys: []keys.Made{}}
@@ -156,6 +161,7 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 	if len(lines) == 0 {
 		return commit.Nothing(&env), nil
 	}
-	return &commit.Effects{Result: &env, In: []commit.Effect{{Environment: m.Environment, Records: []commit.Record{&env},
-		Entries: []commit.Entry{commit.Said("environment.changed", env.Key, lines...)}}}}, nil
+	return &commit.Effects{Result: &env,
+		In: []commit.Effect{{Environment: m.Environment, Records: []commit.Record{&env},
+			Entries: []commit.Entry{commit.Said("environment.changed", env.Key, lines...)}}}}, nil
 }

@@ -22,7 +22,8 @@ const lostAfter = 3 * time.Second
 // lost tells whether the records have known less than is decided by here, for a while.
 func (p *Place) lost(head Head) bool {
 	have := p.Rules().Source
-	less := head.Epoch < have.Epoch || head.Epoch == have.Epoch && (head.Revision < have.Revision || head.Revision == have.Revision && differ(head.Digest, have.Digest))
+	less := head.Epoch < have.Epoch || head.Epoch == have.Epoch && (head.Revision < have.Revision ||
+		head.Revision == have.Revision && differ(head.Digest, have.Digest))
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !less || head.Behind {
@@ -151,7 +152,8 @@ func (p *Place) holding(ctx context.Context, e *flag.Event) (*decide.Ruleset, er
 		case errors.As(err, &f) && f.Kind == app.Unavailable, ctx.Err() != nil:
 			return nil, err
 		default:
-			p.putAside(append(slices.Clone(p.Aside()), app.Aside{Kind: "list", Key: digest, Why: strings.TrimPrefix(err.Error(), "list "+digest+": ")}))
+			p.putAside(append(slices.Clone(p.Aside()), app.Aside{Kind: "list", Key: digest,
+				Why: strings.TrimPrefix(err.Error(), "list "+digest+": ")}))
 		}
 	}
 	if len(lists) == 0 {
@@ -168,7 +170,8 @@ func (p *Place) reload(ctx context.Context) error {
 		return err
 	}
 	have := p.Rules().Source
-	if rs.Epoch < have.Epoch || rs.Epoch == have.Epoch && (rs.Revision < have.Revision || rs.Revision == have.Revision && differ(rs.Digest, have.Digest)) {
+	if rs.Epoch < have.Epoch || rs.Epoch == have.Epoch && (rs.Revision < have.Revision ||
+		rs.Revision == have.Revision && differ(rs.Digest, have.Digest)) {
 		return nil
 	}
 	p.putAside(aside)

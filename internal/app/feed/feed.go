@@ -106,8 +106,9 @@ const (
 
 // Jobs follow the log, and find out whose.
 func (h *Hub) Jobs() []work.Job {
-	return []work.Job{h.job(), {Name: "followed", Says: "find the environments that somebody follows", Every: gatherEvery,
-		Do: func(ctx context.Context, _ *work.Turn) error { return h.Gather(ctx) }}}
+	return []work.Job{h.job(), {Name: "followed", Says: "find the environments that somebody follows",
+		Every: gatherEvery,
+		Do:    func(ctx context.Context, _ *work.Turn) error { return h.Gather(ctx) }}}
 }
 
 // Gather puts in place what somebody follows, and lets go of what nobody has asked for in a while.
@@ -135,11 +136,12 @@ func (h *Hub) Gather(ctx context.Context) error {
 }
 
 func (h *Hub) job() work.Job {
-	return work.Job{Name: "feed", Says: "follow the revision log", Every: every, Wake: h.nudge, Quiet: true, Do: func(ctx context.Context, _ *work.Turn) error {
-		err := h.Look(ctx)
-		h.note(err)
-		return err
-	}}
+	return work.Job{Name: "feed", Says: "follow the revision log", Every: every, Wake: h.nudge, Quiet: true,
+		Do: func(ctx context.Context, _ *work.Turn) error {
+			err := h.Look(ctx)
+			h.note(err)
+			return err
+		}}
 }
 
 // note logs when the log of revisions cannot be read any more, and when it can again.

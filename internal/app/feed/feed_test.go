@@ -32,8 +32,11 @@ func (l *revisionLog) add(n int) {
 	defer l.mu.Unlock()
 	for range n {
 		r := l.base + int64(len(l.events)) + 1
-		doc := fmt.Sprintf(`{"key":"a","type":"number","variants":{"x":%d,"y":0},"lever":"on","resting":"y","end":{"variant":"x"}}`, r)
-		l.events = append(l.events, &flag.Event{Format: 1, Epoch: l.epoch, Revision: r, Flags: []json.RawMessage{json.RawMessage(doc)}})
+		doc := fmt.Sprintf(
+			`{"key":"a","type":"number","variants":{"x":%d,"y":0},"lever":"on","resting":"y","end":{"variant":"x"}}`,
+			r)
+		l.events = append(l.events, &flag.Event{Format: 1, Epoch: l.epoch, Revision: r,
+			Flags: []json.RawMessage{json.RawMessage(doc)}})
 	}
 }
 
@@ -137,7 +140,8 @@ func TestReadersThatMustFetch(t *testing.T) {
 	readers := map[string]*Reader{"slow": slow, "new": p.Read(0, 0), "of an older epoch": p.Read(8, keptFrames)}
 	for name, r := range readers {
 		frames := read(t, r)
-		if len(frames) != 1 || !strings.HasPrefix(string(frames[0].Bytes), "event: snapshot\n") || frames[0].Revision != keptFrames+12 {
+		if len(frames) != 1 || !strings.HasPrefix(string(frames[0].Bytes), "event: snapshot\n") ||
+			frames[0].Revision != keptFrames+12 {
 			t.Errorf("%s: %d frames, %.60s", name, len(frames), frames[0].Bytes)
 		}
 	}
@@ -279,7 +283,8 @@ func TestLogsThatBeginLate(t *testing.T) {
 	}
 	l.add(1)
 	look(t, h)
-	if frames := read(t, r); len(frames) != 1 || frames[0].Revision != 53 || !strings.Contains(string(frames[0].Bytes), "event: revision") {
+	if frames := read(t, r); len(frames) != 1 || frames[0].Revision != 53 || !strings.Contains(string(frames[0].Bytes),
+		"event: revision") {
 		t.Errorf("%+v", frames)
 	}
 }

@@ -96,8 +96,9 @@ func (k *Keyring) Nudge() {
 
 // Job keeps the keyring up to date; while it cannot, the keys that are known stay in use.
 func (k *Keyring) Job() work.Job {
-	return work.Job{Name: "keys", Says: "read the access keys", Every: keysEvery, Wake: k.nudge, First: true, Limit: refreshTime,
-		Do: func(ctx context.Context, _ *work.Turn) error { return k.Refresh(ctx) }}
+	return work.Job{Name: "keys", Says: "read the access keys", Every: keysEvery, Wake: k.nudge, First: true,
+		Limit: refreshTime,
+		Do:    func(ctx context.Context, _ *work.Turn) error { return k.Refresh(ctx) }}
 }
 
 // Refresh reads the keys and ends what the revoked ones have open.

@@ -78,7 +78,8 @@ func (p *Place) putAside(aside []app.Aside) {
 	p.aside.Store(&aside)
 	for _, a := range aside {
 		if !slices.Contains(before, a) {
-			p.log.Error("something cannot be read and is left out; all else goes on", "environment", p.id, "kind", a.Kind, "key", a.Key, "why", a.Why)
+			p.log.Error("something cannot be read and is left out; all else goes on", "environment", p.id, "kind",
+				a.Kind, "key", a.Key, "why", a.Why)
 		}
 	}
 }
@@ -187,7 +188,8 @@ func (p *Place) Snapshot() (*Packed, error) {
 		if err := z.Close(); err != nil {
 			return nil, err
 		}
-		packed := &Packed{ETag: fmt.Sprintf(`"%d.%d"`, src.Epoch, src.Revision), Gzip: b.Bytes(), Size: len(raw), of: src}
+		packed := &Packed{ETag: fmt.Sprintf(`"%d.%d"`, src.Epoch, src.Revision), Gzip: b.Bytes(), Size: len(raw),
+			of: src}
 		p.mu.Lock()
 		defer p.mu.Unlock()
 		if p.Rules().Source == src {

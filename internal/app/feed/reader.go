@@ -93,9 +93,11 @@ func (r *Reader) ready() ([]Frame, <-chan struct{}) {
 	if r.epoch == have.Epoch && r.revision >= have.Revision || r.epoch > have.Epoch {
 		return nil, p.changed
 	}
-	if r.epoch == have.Epoch && len(p.frames) > 0 && p.frames[0].Revision <= r.revision+1 && p.frames[0].Epoch == r.epoch {
+	if r.epoch == have.Epoch && len(p.frames) > 0 && p.frames[0].Revision <= r.revision+1 &&
+		p.frames[0].Epoch == r.epoch {
 		return p.frames[r.revision+1-p.frames[0].Revision:], p.changed
 	}
 	raw := fmt.Appendf(nil, `{"epoch":%d,"revision":%d}`, have.Epoch, have.Revision)
-	return []Frame{{have.Epoch, have.Revision, have.Digest, event("snapshot", have.Position().String(), raw)}}, p.changed
+	return []Frame{{have.Epoch, have.Revision, have.Digest, event("snapshot", have.Position().String(), raw)}},
+		p.changed
 }

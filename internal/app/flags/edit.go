@@ -63,7 +63,8 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 	}
 	d.Version++
 	changed := commit.Entry{Action: "definition.changed", Subject: d.Key, Version: d.Version, Lines: lines}
-	out.In = append(out.In, commit.Effect{Project: m.Project, Records: []commit.Record{d}, Entries: []commit.Entry{changed}})
+	out.In = append(out.In, commit.Effect{Project: m.Project, Records: []commit.Record{d},
+		Entries: []commit.Entry{changed}})
 	return out, nil
 }
 
@@ -82,7 +83,8 @@ func (edit *Edit) apply(d *app.Definition) (lines []diff.Line, documents bool, e
 	set("description", &d.Description, edit.Description)
 	set("gone by", &d.GoneBy, edit.GoneBy)
 	set("purpose", (*string)(&d.Purpose), (*string)(edit.Purpose))
-	for what, list := range map[string]struct{ field, to *[]string }{"owners": {&d.Owners, edit.Owners}, "tags": {&d.Tags, edit.Tags}} {
+	for what, list := range map[string]struct{ field, to *[]string }{"owners": {&d.Owners, edit.Owners},
+		"tags": {&d.Tags, edit.Tags}} {
 		if list.to != nil && !slices.Equal(*list.field, *list.to) {
 			say("%s %s → %s", what, strings.Join(*list.field, ", "), strings.Join(*list.to, ", "))
 			*list.field = append([]string{}, *list.to...)
@@ -112,7 +114,8 @@ func (edit *Edit) apply(d *app.Definition) (lines []diff.Line, documents bool, e
 	for i, name := range edit.RemoveVariants {
 		at := slices.IndexFunc(d.Variants, func(v app.Variant) bool { return v.Name == name })
 		if at < 0 {
-			return nil, false, app.InvalidField(fmt.Sprintf("removeVariants[%d]", i), "%q is no variant of this flag", name)
+			return nil, false, app.InvalidField(fmt.Sprintf("removeVariants[%d]", i), "%q is no variant of this flag",
+				name)
 		}
 		d.Variants, documents = slices.Delete(d.Variants, at, at+1), true
 		say("variant `%s` removed", name)
@@ -134,18 +137,21 @@ func (edit *Edit) document(tx documents, env *app.Environment, d *app.Definition
 	}
 	for _, name := range edit.RemoveVariants {
 		if place, used := now.Uses(name); used {
-			return e, app.Faultf(app.Conflict, "variant %s is in use in %s, by %s: take it out there first", name, env.Key, place)
+			return e, app.Faultf(app.Conflict, "variant %s is in use in %s, by %s: take it out there first", name,
+				env.Key, place)
 		}
 		by, err := neededBy(tx, env.ID, d.Key, name)
 		if err != nil {
 			return e, err
 		}
 		if by != "" {
-			return e, app.Faultf(app.Conflict, "variant %s is in use in %s, needed by flag %s: take it out there first", name, env.Key, by)
+			return e, app.Faultf(app.Conflict,
+				"variant %s is in use in %s, needed by flag %s: take it out there first", name, env.Key, by)
 		}
 		delete(now.Variants, name)
 	}
-	e, err = commit.FlagPut(env, &app.FlagRecord{Key: d.Key, Version: rec.Version + 1, Document: &now}, "flag.changed", diff.Flags(rec.Document, &now))
+	e, err = commit.FlagPut(env, &app.FlagRecord{Key: d.Key, Version: rec.Version + 1, Document: &now}, "flag.changed",
+		diff.Flags(rec.Document, &now))
 	e.Action = app.Document
 	return e, err
 }

@@ -49,10 +49,12 @@ func (s *Service) Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "flag.make", Says: "Makes a flag, in every environment with its lever off",
 			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.make),
-		commit.Of(commit.Kind{Name: "flag.edit", Says: "Changes a flag's definition; variants and visibility in all environments at once",
+		commit.Of(commit.Kind{Name: "flag.edit", Says: "Changes a flag's definition; variants and visibility in all " +
+			"environments at once",
 			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.edit),
 		commit.Taking(commit.Of(commit.Kind{Name: "flag.put", Says: "Saves a flag's document in an environment",
-			Action: app.Release, Span: commit.Environment, Guarded: true, Queued: true}, s.put).Holding(holdFlag).Standing(s.stands), takes),
+			Action: app.Release, Span: commit.Environment, Guarded: true, Queued: true},
+			s.put).Holding(holdFlag).Standing(s.stands), takes),
 	}
 }
 

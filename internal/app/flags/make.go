@@ -31,10 +31,12 @@ func (s *Service) make(_ context.Context, m *commit.Moment, in *Make) (*commit.E
 		return nil, err
 	}
 	made := commit.Entry{Action: "flag.made", Subject: d.Key, Version: 1, Lines: describe(&d)}
-	out := &commit.Effects{Result: &d, In: []commit.Effect{{Project: m.Project, Records: []commit.Record{&d}, Entries: []commit.Entry{made}}}}
+	out := &commit.Effects{Result: &d, In: []commit.Effect{{Project: m.Project, Records: []commit.Record{&d},
+		Entries: []commit.Entry{made}}}}
 	for i := range envs {
 		doc := FirstDocument(&d)
-		e, err := commit.FlagPut(&envs[i], &app.FlagRecord{Key: d.Key, Version: 1, Document: doc}, "flag.made", diff.Flags(nil, doc))
+		e, err := commit.FlagPut(&envs[i], &app.FlagRecord{Key: d.Key, Version: 1, Document: doc}, "flag.made",
+			diff.Flags(nil, doc))
 		if err != nil {
 			return nil, err
 		}
@@ -52,7 +54,8 @@ func fill(d *app.Definition) {
 		d.Type = flag.Boolean
 	}
 	if len(d.Variants) == 0 && d.Type == flag.Boolean {
-		d.Variants = []app.Variant{{Name: "on", Value: json.RawMessage("true")}, {Name: "off", Value: json.RawMessage("false")}}
+		d.Variants = []app.Variant{{Name: "on", Value: json.RawMessage("true")},
+			{Name: "off", Value: json.RawMessage("false")}}
 		if d.Resting == "" {
 			d.Resting = "off"
 		}
@@ -108,7 +111,8 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 		add("purpose", "must be introduce, compare, kill-switch, tune or grant")
 	}
 	if d.GoneBy == "" {
-		add("goneBy", "say by which date the flag should be gone, such as %s, or that it stays", time.UnixMilli(d.Created).AddDate(0, 3, 0).Format(time.DateOnly))
+		add("goneBy", "say by which date the flag should be gone, such as %s, or that it stays",
+			time.UnixMilli(d.Created).AddDate(0, 3, 0).Format(time.DateOnly))
 	} else if _, err := time.Parse(time.DateOnly, d.GoneBy); err != nil && d.GoneBy != "stays" {
 		add("goneBy", `must be a date such as 2027-03-31, or "stays"`)
 	}
@@ -157,6 +161,7 @@ func describe(d *app.Definition) []diff.Line {
 		names = append(names, "`"+v.Name+"`")
 	}
 	line := func(format string, args ...any) diff.Line { return diff.Text(fmt.Sprintf(format, args...)) }
-	return []diff.Line{line("flag %q made: %s, purpose %s, variants %s, resting `%s`", d.Title, d.Type, d.Purpose, strings.Join(names, ", "), d.Resting),
+	return []diff.Line{line("flag %q made: %s, purpose %s, variants %s, resting `%s`", d.Title, d.Type, d.Purpose,
+		strings.Join(names, ", "), d.Resting),
 		line("gone by %s", d.GoneBy), line("visible to browsers %t", d.Visible)}
 }

@@ -90,7 +90,8 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	}
 	saved.Version++
 	saved.Revision++
-	e, err := commit.FlagPut(env, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now}, "flag.changed", lines)
+	e, err := commit.FlagPut(env, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now},
+		"flag.changed", lines)
 	e.Judge = commit.Judge{Before: old.Document, After: &now, Units: in.Units,
 		Noted: func(lines []diff.Line) { saved.Difference = append(saved.Difference, diff.Said(lines)...) }}
 	return &commit.Effects{Result: saved, In: []commit.Effect{e}}, err
@@ -100,7 +101,8 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 func takes(m *commit.Moment, in *Put) app.Action {
 	old, now := m.Held.(*app.HeldFlag).Flag.Document, &in.Document
 	needs := slices.EqualFunc(old.Needs, now.Needs, func(a, b flag.Need) bool { return a == b })
-	if old.Resting != now.Resting || !needs || now.Variants != nil && !maps.EqualFunc(old.Variants, now.Variants, sameJSON) {
+	if old.Resting != now.Resting || !needs || now.Variants != nil && !maps.EqualFunc(old.Variants, now.Variants,
+		sameJSON) {
 		return app.Document
 	}
 	return app.Release
@@ -131,11 +133,13 @@ func (s *Service) check(ctx context.Context, tx documents, env *app.Environment,
 // underStop keeps what a stop gives from being edited while it stands.
 func underStop(held *app.HeldFlag, now *flag.Document) error {
 	old := held.Flag.Document
-	if held.Stop == "" || now.Resting == old.Resting && sameJSON(now.Variants[now.Resting], old.Variants[old.Resting]) {
+	if held.Stop == "" || now.Resting == old.Resting && sameJSON(now.Variants[now.Resting],
+		old.Variants[old.Resting]) {
 		return nil
 	}
 	return &app.Fault{Kind: app.Conflict, More: map[string]any{"stop": held.Stop},
-		Detail: "while stop " + held.Stop + " stands, the resting variant and its value cannot be edited: lift it first, or leave them as they are"}
+		Detail: "while stop " + held.Stop + " stands, the resting variant and its value cannot be edited: lift it " +
+			"first, or leave them as they are"}
 }
 
 func sameJSON(a, b json.RawMessage) bool {
@@ -159,7 +163,9 @@ func (s *Service) fits(ctx context.Context, env int64, now, old *flag.Document) 
 	}
 	anew := false // most edits bring no comparison that was not there
 	for i := range now.Rules {
-		now.Rules[i].When.Leaves(func(l *condition.Node) { anew = anew || !had[l.Words()] || strings.HasPrefix(l.Test, "version.") })
+		now.Rules[i].When.Leaves(func(l *condition.Node) {
+			anew = anew || !had[l.Words()] || strings.HasPrefix(l.Test, "version.")
+		})
 	}
 	if !anew {
 		return nil
@@ -170,7 +176,8 @@ func (s *Service) fits(ctx context.Context, env int64, now, old *flag.Document) 
 	}
 	var found []flag.Problem
 	for i := range now.Rules {
-		found = append(found, conditions.Unfit(fmt.Sprintf("document.rules[%d].when", i), now.Rules[i].When, known, had)...)
+		found = append(found, conditions.Unfit(fmt.Sprintf("document.rules[%d].when", i), now.Rules[i].When, known,
+			had)...)
 	}
 	return app.InvalidFields(found)
 }

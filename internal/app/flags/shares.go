@@ -22,13 +22,15 @@ func complete(old, now *flag.Document, docs flag.Documents) error {
 		found = append(found, flag.Problem{Place: "document.type", Mend: "never changes: it is " + string(old.Type)})
 	}
 	if now.Visible != old.Visible {
-		found = append(found, flag.Problem{Place: "document.visible", Mend: "belongs to the definition, where it changes in all environments at once"})
+		found = append(found, flag.Problem{Place: "document.visible", Mend: "belongs to the definition, where it " +
+			"changes in all environments at once"})
 	}
 	if now.Variants == nil {
 		now.Variants = old.Variants
 	}
 	if !slices.Equal(now.VariantNames(), old.VariantNames()) {
-		found = append(found, flag.Problem{Place: "document.variants", Mend: "variants are added and removed in the definition, in all environments at once; only their values can be edited here"})
+		found = append(found, flag.Problem{Place: "document.variants", Mend: "variants are added and removed in the " +
+			"definition, in all environments at once; only their values can be edited here"})
 	}
 	now.Requires = now.Needed()
 	byID := map[string]*flag.Rule{}
@@ -84,7 +86,8 @@ func arrange(place string, g *flag.Gives, old *flag.Shares, doc *flag.Document, 
 		}
 	} else if old != nil && old.Like == nil {
 		if s.Salt != "" && s.Salt != old.Salt {
-			return []flag.Problem{{Place: place + ".salt", Mend: "cannot be edited, since that would move everybody: leave it out, or ask for drawAnew"}}
+			return []flag.Problem{{Place: place + ".salt", Mend: "cannot be edited, since that would move " +
+				"everybody: leave it out, or ask for drawAnew"}}
 		}
 		s.Salt = old.Salt
 	} else if old != nil && s.Salt == "" {
@@ -99,7 +102,8 @@ func arrange(place string, g *flag.Gives, old *flag.Shares, doc *flag.Document, 
 	err := s.Arrange(old, doc.Resting)
 	switch {
 	case errors.Is(err, bucket.ErrSum):
-		return []flag.Problem{{Place: place + ".parts", Mend: err.Error() + ": they must add up to exactly 100 % (1000000)"}}
+		return []flag.Problem{{Place: place + ".parts", Mend: err.Error() + ": they must add up to exactly 100 % " +
+			"(1000000)"}}
 	case err != nil:
 		return []flag.Problem{{Place: place + ".parts", Mend: err.Error()}}
 	}
@@ -136,8 +140,10 @@ func stillAlike(tx documents, env int64, old, now *flag.Document) error {
 			ids = append(ids, d.Rules[i].ID)
 		}
 		for _, id := range ids {
-			if s := d.SharesAt(id); s != nil && s.Like != nil && s.Like.Flag == now.Key && drawn[s.Like.Rule] && s.Salt != saltAt(now, s.Like.Rule) {
-				return app.Faultf(app.Conflict, "shares of flag %s move together with these: take that apart first, or leave how these are drawn", rec.Key)
+			if s := d.SharesAt(id); s != nil && s.Like != nil && s.Like.Flag == now.Key && drawn[s.Like.Rule] &&
+				s.Salt != saltAt(now, s.Like.Rule) {
+				return app.Faultf(app.Conflict, "shares of flag %s move together with these: take that apart first, "+
+					"or leave how these are drawn", rec.Key)
 			}
 		}
 	}

@@ -42,7 +42,8 @@ func note(log *slog.Logger, what string, p any) {
 	panics.said[text] = true
 	panics.Unlock()
 	if first {
-		log.Error("a part of this program panicked and goes on; please report it", "while", what, "panic", fmt.Sprint(p), "stack", string(debug.Stack()))
+		log.Error("a part of this program panicked and goes on; please report it", "while", what, "panic",
+			fmt.Sprint(p), "stack", string(debug.Stack()))
 	}
 }
 

@@ -54,7 +54,10 @@ func TestKeep(t *testing.T) {
 		t.Errorf("%d runs, log: %s", runs, l.b.String())
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	done := Keep(ctx, slog.New(slog.NewTextHandler(&l, nil)), "fall", func(context.Context) { cancel(); panic("fell") })
+	done := Keep(ctx, slog.New(slog.NewTextHandler(&l, nil)), "fall", func(context.Context) {
+		cancel()
+		panic("fell")
+	})
 	select {
 	case <-done:
 	case <-time.After(20 * time.Second):

@@ -98,10 +98,11 @@ func (in *Intake) Take(ctx context.Context, environment int64, r app.Incoming, s
 
 // Job writes what waits, and at the end what is left.
 func (in *Intake) Job() work.Job {
-	return work.Job{Name: "reports", Says: "write reports", Wake: in.wake, Pause: pause, AtEnd: atEnd, Do: func(ctx context.Context, _ *work.Turn) error {
-		in.write(context.WithoutCancel(ctx)) // a batch is written whole
-		return nil
-	}}
+	return work.Job{Name: "reports", Says: "write reports", Wake: in.wake, Pause: pause, AtEnd: atEnd,
+		Do: func(ctx context.Context, _ *work.Turn) error {
+			in.write(context.WithoutCancel(ctx)) // a batch is written whole
+			return nil
+		}}
 }
 
 // write writes everything that waits.
@@ -169,7 +170,8 @@ func (in *Intake) take(ctx context.Context, environment int64, batch []*waiting)
 		}
 	}
 	if err := in.Sampled(ctx, environment, fresh); err != nil {
-		in.Log.Warn("what clients saw of units could not be kept", "error", err) // a sample: the next report brings more
+		// a sample: the next report brings more
+		in.Log.Warn("what clients saw of units could not be kept", "error", err)
 	}
 	return taken, nil
 }

@@ -147,7 +147,8 @@ func TestRecordsAway(t *testing.T) {
 	r := &table{away: true}
 	in := begin(t, r)
 	var f *app.Fault
-	if _, err := in.Take(context.Background(), 1, report("i", 1), 1); !errors.As(err, &f) || f.Kind != app.Unavailable {
+	if _, err := in.Take(context.Background(), 1, report("i", 1), 1); !errors.As(err, &f) ||
+		f.Kind != app.Unavailable {
 		t.Errorf("%v", err)
 	}
 }

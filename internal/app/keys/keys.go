@@ -24,7 +24,8 @@ type Tx interface {
 // Kinds are the changes of access keys.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "access-key.make", Says: "Makes an access key", Action: app.Manage, Span: commit.Environment}, add),
+		commit.Of(commit.Kind{Name: "access-key.make", Says: "Makes an access key", Action: app.Manage,
+			Span: commit.Environment}, add),
 		commit.Of(commit.Kind{Name: "access-key.revoke", Says: "Revokes an access key; its streams end within seconds",
 			Action: app.Manage, Span: commit.Environment}, revoke),
 	}
@@ -34,7 +35,8 @@ func Kinds() []*commit.Kind {
 type Make struct {
 	Kind    app.KeyKind `json:"kind"`
 	Purpose string      `json:"purpose,omitempty"`
-	Origins []string    `json:"origins,omitempty"` // of pages that may use a browser key, such as https://desk.pinecrest.example; none: any
+	// of pages that may use a browser key, such as https://desk.pinecrest.example; none: any
+	Origins []string `json:"origins,omitempty"`
 }
 
 // Revoke ends the access key that the change is of.
@@ -71,10 +73,12 @@ func add(_ context.Context, m *commit.Moment, in *Make) (*commit.Effects, error)
 		}
 	}
 	if live >= 2 {
-		return nil, app.Faultf(app.Conflict, "two %s keys for %q are live already: revoke one of them first", in.Kind, purpose)
+		return nil, app.Faultf(app.Conflict, "two %s keys for %q are live already: revoke one of them first", in.Kind,
+			purpose)
 	}
 	k := New(m.Environment, in.Kind, purpose, m.At, in.Origins...)
-	return &commit.Effects{Result: k, In: []commit.Effect{Added(m.Environment, &k.AccessKey)}, Stale: commit.Stale{Keys: true}}, nil
+	return &commit.Effects{Result: k, In: []commit.Effect{Added(m.Environment, &k.AccessKey)},
+		Stale: commit.Stale{Keys: true}}, nil
 }
 
 // New makes a key with its secret.
@@ -84,7 +88,8 @@ func New(env *app.Environment, kind app.KeyKind, purpose string, at int64, origi
 		prefix = "glb_"
 	}
 	secret := prefix + people.NewSecret()
-	return &Made{app.AccessKey{ID: commit.NewID(), EnvironmentID: env.ID, Kind: kind, Purpose: purpose, Hint: secret[:9],
+	return &Made{app.AccessKey{ID: commit.NewID(), EnvironmentID: env.ID, Kind: kind, Purpose: purpose,
+		Hint:   secret[:9],
 		Digest: people.Digest(secret), Created: at, Origins: origins}, secret}
 }
 
@@ -94,7 +99,8 @@ func Added(env *app.Environment, k *app.AccessKey) commit.Effect {
 }
 
 func effect(action string, env *app.Environment, k *app.AccessKey) commit.Effect {
-	line := diff.Text(fmt.Sprintf("%s key %s… for %q of environment %s (%d)", k.Kind, k.Hint, k.Purpose, env.Key, env.ID))
+	line := diff.Text(fmt.Sprintf("%s key %s… for %q of environment %s (%d)", k.Kind, k.Hint, k.Purpose, env.Key,
+		env.ID))
 	return commit.Effect{Records: []commit.Record{k}, Entries: []commit.Entry{commit.Said(action, k.ID, line)}}
 }
 
@@ -112,7 +118,8 @@ func checkOrigins(kind app.KeyKind, origins []string) error {
 	for i, o := range origins {
 		u, err := url.Parse(o)
 		if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.Scheme+"://"+u.Host != o {
-			return app.InvalidField(fmt.Sprintf("origins[%d]", i), "must be an origin as browsers write it, such as https://desk.pinecrest.example")
+			return app.InvalidField(fmt.Sprintf("origins[%d]", i), "must be an origin as browsers write it, such as "+
+				"https://desk.pinecrest.example")
 		}
 	}
 	return nil
@@ -132,5 +139,6 @@ func revoke(_ context.Context, m *commit.Moment, _ *Revoke) (*commit.Effects, er
 		return commit.Nothing(k), nil
 	}
 	k.Revoked = m.At
-	return &commit.Effects{Result: k, In: []commit.Effect{effect("access-key.revoked", m.Environment, k)}, Stale: commit.Stale{Keys: true}}, nil
+	return &commit.Effects{Result: k, In: []commit.Effect{effect("access-key.revoked", m.Environment, k)},
+		Stale: commit.Stale{Keys: true}}, nil
 }

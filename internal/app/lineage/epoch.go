@@ -12,9 +12,14 @@ import (
 // Kinds are the changes of the installation's generation.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "epoch.new", Says: "Starts a new epoch, after the records were restored from a backup",
-			Span: commit.Installation}, func(_ context.Context, m *commit.Moment, _ *NewEpoch) (*commit.Effects, error) { return raise(m), nil }),
-		commit.Of(commit.Kind{Name: "epoch.cause", Says: "Starts a new epoch by the service itself", Span: commit.Installation, Insists: true, Inner: true},
+		commit.Of(commit.Kind{Name: "epoch.new", Says: "Starts a new epoch, after the records were restored from a " +
+			"backup",
+			Span: commit.Installation}, func(_ context.Context, m *commit.Moment, _ *NewEpoch) (*commit.Effects,
+			error) {
+			return raise(m), nil
+		}),
+		commit.Of(commit.Kind{Name: "epoch.cause", Says: "Starts a new epoch by the service itself",
+			Span: commit.Installation, Insists: true, Inner: true},
 			func(_ context.Context, m *commit.Moment, _ *EpochFor) (*commit.Effects, error) { return raise(m), nil }),
 	}
 }
@@ -29,7 +34,8 @@ type EpochFor struct{}
 
 func raise(m *commit.Moment) *commit.Effects {
 	r := &app.EpochRecord{At: m.At}
-	return &commit.Effects{Result: r, Stale: commit.Stale{All: true}, In: []commit.Effect{{Records: []commit.Record{r}}},
+	return &commit.Effects{Result: r, Stale: commit.Stale{All: true},
+		In: []commit.Effect{{Records: []commit.Record{r}}},
 		Then: func() []commit.Effect {
 			line := diff.Text(fmt.Sprintf("epoch %d → %d", r.Was, r.Epoch))
 			return []commit.Effect{{Entries: []commit.Entry{commit.Said("epoch.new", "", line)}}}

@@ -47,7 +47,8 @@ const lookTime = 2 * time.Second
 
 // Met tells whether a follower at a position is of another history than this place. What
 // follows from it is done behind.
-func (s *Service) Met(ctx context.Context, place *feed.Place, environment int64, at flag.Position, key string) (other bool) {
+func (s *Service) Met(ctx context.Context, place *feed.Place, environment int64, at flag.Position,
+	key string) (other bool) {
 	standing := place.Standing(at)
 	if standing == feed.Same {
 		return false
@@ -93,7 +94,8 @@ func (s *Service) alarm(environment int64, at flag.Position, key string) {
 		return
 	}
 	s.alarms[key] = time.Now()
-	s.Log.Error("somebody claims a revision that this installation never gave: if it is no very old client, revoke the access key",
+	s.Log.Error("somebody claims a revision that this installation never gave: if it is no very old client, revoke "+
+		"the access key",
 		"environment", environment, "access key", key, "claim", at.String()[:min(len(at.String()), 60)])
 }
 
@@ -122,7 +124,8 @@ func (s *Service) Restored(ctx context.Context, environment int64, at flag.Posit
 		defer cancel()
 		behind, urgent, err := s.Records.SetBehind(ctx, environment, at)
 		if behind {
-			s.Log.Error("a follower has had what the records do not know: they were restored from a backup; run `greenlever epoch new`",
+			s.Log.Error("a follower has had what the records do not know: they were restored from a backup; run "+
+				"`greenlever epoch new`",
 				"environment", environment, "follower", at.String()[:min(len(at.String()), 40)])
 		}
 		if err == nil && behind && urgent {

@@ -47,7 +47,8 @@ func hashPassword(ctx context.Context, password string, about ...string) (string
 		return "", app.InvalidField("password", "must be %d to %d bytes", MinPassword, MaxPassword)
 	}
 	if common(password, about) {
-		return "", app.InvalidField("password", "is one that others guess first: take three or four words that do not belong together")
+		return "", app.InvalidField("password", "is one that others guess first: take three or four words that do "+
+			"not belong together")
 	}
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
@@ -75,7 +76,8 @@ func common(password string, about []string) bool {
 // format is the PHC string format.
 func format(salt, sum []byte) string {
 	b := base64.RawStdEncoding
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memoryKiB, passes, lanes, b.EncodeToString(salt), b.EncodeToString(sum))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memoryKiB, passes, lanes,
+		b.EncodeToString(salt), b.EncodeToString(sum))
 }
 
 // nobodysHash is worked on for addresses that have no account.

@@ -85,7 +85,8 @@ func Address(email string) string { return strings.ToLower(strings.TrimSpace(ema
 func newID() string { return uuid.Must(uuid.NewV7()).String() }
 
 func (s *Service) entry(actor app.Actor, action, subject string, said ...string) audit.Entry {
-	return audit.Entry{At: s.Now().UnixMilli(), Actor: actor, Action: action, Subject: subject, Change: newID(), Difference: said}
+	return audit.Entry{At: s.Now().UnixMilli(), Actor: actor, Action: action, Subject: subject, Change: newID(),
+		Difference: said}
 }
 
 // write appends one entry to the access chain beside what fn does.
@@ -135,7 +136,8 @@ func (s *Service) SetUp(ctx context.Context, code, email, name, password, throug
 			return err
 		}
 		if !ok {
-			return app.InvalidField("code", "is not the code that the service printed when it started, or was used already")
+			return app.InvalidField("code", "is not the code that the service printed when it started, or was used "+
+				"already")
 		}
 		return s.addAccount(tx, a, app.Actor{Kind: "set-up", ID: a.ID, Credential: "code", Through: through})
 	})
@@ -143,7 +145,8 @@ func (s *Service) SetUp(ctx context.Context, code, email, name, password, throug
 }
 
 // AddAccount makes an account.
-func (s *Service) AddAccount(ctx context.Context, actor app.Actor, email, name, password string, keeper bool) (*app.Account, error) {
+func (s *Service) AddAccount(ctx context.Context, actor app.Actor, email, name, password string,
+	keeper bool) (*app.Account, error) {
 	if err := admit.Installation(&actor); err != nil {
 		return nil, err
 	}
@@ -167,7 +170,8 @@ func (s *Service) newAccount(ctx context.Context, email, name, password string, 
 	if err != nil {
 		return nil, err
 	}
-	return &app.Account{ID: newID(), Email: email, Name: name, Password: hash, Keeper: keeper, Created: s.Now().UnixMilli()}, nil
+	return &app.Account{ID: newID(), Email: email, Name: name, Password: hash, Keeper: keeper,
+		Created: s.Now().UnixMilli()}, nil
 }
 
 func checkName(name string) (string, error) {
@@ -254,7 +258,8 @@ var errSignIn = app.Faultf(app.Unauthorized, "the e-mail address or the password
 
 // SignIn starts a session. It does the same work for an unknown address, a disabled account
 // and a wrong password, and records each with where it came from.
-func (s *Service) SignIn(ctx context.Context, email, password string, from From) (secret string, session *app.Session, a *app.Account, err error) {
+func (s *Service) SignIn(ctx context.Context, email, password string,
+	from From) (secret string, session *app.Session, a *app.Account, err error) {
 	a, err = s.Records.AccountByEmail(ctx, Address(email))
 	var f *app.Fault
 	if err != nil && !(errors.As(err, &f) && f.Kind == app.NotFound) {
@@ -273,7 +278,8 @@ func (s *Service) SignIn(ctx context.Context, email, password string, from From)
 	}
 	now := s.Now()
 	secret = NewSecret()
-	session = &app.Session{Digest: Digest(secret), AccountID: a.ID, CSRF: NewSecret(), Created: now.UnixMilli(), Expires: now.Add(SessionLifetime).UnixMilli(),
+	session = &app.Session{Digest: Digest(secret), AccountID: a.ID, CSRF: NewSecret(), Created: now.UnixMilli(),
+		Expires: now.Add(SessionLifetime).UnixMilli(),
 		Address: cut(from.Address, 64), Agent: cut(app.Plain(from.Agent), 200)}
 	actor := app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}
 	signed := s.entry(actor, "signed-in", a.ID, "signed in from ⟨0⟩")
@@ -289,7 +295,8 @@ func (s *Service) refuse(ctx context.Context, a *app.Account, known bool, email 
 	e := s.entry(app.Actor{Kind: "stranger", Through: "console"}, "sign-in.refused", "", "no account ⟨0⟩, from ⟨1⟩")
 	personal := []string{cut(Address(email), 200), from.Address}
 	if known {
-		e = s.entry(app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}, "sign-in.refused", a.ID, "wrong password, from ⟨0⟩")
+		e = s.entry(app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}, "sign-in.refused",
+			a.ID, "wrong password, from ⟨0⟩")
 		if personal = personal[1:]; a.Disabled > 0 {
 			e.Difference = []string{"the account is disabled, from ⟨0⟩"}
 		}
@@ -304,10 +311,11 @@ func (s *Service) refuse(ctx context.Context, a *app.Account, known bool, email 
 
 // SignOut ends a session.
 func (s *Service) SignOut(ctx context.Context, actor app.Actor, digest []byte, from From) error {
-	return s.write(ctx, s.entry(actor, "signed-out", actor.ID, "signed out, from ⟨0⟩"), []string{from.Address}, func(tx Tx) error {
-		_, err := tx.EndSession(actor.ID, digest)
-		return err
-	})
+	return s.write(ctx, s.entry(actor, "signed-out", actor.ID, "signed out, from ⟨0⟩"), []string{from.Address},
+		func(tx Tx) error {
+			_, err := tx.EndSession(actor.ID, digest)
+			return err
+		})
 }
 
 // EndSession ends a session of somebody's by its name: one's own, or anybody's as a keeper of the installation.
@@ -339,7 +347,8 @@ func own(actor app.Actor, account string) error {
 
 // ChangePassword replaces one's own password. One's other sessions end, and one's tokens but
 // for those that are named.
-func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session []byte, old, password string, keepTokens []string, from From) error {
+func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session []byte, old, password string,
+	keepTokens []string, from From) error {
 	a, err := s.Records.Account(ctx, actor.ID)
 	if err != nil {
 		return err
@@ -349,7 +358,8 @@ func (s *Service) ChangePassword(ctx context.Context, actor app.Actor, session [
 		return err
 	}
 	if !ok {
-		if err := s.write(ctx, s.entry(actor, "password.refused", a.ID, "wrong present password, from ⟨0⟩"), []string{from.Address}, nil); err != nil {
+		if err := s.write(ctx, s.entry(actor, "password.refused", a.ID, "wrong present password, from ⟨0⟩"),
+			[]string{from.Address}, nil); err != nil {
 			return err
 		}
 		return app.InvalidField("old", "is not your present password")
@@ -369,7 +379,8 @@ func (s *Service) ResetPassword(ctx context.Context, actor app.Actor, account, p
 	return s.setPassword(ctx, actor, a, password, nil, nil, "password.reset")
 }
 
-func (s *Service) setPassword(ctx context.Context, actor app.Actor, a *app.Account, password string, session []byte, keepTokens []string, action string) error {
+func (s *Service) setPassword(ctx context.Context, actor app.Actor, a *app.Account, password string, session []byte,
+	keepTokens []string, action string) error {
 	hash, err := hashPassword(ctx, password, a.Email, a.Name)
 	if err != nil {
 		return err
@@ -378,7 +389,9 @@ func (s *Service) setPassword(ctx context.Context, actor app.Actor, a *app.Accou
 	if len(keepTokens) > 0 {
 		said = fmt.Sprintf("other sessions ended, and personal tokens but for %q", keepTokens)
 	}
-	return s.write(ctx, s.entry(actor, action, a.ID, said), nil, func(tx Tx) error { return tx.SetPassword(a.ID, hash, session, keepTokens) })
+	return s.write(ctx, s.entry(actor, action, a.ID, said), nil, func(tx Tx) error {
+		return tx.SetPassword(a.ID, hash, session, keepTokens)
+	})
 }
 
 // AddToken makes a personal token with its person's rights; the secret is shown once.
@@ -392,7 +405,8 @@ func (s *Service) AddToken(ctx context.Context, actor app.Actor, name string, da
 	}
 	secret := "glt_" + NewSecret()
 	now := s.Now()
-	k := &app.Token{ID: newID(), AccountID: actor.ID, Name: name, Digest: Digest(secret), Created: now.UnixMilli(), Expires: now.AddDate(0, 0, days).UnixMilli()}
+	k := &app.Token{ID: newID(), AccountID: actor.ID, Name: name, Digest: Digest(secret), Created: now.UnixMilli(),
+		Expires: now.AddDate(0, 0, days).UnixMilli()}
 	e := s.entry(actor, "token.made", k.ID, fmt.Sprintf("personal token %q for %d days", name, days))
 	err := s.Write(ctx, func(tx Tx) error { return add(tx, k, e) })
 	return k, secret, err
@@ -411,7 +425,8 @@ func (s *Service) RemoveToken(ctx context.Context, actor app.Actor, account, id 
 		if name == "" {
 			return app.Faultf(app.NotFound, "there is no personal token %s: it was removed, or has expired", id)
 		}
-		_, err = tx.Append(audit.Access, s.entry(actor, "token.removed", id, fmt.Sprintf("personal token %q removed", name)), nil)
+		_, err = tx.Append(audit.Access, s.entry(actor, "token.removed", id, fmt.Sprintf("personal token %q removed",
+			name)), nil)
 		return err
 	})
 }

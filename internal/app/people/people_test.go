@@ -15,7 +15,8 @@ func TestPasswords(t *testing.T) {
 	if again, _ := hashPassword(ctx, "a long enough one"); again == hash {
 		t.Error("two hashes of one password are alike")
 	}
-	for password, want := range map[string]bool{"a long enough one": true, "a long enough On": false, "": false, strings.Repeat("x", 5000): false} {
+	for password, want := range map[string]bool{"a long enough one": true, "a long enough On": false, "": false,
+		strings.Repeat("x", 5000): false} {
 		if ok, err := checkPassword(ctx, hash, password); ok != want || err != nil {
 			t.Errorf("%.20q: %t %v", password, ok, err)
 		}

@@ -74,7 +74,8 @@ var ctx = context.Background()
 
 // What is known goes on being known while the records cannot be reached.
 func TestKnownOutlivesAnOutage(t *testing.T) {
-	r := &records{attributes: []app.Attribute{{Name: "email", Type: "string", Personal: true}, {Name: "badge", Type: "string", ServerOnly: true}}}
+	r := &records{attributes: []app.Attribute{{Name: "email", Type: "string", Personal: true},
+		{Name: "badge", Type: "string", ServerOnly: true}}}
 	s := newService(r)
 	if k, err := s.Known(ctx, 1); err != nil || !k.ServerOnly["badge"] || k.Personal["email"] != sample.Nothing {
 		t.Fatalf("%+v %v", k, err)
@@ -96,9 +97,12 @@ func TestKnownOutlivesAnOutage(t *testing.T) {
 func TestTakeTrustsNobody(t *testing.T) {
 	r := &records{attributes: []app.Attribute{{Name: "email", Type: "string", Personal: true, Derive: sample.Domain}}}
 	s := newService(r)
-	report := &wire.Report{Contexts: 3, Seen: []sample.Seen{{Name: "email", Kinds: map[string]uint64{"string": 3}, Values: []sample.ValueCount{{Value: "a@b", Count: 3}}}, {Name: "", Kinds: map[string]uint64{"string": 1}}},
+	report := &wire.Report{Contexts: 3, Seen: []sample.Seen{{Name: "email", Kinds: map[string]uint64{"string": 3},
+		Values: []sample.ValueCount{{Value: "a@b", Count: 3}}}, {Name: "", Kinds: map[string]uint64{"string": 1}}},
 		Units: []wire.UnitLine{
-			{Of: "targetingKey", Hash: "0", Unit: "recipient-1", Attributes: json.RawMessage(`{"email":"ida@pinecrest.example","site":{"id":"site-1"}}`), Seen: 1 << 60},
+			{Of: "targetingKey", Hash: "0", Unit: "recipient-1",
+				Attributes: json.RawMessage(`{"email":"ida@pinecrest.example","site":{"id":"site-1"}}`),
+				Seen:       1 << 60},
 			{Of: "targetingKey", Hash: "0", Unit: "", Attributes: json.RawMessage(`{}`)},
 			{Of: "targetingKey", Hash: "0", Unit: "broken", Attributes: json.RawMessage(`[1]`)},
 			{Of: "email", Hash: "0", Unit: "ida@pinecrest.example", Attributes: json.RawMessage(`{}`)},
@@ -107,11 +111,13 @@ func TestTakeTrustsNobody(t *testing.T) {
 		t.Fatal(err)
 	}
 	rows := r.merged["targetingKey"]
-	if len(rows) != 1 || rows[0].Hash != sample.Hash(5, "recipient-1") || rows[0].Seen > s.Now().UnixMilli() || len(r.merged["email"]) != 0 {
+	if len(rows) != 1 || rows[0].Hash != sample.Hash(5, "recipient-1") || rows[0].Seen > s.Now().UnixMilli() ||
+		len(r.merged["email"]) != 0 {
 		t.Fatalf("%+v", r.merged)
 	}
 	c, err := Context("targetingKey", rows[0].Unit, rows[0].Context)
-	if err != nil || c.Key() != "recipient-1" || c.Lookup(condition.Intern("email")).Text() != "@pinecrest.example" || c.Lookup(condition.Intern("site.id")).Text() != "site-1" {
+	if err != nil || c.Key() != "recipient-1" || c.Lookup(condition.Intern("email")).Text() != "@pinecrest.example" ||
+		c.Lookup(condition.Intern("site.id")).Text() != "site-1" {
 		t.Errorf("%s %v", rows[0].Context, err)
 	}
 	if len(r.seen) != 1 || len(r.seen[0].Values) != 0 {
@@ -128,8 +134,10 @@ func TestTakeTrustsNobody(t *testing.T) {
 func TestNoteAndFlush(t *testing.T) {
 	r := &records{attributes: []app.Attribute{{Name: "email", Type: "string", Personal: true}}}
 	s := newService(r)
-	raw, _ := json.Marshal(flag.Document{Key: "f", Type: flag.Boolean, Lever: flag.On, Resting: "off", Variants: map[string]json.RawMessage{"on": []byte("true"), "off": []byte("false")},
-		End: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Salt: "s", Hash: 1, Parts: []flag.Part{{Variant: "on", Share: 1_000_000, Ranges: []flag.Ranges{{0, 1_000_000}}}}}}})
+	raw, _ := json.Marshal(flag.Document{Key: "f", Type: flag.Boolean, Lever: flag.On, Resting: "off",
+		Variants: map[string]json.RawMessage{"on": []byte("true"), "off": []byte("false")},
+		End: flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Salt: "s", Hash: 1,
+			Parts: []flag.Part{{Variant: "on", Share: 1_000_000, Ranges: []flag.Ranges{{0, 1_000_000}}}}}}})
 	source, err := flag.NewRuleset(&flag.Snapshot{Format: 1, Flags: []json.RawMessage{raw}})
 	if err != nil {
 		t.Fatal(err)
@@ -146,18 +154,21 @@ func TestNoteAndFlush(t *testing.T) {
 	if err := s.Flush(ctx); err != nil {
 		t.Fatal(err)
 	}
-	if len(r.merged["targetingKey"]) != 1 || len(r.merged["site.id"]) != 1 || string(r.merged["targetingKey"][0].Context) != `{"site.id":"site-1"}` {
+	if len(r.merged["targetingKey"]) != 1 || len(r.merged["site.id"]) != 1 ||
+		string(r.merged["targetingKey"][0].Context) != `{"site.id":"site-1"}` {
 		t.Errorf("%+v", r.merged)
 	}
 	if err := s.Flush(ctx); err != nil || len(r.merged["targetingKey"]) != 1 {
 		t.Errorf("flushed twice: %+v %v", r.merged, err)
 	}
 	p, err := s.Units(ctx, 1, "site.id")
-	if err != nil || len(p.Units) != 1 || p.Units[0].Lookup(condition.Intern("site.id")).Text() != "site-1" || p.Units[0].Key() != "" {
+	if err != nil || len(p.Units) != 1 || p.Units[0].Lookup(condition.Intern("site.id")).Text() != "site-1" ||
+		p.Units[0].Key() != "" {
 		t.Errorf("%+v %v", p, err)
 	}
 	judged, declared, contexts, err := s.Judge(ctx, 1)
-	if err != nil || !declared || contexts != 400 || judged["crew_size"].Mostly != "string" || judged["email"].Declared != "string" {
+	if err != nil || !declared || contexts != 400 || judged["crew_size"].Mostly != "string" ||
+		judged["email"].Declared != "string" {
 		t.Errorf("%+v %v", judged, err)
 	}
 	o, err := s.Order(ctx, 1)

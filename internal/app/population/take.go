@@ -24,7 +24,8 @@ func (s *Service) Order(ctx context.Context, environment int64) (*wire.Order, er
 	if err != nil {
 		return nil, err
 	}
-	o := &wire.Order{Off: k.Sampling.Off, Seed: strconv.FormatUint(k.Sampling.Seed, 16), Personal: k.Personal, Limits: map[string]string{}}
+	o := &wire.Order{Off: k.Sampling.Off, Seed: strconv.FormatUint(k.Sampling.Seed, 16), Personal: k.Personal,
+		Limits: map[string]string{}}
 	for name, c := range k.Covers {
 		o.Limits[name] = strconv.FormatUint(c.Collect, 16)
 	}
@@ -42,7 +43,9 @@ const (
 // Take takes what clients of an environment report of units and attributes, all together.
 // What does not fit is left out: it is a sample.
 func (s *Service) Take(ctx context.Context, environment int64, all []*wire.Report) error {
-	all = slices.DeleteFunc(slices.Clone(all), func(r *wire.Report) bool { return len(r.Units) == 0 && r.Contexts == 0 })
+	all = slices.DeleteFunc(slices.Clone(all), func(r *wire.Report) bool {
+		return len(r.Units) == 0 && r.Contexts == 0
+	})
 	if len(all) == 0 {
 		return nil
 	}
@@ -70,7 +73,10 @@ func (s *Service) Take(ctx context.Context, environment int64, all []*wire.Repor
 	}
 	byName := map[string][]app.UnitRow{}
 	for of, rows := range newest {
-		byName[of] = slices.SortedFunc(maps.Values(rows), func(a, b app.UnitRow) int { return cmp.Compare(a.Hash, b.Hash) }) // one order of locks
+		// one order of locks
+		byName[of] = slices.SortedFunc(maps.Values(rows), func(a, b app.UnitRow) int {
+			return cmp.Compare(a.Hash, b.Hash)
+		})
 	}
 	contexts, names := seen.Take()
 	return s.merge(ctx, environment, k, byName, contexts, names)
@@ -78,7 +84,8 @@ func (s *Service) Take(ctx context.Context, environment int64, all []*wire.Repor
 
 // row is a reported unit as it is kept; false where it does not fit.
 func (k *Known) row(u *wire.UnitLine, now int64) (app.UnitRow, bool) {
-	if u.Unit == "" || len(u.Unit) > maxUnitText || !utf8.ValidString(u.Unit) || len(u.Attributes) > maxAttrs || condition.CheckAttribute(u.Of) != "" {
+	if u.Unit == "" || len(u.Unit) > maxUnitText || !utf8.ValidString(u.Unit) || len(u.Attributes) > maxAttrs ||
+		condition.CheckAttribute(u.Of) != "" {
 		return app.UnitRow{}, false
 	}
 	if _, personal := k.Personal[u.Of]; personal {
@@ -90,7 +97,8 @@ func (k *Known) row(u *wire.UnitLine, now int64) (app.UnitRow, bool) {
 	}
 	clean, _ := sample.Clean(c, k.Personal) // the client may not know the newest catalogue
 	// The hash is the service's own: a client must not choose who is in the sample.
-	return app.UnitRow{Hash: sample.Hash(k.Sampling.Seed, u.Unit), Unit: u.Unit, Context: mustJSON(clean), Seen: min(max(u.Seen, now-int64(time.Hour/time.Millisecond)), now)}, true
+	return app.UnitRow{Hash: sample.Hash(k.Sampling.Seed, u.Unit), Unit: u.Unit, Context: mustJSON(clean),
+		Seen: min(max(u.Seen, now-int64(time.Hour/time.Millisecond)), now)}, true
 }
 
 // kinds are those in which values come.
@@ -117,7 +125,8 @@ func (k *Known) fit(names []sample.Seen, now int64) (fit []sample.Seen) {
 	return fit
 }
 
-func (s *Service) merge(ctx context.Context, environment int64, k *Known, byName map[string][]app.UnitRow, contexts uint64, names []sample.Seen) error {
+func (s *Service) merge(ctx context.Context, environment int64, k *Known, byName map[string][]app.UnitRow,
+	contexts uint64, names []sample.Seen) error {
 	now := s.Now().UnixMilli()
 	keep := int64(k.Sampling.Days) * 24 * int64(time.Hour/time.Millisecond)
 	var err error
@@ -214,7 +223,8 @@ func (s *Service) Flush(ctx context.Context) error {
 		for name, units := range o.units {
 			for _, u := range units.All() {
 				clean, _ := sample.Clean(u.Context, k.Personal)
-				byName[name] = append(byName[name], app.UnitRow{Hash: u.Hash, Unit: u.Key, Context: mustJSON(clean), Seen: u.Seen})
+				byName[name] = append(byName[name], app.UnitRow{Hash: u.Hash, Unit: u.Key, Context: mustJSON(clean),
+					Seen: u.Seen})
 			}
 		}
 		contexts, names := o.seen.Take()

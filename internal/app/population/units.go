@@ -64,7 +64,8 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	if err != nil {
 		return shift.Population{}, err
 	}
-	next := &lately{began, 0, shift.Population{Part: cover.Part(), Hidden: hidden, Units: make([]*condition.Context, 0, len(rows))}, make(map[uint64]readUnit, len(rows))}
+	next := &lately{began, 0, shift.Population{Part: cover.Part(), Hidden: hidden, Units: make([]*condition.Context, 0,
+		len(rows))}, make(map[uint64]readUnit, len(rows))}
 	for _, row := range rows {
 		var had readUnit
 		if r != nil {
@@ -93,7 +94,8 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 // hidden are the attributes that the sample does not hold as processes have them: personal ones, and
 // those that they find out for themselves.
 func (s *Service) hidden(ctx context.Context, environment int64, k *Known) (map[string]sample.Derivation, error) {
-	names, _, err := s.Records.SeenAttributes(ctx, environment, s.Now().Add(-seenFor).UnixMilli()) // now, not as it was lately
+	// now, not as it was lately
+	names, _, err := s.Records.SeenAttributes(ctx, environment, s.Now().Add(-seenFor).UnixMilli())
 	if err != nil {
 		return nil, err
 	}
@@ -123,7 +125,8 @@ func Context(attribute, unit string, attributes []byte) (*condition.Context, err
 }
 
 // Seen reads what was seen of attributes in the last days.
-func (s *Service) Seen(ctx context.Context, environment int64) (names map[string]*sample.Seen, contexts uint64, err error) {
+func (s *Service) Seen(ctx context.Context,
+	environment int64) (names map[string]*sample.Seen, contexts uint64, err error) {
 	s.mu.Lock()
 	r := s.seen[environment]
 	s.mu.Unlock()
@@ -144,7 +147,8 @@ func (s *Service) Seen(ctx context.Context, environment int64) (names map[string
 }
 
 // Judge gives what checks need to know of attributes: declared and seen.
-func (s *Service) Judge(ctx context.Context, environment int64) (all map[string]lint.Attribute, declared bool, contexts uint64, err error) {
+func (s *Service) Judge(ctx context.Context,
+	environment int64) (all map[string]lint.Attribute, declared bool, contexts uint64, err error) {
 	k, err := s.Fresh(ctx, environment)
 	if err != nil {
 		return nil, false, 0, err

@@ -88,7 +88,8 @@ func (s *Service) Of(ctx context.Context, e *app.Environment, edit Edit) (*Previ
 		return nil, err
 	}
 	now := s.Now().UnixMilli()
-	p := &Preview{At: now, Shifts: []*shift.Shift{}, Drawn: map[string][]shift.Drawn{}, Tests: []TestMove{}, Lint: []lint.Finding{}, Types: []Unfit{}}
+	p := &Preview{At: now, Shifts: []*shift.Shift{}, Drawn: map[string][]shift.Drawn{}, Tests: []TestMove{},
+		Lint: []lint.Finding{}, Types: []Unfit{}}
 	tests, err := s.TestUnits(ctx, e.ProjectID)
 	if err != nil {
 		return nil, err
@@ -152,7 +153,8 @@ func (s *Service) after(ctx context.Context, environment int64, rs *decide.Rules
 	if err != nil || len(e.Stops)+len(e.Lifted) == 0 {
 		return next, err
 	}
-	return next.Next(&flag.Event{Epoch: next.Source.Epoch, Revision: next.Source.Revision + 1, Stops: e.Stops, Lifted: e.Lifted})
+	return next.Next(&flag.Event{Epoch: next.Source.Epoch, Revision: next.Source.Revision + 1, Stops: e.Stops,
+		Lifted: e.Lifted})
 }
 
 func testMoves(before, after *decide.Ruleset, key string, tests []app.TestUnit, now int64) (moves []TestMove) {
@@ -231,7 +233,8 @@ func (s *Service) drawn(ctx context.Context, environment int64, after *decide.Ru
 }
 
 // judge runs the checks on the edited flags, and says which comparisons meet other types.
-func (s *Service) judge(ctx context.Context, environment int64, before, after *decide.Ruleset, e *Edit, units shift.Population, p *Preview) error {
+func (s *Service) judge(ctx context.Context, environment int64, before, after *decide.Ruleset, e *Edit,
+	units shift.Population, p *Preview) error {
 	attributes, declared, contexts, err := s.Population.Judge(ctx, environment)
 	if err != nil {
 		return err
@@ -239,7 +242,8 @@ func (s *Service) judge(ctx context.Context, environment int64, before, after *d
 	seen := lint.NewUnits(units.Units, hides(units))
 	for _, d := range e.Flags {
 		find := func(rs *decide.Ruleset) []lint.Finding {
-			return lint.Run(&lint.Subject{Rules: rs, Flag: d.Key, Now: p.At, Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen})
+			return lint.Run(&lint.Subject{Rules: rs, Flag: d.Key, Now: p.At, Attributes: attributes,
+				Catalogue: declared, Contexts: contexts, Units: seen})
 		}
 		stood, found := find(before), find(after)
 		for i := range found {
@@ -261,8 +265,11 @@ func (s *Service) judge(ctx context.Context, environment int64, before, after *d
 					}
 				}
 				if ok && l.Attribute != "" && slices.Contains(lint.Types(), lint.Type(kind)) && other > 0 {
-					p.Types = append(p.Types, Unfit{d.Rules[i].ID, words.Say("%s did not arrive as a %s in %s of %s evaluations that were looked at",
-						words.Names(nil).Attribute(l.Attribute), lint.Type(kind).Kind(), words.Number(count(other)), words.Number(count(all)))})
+					p.Types = append(p.Types,
+						Unfit{d.Rules[i].ID, words.Say("%s did not arrive as a %s in %s of %s evaluations that were "+
+							"looked at",
+							words.Names(nil).Attribute(l.Attribute), lint.Type(kind).Kind(),
+							words.Number(count(other)), words.Number(count(all)))})
 				}
 			})
 		}
@@ -307,8 +314,10 @@ func (s *Service) Overflows(ctx context.Context, environment int64, edit Edit) (
 			continue
 		}
 		stood := before.Source.Flag(key)
-		if problems := d.CheckReferences(after.Source); len(problems) > 0 && (stood == nil || len(stood.CheckReferences(before.Source)) == 0) {
-			found = append(found, flag.Problem{Place: "flag " + key, Mend: "would give its resting variant to all after this edit: " + problems[0].Place + " " + problems[0].Mend})
+		if problems := d.CheckReferences(after.Source); len(problems) > 0 &&
+			(stood == nil || len(stood.CheckReferences(before.Source)) == 0) {
+			found = append(found, flag.Problem{Place: "flag " + key, Mend: "would give its resting variant to all " +
+				"after this edit: " + problems[0].Place + " " + problems[0].Mend})
 		}
 	}
 	return found, nil
@@ -316,7 +325,8 @@ func (s *Service) Overflows(ctx context.Context, environment int64, edit Edit) (
 
 // Lint looks at flags of an environment with every check. saved says when the document of each was
 // saved last, in Unix milliseconds.
-func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Definition, saved map[string]int64) ([]lint.Finding, error) {
+func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Definition,
+	saved map[string]int64) ([]lint.Finding, error) {
 	rs, err := s.Rules(ctx, e.ID)
 	if err != nil {
 		return nil, err
@@ -332,7 +342,8 @@ func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Defin
 	found, seen := []lint.Finding{}, lint.NewUnits(units.Units, hides(units))
 	for i := range defs {
 		d := &defs[i]
-		subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes, Catalogue: declared, Contexts: contexts, Units: seen, GoneBy: d.GoneBy, Muted: map[string]string{}}
+		subject := &lint.Subject{Rules: rs, Flag: d.Key, Now: s.Now().UnixMilli(), Attributes: attributes,
+			Catalogue: declared, Contexts: contexts, Units: seen, GoneBy: d.GoneBy, Muted: map[string]string{}}
 		if f := rs.Flag(d.Key); f != nil && f.Same() && d.GoneBy != "stays" {
 			if o := f.Decide(rs, nil, subject.Now); o.Reason == decide.Static {
 				subject.OneSince = saved[d.Key]

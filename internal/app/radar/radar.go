@@ -53,7 +53,8 @@ type Unasked struct {
 
 // Radar is what was found.
 type Radar struct {
-	Old      []Suspect      `json:"old"`  // who decides by disk, file, fallback, or by an old revision, or with a wrong clock
+	// who decides by disk, file, fallback, or by an old revision, or with a wrong clock
+	Old      []Suspect      `json:"old"`
 	Busy     []Suspect      `json:"busy"` // whose calls are mostly for one unit
 	Unknown  []Unknown      `json:"unknown"`
 	Mistyped []app.Asked    `json:"mistyped"` // asked for as another type than they have
@@ -72,7 +73,9 @@ const (
 
 // Look looks.
 func Look(s Subject) Radar {
-	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{}, Unasked: []Unasked{}, Overdue: append([]lint.Finding{}, s.Overdue...), Aside: append([]app.Aside{}, s.Aside...)}
+	r := Radar{Old: []Suspect{}, Busy: []Suspect{}, Unknown: []Unknown{}, Mistyped: []app.Asked{},
+		Unasked: []Unasked{}, Overdue: append([]lint.Finding{}, s.Overdue...), Aside: append([]app.Aside{},
+			s.Aside...)}
 	for _, i := range s.Instances {
 		if i.Left {
 			continue
@@ -81,7 +84,9 @@ func Look(s Subject) Radar {
 			r.Old = append(r.Old, Suspect{i, says})
 		}
 		if i.BusyUnit != "" {
-			r.Busy = append(r.Busy, Suspect{i, fmt.Sprintf("asks for one unit most of the time: %s, at least %d of %d calls looked at; is the key written into the code?", i.BusyUnit, i.BusyCalls, i.BusyOf)})
+			r.Busy = append(r.Busy,
+				Suspect{i, fmt.Sprintf("asks for one unit most of the time: %s, at least %d of %d calls looked at; "+
+					"is the key written into the code?", i.BusyUnit, i.BusyCalls, i.BusyOf)})
 		}
 	}
 	defined := map[string]*app.Definition{}
@@ -132,19 +137,22 @@ func Suggest(a app.Asked, now int64) *app.Definition {
 	if flag.CheckKey(a.Flag) != "" {
 		return nil
 	}
-	d := &app.Definition{Key: a.Flag, Type: flag.Type(a.Type), Purpose: "introduce", GoneBy: time.UnixMilli(now).UTC().AddDate(0, 3, 0).Format(time.DateOnly), Owners: []string{}, Tags: []string{}}
+	d := &app.Definition{Key: a.Flag, Type: flag.Type(a.Type), Purpose: "introduce",
+		GoneBy: time.UnixMilli(now).UTC().AddDate(0, 3, 0).Format(time.DateOnly), Owners: []string{}, Tags: []string{}}
 	fallback := json.RawMessage(a.Fallback)
 	if !slices.Contains(flag.Types(), d.Type) || flag.CheckValue(d.Type, fallback) != "" {
 		d.Type, fallback = flag.Boolean, json.RawMessage("false")
 	}
 	if d.Type == flag.Boolean {
-		d.Variants = []app.Variant{{Name: "off", Value: json.RawMessage("false")}, {Name: "on", Value: json.RawMessage("true")}}
+		d.Variants = []app.Variant{{Name: "off", Value: json.RawMessage("false")},
+			{Name: "on", Value: json.RawMessage("true")}}
 		if d.Resting = "off"; string(fallback) == "true" {
 			d.Resting = "on"
 		}
 		return d
 	}
 	empty := map[flag.Type]string{flag.String: `""`, flag.Number: "0", flag.Object: "{}"}[d.Type]
-	d.Variants, d.Resting = []app.Variant{{Name: "fallback", Value: fallback}, {Name: "other", Value: json.RawMessage(empty)}}, "fallback"
+	d.Variants, d.Resting = []app.Variant{{Name: "fallback", Value: fallback},
+		{Name: "other", Value: json.RawMessage(empty)}}, "fallback"
 	return d
 }

@@ -17,8 +17,10 @@ func TestLook(t *testing.T) {
 		return i
 	}
 	r := Look(Subject{Now: now, Epoch: 1, Revision: 9,
-		Definitions: []app.Definition{{Key: "handover-photo", Type: flag.Boolean}, {Key: "night-batching"}, {Key: "fresh", Created: now}},
-		Asked: []app.Asked{{Flag: "handover-foto", Last: now, Type: "boolean", Fallback: "true"}, {Flag: "asked-long-ago", Last: day},
+		Definitions: []app.Definition{{Key: "handover-photo", Type: flag.Boolean}, {Key: "night-batching"},
+			{Key: "fresh", Created: now}},
+		Asked: []app.Asked{{Flag: "handover-foto", Last: now, Type: "boolean", Fallback: "true"},
+			{Flag: "asked-long-ago", Last: day},
 			{Flag: "handover-photo", Last: now, Mistyped: now, Type: "string"}},
 		Instances: []app.Instance{
 			there("fine", func(*app.Instance) {}),
@@ -33,7 +35,8 @@ func TestLook(t *testing.T) {
 			there("left", func(i *app.Instance) { i.Source, i.Left = "disk", true }),
 			there("busy", func(i *app.Instance) { i.BusyUnit, i.BusyCalls, i.BusyOf = "test-user", 90, 100 }),
 		}})
-	want := map[string]string{"disk": "disk", "file": "file", "nothing": "no ruleset", "behind": "newest revision", "epoch": "newest revision", "silent": "silent", "clock": "clock", "old build": "too old"}
+	want := map[string]string{"disk": "disk", "file": "file", "nothing": "no ruleset", "behind": "newest revision",
+		"epoch": "newest revision", "silent": "silent", "clock": "clock", "old build": "too old"}
 	if len(r.Old) != len(want) {
 		t.Errorf("%+v", r.Old)
 	}
@@ -59,7 +62,8 @@ func TestLook(t *testing.T) {
 func TestSuggest(t *testing.T) {
 	for _, c := range []struct{ kind, fallback, resting, value string }{
 		{"boolean", "true", "on", "true"}, {"boolean", "false", "off", "false"}, {"", "", "off", "false"},
-		{"string", `"hello"`, "fallback", `"hello"`}, {"number", "2.5", "fallback", "2.5"}, {"object", `{"a":1}`, "fallback", `{"a":1}`},
+		{"string", `"hello"`, "fallback", `"hello"`}, {"number", "2.5", "fallback", "2.5"},
+		{"object", `{"a":1}`, "fallback", `{"a":1}`},
 		{"number", `"wrong"`, "off", "false"},
 	} {
 		d := Suggest(app.Asked{Flag: "greeting", Type: c.kind, Fallback: c.fallback}, 0)

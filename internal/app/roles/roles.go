@@ -30,7 +30,8 @@ type Set struct {
 func set(_ context.Context, m *commit.Moment, in *Set) (*commit.Effects, error) {
 	for i, role := range in.Roles {
 		if !slices.Contains(app.Roles(), role) {
-			return nil, app.InvalidField(fmt.Sprintf("roles[%d]", i), "must be one of auditor, developer, releaser, on-call, keeper")
+			return nil, app.InvalidField(fmt.Sprintf("roles[%d]", i), "must be one of auditor, developer, releaser, "+
+				"on-call, keeper")
 		}
 	}
 	all, err := commit.Narrow[Tx](m).RolesIn(m.Project.ID)
@@ -61,6 +62,7 @@ func set(_ context.Context, m *commit.Moment, in *Set) (*commit.Effects, error) 
 // Changed is the effect of other roles.
 func Changed(project *app.Project, account string, old, roles []app.Role) commit.Effect {
 	line := diff.Text(fmt.Sprintf("roles in project %s: %v → %v", project.Key, old, roles))
-	return commit.Effect{Records: []commit.Record{&app.RolesRecord{ProjectID: project.ID, Account: account, Roles: roles}},
+	return commit.Effect{Records: []commit.Record{&app.RolesRecord{ProjectID: project.ID, Account: account,
+		Roles: roles}},
 		Entries: []commit.Entry{commit.Said("roles.changed", account, line)}}
 }

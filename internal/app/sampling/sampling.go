@@ -40,13 +40,16 @@ func set(_ context.Context, m *commit.Moment, in *Set) (*commit.Effects, error) 
 	if in.Off {
 		said = "population no longer sampled, what was sampled is forgotten"
 	}
-	return &commit.Effects{Result: &app.Sampling{Off: in.Off, Days: in.Days}, Stale: commit.Stale{Units: true}, In: []commit.Effect{{Environment: m.Environment,
-		Records: []commit.Record{&app.SamplingRecord{EnvironmentID: m.Environment.ID, Off: in.Off, Days: in.Days}},
-		Entries: []commit.Entry{commit.Said("population.set", "", diff.Text(said))}}}}, nil
+	return &commit.Effects{Result: &app.Sampling{Off: in.Off, Days: in.Days}, Stale: commit.Stale{Units: true},
+		In: []commit.Effect{{Environment: m.Environment,
+			Records: []commit.Record{&app.SamplingRecord{EnvironmentID: m.Environment.ID, Off: in.Off, Days: in.Days}},
+			Entries: []commit.Entry{commit.Said("population.set", "", diff.Text(said))}}}}, nil
 }
 
 func erase(_ context.Context, m *commit.Moment, in *Erase) (*commit.Effects, error) {
 	gone := &app.Erasure{EnvironmentID: m.Environment.ID, Unit: in.Unit}
-	return &commit.Effects{Result: gone, Stale: commit.Stale{Units: true}, In: []commit.Effect{{Environment: m.Environment, Records: []commit.Record{gone},
-		Entries: []commit.Entry{commit.Said("population.erased", "", diff.Named("unit erased from the population: ", []string{in.Unit}))}}}}, nil
+	return &commit.Effects{Result: gone, Stale: commit.Stale{Units: true},
+		In: []commit.Effect{{Environment: m.Environment, Records: []commit.Record{gone},
+			Entries: []commit.Entry{commit.Said("population.erased", "",
+				diff.Named("unit erased from the population: ", []string{in.Unit}))}}}}, nil
 }

@@ -30,7 +30,8 @@ type Tx interface {
 
 // Kinds are the changes of overrides.
 func (s *Service) Kinds() []*commit.Kind {
-	return []*commit.Kind{commit.Of(commit.Kind{Name: "see-as.issue", Says: "Issues an override for the asker's own session",
+	return []*commit.Kind{commit.Of(commit.Kind{Name: "see-as.issue", Says: "Issues an override for the asker's own " +
+		"session",
 		Action: app.SeeIt, Span: commit.Environment}, s.issue)}
 }
 
@@ -69,19 +70,24 @@ func (s *Service) issue(ctx context.Context, m *commit.Moment, in *Issue) (*comm
 			return nil, noSuchFlag(err, key)
 		}
 		if _, ok := rec.Document.Variants[variant]; !ok {
-			return nil, app.InvalidField("variants."+key, "%q is no variant of this flag: use one of %s", variant, strings.Join(rec.Document.VariantNames(), ", "))
+			return nil, app.InvalidField("variants."+key, "%q is no variant of this flag: use one of %s", variant,
+				strings.Join(rec.Document.VariantNames(), ", "))
 		}
-		issued.Lines = append(issued.Lines, diff.Text(fmt.Sprintf("%s seen as `%s` in the asker's own session, for %d minutes", key, variant, minutes)))
+		issued.Lines = append(issued.Lines,
+			diff.Text(fmt.Sprintf("%s seen as `%s` in the asker's own session, for %d minutes", key, variant,
+				minutes)))
 		if len(in.Variants) == 1 {
 			issued.Subject = key
 		}
 	}
 	slices.SortFunc(issued.Lines, func(a, b diff.Line) int { return strings.Compare(a.Text, b.Text) })
-	out := &Issued{SeeAs: flag.SeeAs{ID: commit.NewID(), By: m.Actor.ID, Variants: in.Variants, Until: m.At + minutes*60_000}}
+	out := &Issued{SeeAs: flag.SeeAs{ID: commit.NewID(), By: m.Actor.ID, Variants: in.Variants,
+		Until: m.At + minutes*60_000}}
 	if out.Token, err = out.Sign(seed); err != nil {
 		return nil, err
 	}
-	return &commit.Effects{Result: out, In: []commit.Effect{{Environment: m.Environment, Entries: []commit.Entry{issued}}}}, nil
+	return &commit.Effects{Result: out,
+		In: []commit.Effect{{Environment: m.Environment, Entries: []commit.Entry{issued}}}}, nil
 }
 
 func noSuchFlag(err error, key string) error {

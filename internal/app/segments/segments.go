@@ -113,14 +113,17 @@ func (s *Service) make(ctx context.Context, m *commit.Moment, in *Make) (*commit
 		return nil, declared.Err
 	}
 	made := commit.Said("segment.made", doc.Key, diff.Text(fmt.Sprintf("segment %q made", title)))
-	out := &commit.Effects{Result: &Saved{Key: doc.Key, Title: title, Version: 1, Document: doc, Difference: diff.Said(lines)},
+	out := &commit.Effects{Result: &Saved{Key: doc.Key, Title: title, Version: 1, Document: doc,
+		Difference: diff.Said(lines)},
 		In: []commit.Effect{{Project: m.Project, Entries: []commit.Entry{made},
-			Records: []commit.Record{&app.SegmentDefinition{ProjectID: m.Project.ID, Key: doc.Key, Title: title, Created: m.At}}}}}
+			Records: []commit.Record{&app.SegmentDefinition{ProjectID: m.Project.ID, Key: doc.Key, Title: title,
+				Created: m.At}}}}}
 	for i := range envs {
 		if err := s.fits(ctx, envs[i].ID, doc, nil); err != nil {
 			return nil, err
 		}
-		e, err := s.effect(tx, &envs[i], &app.SegmentRecord{Key: doc.Key, Version: 1, Document: doc}, "segment.made", lines)
+		e, err := s.effect(tx, &envs[i], &app.SegmentRecord{Key: doc.Key, Version: 1, Document: doc}, "segment.made",
+			lines)
 		if err != nil {
 			return nil, err
 		}
@@ -175,7 +178,8 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	if declared.Err != nil {
 		return nil, declared.Err
 	}
-	saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: now, Difference: diff.Said(lines)}
+	saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version, Revision: env.Revision, Document: now,
+		Difference: diff.Said(lines)}
 	if len(lines) == 0 {
 		return commit.Nothing(saved), nil
 	}
@@ -184,9 +188,11 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	}
 	saved.Version++
 	saved.Revision++
-	e, err := s.effect(tx, env, &app.SegmentRecord{Key: now.Key, Version: saved.Version, Document: now}, "segment.changed", lines)
+	e, err := s.effect(tx, env, &app.SegmentRecord{Key: now.Key, Version: saved.Version, Document: now},
+		"segment.changed", lines)
 	for _, l := range in.NewLists {
-		e.Records = append([]commit.Record{&app.ListRecord{ProjectID: env.ProjectID, List: l, Base: in.Base, At: m.At}}, e.Records...)
+		e.Records = append([]commit.Record{&app.ListRecord{ProjectID: env.ProjectID, List: l, Base: in.Base,
+			At: m.At}}, e.Records...)
 	}
 	return &commit.Effects{Result: saved, In: []commit.Effect{e}}, err
 }
@@ -201,7 +207,9 @@ func knownLists(old, now *flag.Segment, lists []*app.ListBody) error {
 		if l == nil || l.Digest == "" || before != nil && *before.Ref() == *l.Ref() {
 			continue
 		}
-		if !slices.ContainsFunc(lists, func(b *app.ListBody) bool { return b.Digest == l.Digest && len(b.Hashes) == l.Count }) {
+		if !slices.ContainsFunc(lists, func(b *app.ListBody) bool {
+			return b.Digest == l.Digest && len(b.Hashes) == l.Count
+		}) {
 			return app.InvalidField(place+".digest", "is not the list that stands: upload long lists as a file")
 		}
 	}
@@ -209,7 +217,8 @@ func knownLists(old, now *flag.Segment, lists []*app.ListBody) error {
 }
 
 // effect is the effect of a document that can stand.
-func (s *Service) effect(tx Tx, env *app.Environment, rec *app.SegmentRecord, action string, lines []diff.Line) (e commit.Effect, err error) {
+func (s *Service) effect(tx Tx, env *app.Environment, rec *app.SegmentRecord, action string,
+	lines []diff.Line) (e commit.Effect, err error) {
 	problems := rec.Document.Check()
 	around := conditions.Of(tx, env.ID)
 	if len(problems) == 0 {

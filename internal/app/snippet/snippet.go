@@ -69,23 +69,27 @@ func goCode(d *flag.Document, fallback string, by []Attribute) string {
 	unit += ")\n"
 	switch d.Type {
 	case flag.Boolean:
-		return comment(d, "//") + unit + fmt.Sprintf("if flags.Bool(ctx, %q, unit, %s) {\n\t// ...\n}", d.Key, fallback)
+		return comment(d, "//") + unit + fmt.Sprintf("if flags.Bool(ctx, %q, unit, %s) {\n\t// ...\n}", d.Key,
+			fallback)
 	case flag.String:
 		return comment(d, "//") + unit + fmt.Sprintf("value := flags.String(ctx, %q, unit, %s)", d.Key, fallback)
 	case flag.Number:
 		return comment(d, "//") + unit + fmt.Sprintf("value := flags.Number(ctx, %q, unit, %s)", d.Key, fallback)
 	}
-	return comment(d, "//") + "fallback := map[string]any{} // or a type of your own\n" + unit + fmt.Sprintf("value := greenlever.Object(ctx, flags, %q, unit, fallback)", d.Key)
+	return comment(d, "//") + "fallback := map[string]any{} // or a type of your own\n" + unit +
+		fmt.Sprintf("value := greenlever.Object(ctx, flags, %q, unit, fallback)", d.Key)
 }
 
 // handle keeps key, type and fallback in one place.
 func handle(d *flag.Document, fallback string) string {
 	name := strings.ToUpper(d.Key[:1]) + goName(d.Key[1:])
-	make := map[flag.Type]string{flag.Boolean: "NewBoolFlag", flag.String: "NewStringFlag", flag.Number: "NewNumberFlag", flag.Object: "NewObjectFlag[map[string]any]"}[d.Type]
+	make := map[flag.Type]string{flag.Boolean: "NewBoolFlag", flag.String: "NewStringFlag",
+		flag.Number: "NewNumberFlag", flag.Object: "NewObjectFlag[map[string]any]"}[d.Type]
 	if d.Type == flag.Object {
 		fallback = "nil"
 	}
-	return comment(d, "//") + fmt.Sprintf("var %s = greenlever.%s(%q, %s)\n\nvalue := %s.In(greenlever.ScopeOf(ctx))", name, make, d.Key, fallback, name)
+	return comment(d, "//") + fmt.Sprintf("var %s = greenlever.%s(%q, %s)\n\nvalue := %s.In(greenlever.ScopeOf(ctx))",
+		name, make, d.Key, fallback, name)
 }
 
 // goName makes a variable's name of an attribute's.
@@ -127,7 +131,8 @@ func browser(d *flag.Document, fallback, url string) string {
 	if !d.Visible {
 		note = "// This flag is not visible to browsers yet: its definition says so.\n"
 	}
-	call := map[flag.Type]string{flag.Boolean: "bool", flag.String: "string", flag.Number: "number", flag.Object: "object"}[d.Type]
+	call := map[flag.Type]string{flag.Boolean: "bool", flag.String: "string", flag.Number: "number",
+		flag.Object: "object"}[d.Type]
 	return "<script type=\"module\">\n" + note + comment(d, "//") + fmt.Sprintf(`import { start } from "%s/browser/v1/greenlever.js";
 const flags = start({ key: browserKey, context: { targetingKey: visitor } });
 await flags.ready;
@@ -136,10 +141,13 @@ const value = flags.%s("%s", %s);
 }
 
 func openFeature(d *flag.Document, fallback string, by []Attribute) string {
-	call := map[flag.Type]string{flag.Boolean: "getBooleanValue", flag.String: "getStringValue", flag.Number: "getNumberValue", flag.Object: "getObjectValue"}[d.Type]
-	return comment(d, "//") + fmt.Sprintf("const value = await client.%s(%q, %s, %s);", call, d.Key, fallback, context(by))
+	call := map[flag.Type]string{flag.Boolean: "getBooleanValue", flag.String: "getStringValue",
+		flag.Number: "getNumberValue", flag.Object: "getObjectValue"}[d.Type]
+	return comment(d, "//") + fmt.Sprintf("const value = await client.%s(%q, %s, %s);", call, d.Key, fallback,
+		context(by))
 }
 
 func curl(d *flag.Document, url string, by []Attribute) string {
-	return fmt.Sprintf("curl -s %s/ofrep/v1/evaluate/flags/%s \\\n  -H \"Authorization: Bearer $GREENLEVER_KEY\" -H 'Content-Type: application/json' \\\n  -d '{\"context\": %s}'", url, d.Key, context(by))
+	return fmt.Sprintf("curl -s %s/ofrep/v1/evaluate/flags/%s \\\n  -H \"Authorization: Bearer $GREENLEVER_KEY\" -H "+
+		"'Content-Type: application/json' \\\n  -d '{\"context\": %s}'", url, d.Key, context(by))
 }

@@ -19,13 +19,17 @@ func TestSnippetsAreFilledIn(t *testing.T) {
 	} {
 		d := &flag.Document{Key: "night-batching", Type: kind, Resting: "b", End: flag.Gives{Variant: "b"},
 			Variants: map[string]json.RawMessage{"a": json.RawMessage(c.a), "b": json.RawMessage(c.b)},
-			Rules:    []flag.Rule{{ID: "1", Name: "North", When: &condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{"north"}}, Gives: flag.Gives{Variant: "a"}}}}
-		for _, s := range For(d, []Attribute{{"site.region", "string"}, {"site.id", ""}, {"crew_size", "number"}, {"languages", "list"}}, "https://flags.pinecrest.example") {
-			if s.Name == "" || !strings.Contains(s.Code, d.Key) || s.Name != "HTTP" && !strings.Contains(s.Code, "a: ") {
+			Rules: []flag.Rule{{ID: "1", Name: "North", When: &condition.Node{Test: "string.equals",
+				Attribute: "site.region", Text: []string{"north"}}, Gives: flag.Gives{Variant: "a"}}}}
+		for _, s := range For(d, []Attribute{{"site.region", "string"}, {"site.id", ""}, {"crew_size", "number"},
+			{"languages", "list"}}, "https://flags.pinecrest.example") {
+			if s.Name == "" || !strings.Contains(s.Code, d.Key) || s.Name != "HTTP" && !strings.Contains(s.Code,
+				"a: ") {
 				t.Errorf("%s %s: %s", kind, s.Name, s.Code)
 			}
 			if s.Name == "Go" {
-				if !strings.Contains(s.Code, c.call) || !strings.Contains(s.Code, `greenlever.String("site.region", siteRegion), greenlever.String("site.id", siteID), greenlever.Number("crew_size", crewSize), greenlever.List("languages", languages...)`) {
+				if !strings.Contains(s.Code, c.call) || !strings.Contains(s.Code,
+					`greenlever.String("site.region", siteRegion), greenlever.String("site.id", siteID), greenlever.Number("crew_size", crewSize), greenlever.List("languages", languages...)`) {
 					t.Errorf("%s: %s", kind, s.Code)
 				}
 				if _, err := parser.ParseExpr("func() {\n" + s.Code + "\n}"); err != nil {

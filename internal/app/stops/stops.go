@@ -27,8 +27,10 @@ type Tx interface {
 // Kinds are stops and lifts.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "flag.stop", Says: "Stops flags at once", Action: app.StopIt, Span: commit.Environment, Insists: true}, stop).Holding(hold),
-		commit.Of(commit.Kind{Name: "flag.lift", Says: "Takes stops back", Action: app.LiftIt, Span: commit.Environment, Guarded: true, Insists: true}, lift).Holding(hold),
+		commit.Of(commit.Kind{Name: "flag.stop", Says: "Stops flags at once", Action: app.StopIt,
+			Span: commit.Environment, Insists: true}, stop).Holding(hold),
+		commit.Of(commit.Kind{Name: "flag.lift", Says: "Takes stops back", Action: app.LiftIt,
+			Span: commit.Environment, Guarded: true, Insists: true}, lift).Holding(hold),
 	}
 }
 
@@ -113,7 +115,8 @@ func stop(_ context.Context, m *commit.Moment, in *Stop) (*commit.Effects, error
 	}
 	var found []flag.Problem
 	for _, key := range unknown {
-		found = append(found, flag.Problem{Place: fmt.Sprintf("flags[%d]", slices.Index(keys, key)), Mend: fmt.Sprintf("there is no flag %q in this environment", key)})
+		found = append(found, flag.Problem{Place: fmt.Sprintf("flags[%d]", slices.Index(keys, key)),
+			Mend: fmt.Sprintf("there is no flag %q in this environment", key)})
 	}
 	if err := app.InvalidFields(found); err != nil {
 		return nil, err
@@ -158,7 +161,8 @@ func lift(_ context.Context, m *commit.Moment, in *Lift) (*commit.Effects, error
 	for i, id := range in.Stops {
 		at := slices.IndexFunc(standing, func(s app.StopRecord) bool { return s.ID == id })
 		if at < 0 {
-			return nil, app.InvalidField(fmt.Sprintf("stops[%d]", i), "no stop %q stands in this environment: it was lifted already, or never was", id)
+			return nil, app.InvalidField(fmt.Sprintf("stops[%d]", i), "no stop %q stands in this environment: it "+
+				"was lifted already, or never was", id)
 		}
 		if !slices.Contains(out.Lifted, id) {
 			out.Lifted, out.Flags = append(out.Lifted, id), append(out.Flags, standing[at].Flags...)
@@ -166,6 +170,8 @@ func lift(_ context.Context, m *commit.Moment, in *Lift) (*commit.Effects, error
 	}
 	out.Flags = named(out.Flags)
 	return &commit.Effects{Result: out, In: []commit.Effect{{Environment: env,
-		Records: []commit.Record{&app.Lift{IDs: out.Lifted, By: m.Actor.ID, At: m.At}}, Event: &flag.Event{Lifted: out.Lifted},
-		Entries: entries("flag.lifted", out.Flags, fmt.Sprintf("lifted %v", out.Lifted), " is decided by its rules again, unless another stop stands")}}}, nil
+		Records: []commit.Record{&app.Lift{IDs: out.Lifted, By: m.Actor.ID, At: m.At}},
+		Event:   &flag.Event{Lifted: out.Lifted},
+		Entries: entries("flag.lifted", out.Flags, fmt.Sprintf("lifted %v", out.Lifted),
+			" is decided by its rules again, unless another stop stands")}}}, nil
 }

@@ -17,7 +17,8 @@ import (
 // Kinds are the changes of test units.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "test-units.put", Says: "Saves test units, each new or in place of the one with its key",
+		commit.Of(commit.Kind{Name: "test-units.put", Says: "Saves test units, each new or in place of the one with " +
+			"its key",
 			Action: app.Define, Span: commit.Project, Queued: true}, put),
 		commit.Of(commit.Kind{Name: "test-units.remove", Says: "Takes a test unit away",
 			Action: app.Define, Span: commit.Project, Queued: true}, remove),
@@ -58,8 +59,11 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 	if err := app.InvalidFields(found); err != nil {
 		return nil, err
 	}
-	return &commit.Effects{Result: map[string]int{"saved": len(in.Units)}, In: []commit.Effect{{Project: m.Project, Records: records,
-		Entries: []commit.Entry{commit.Said("test-units.saved", "", diff.Named("test units saved: ", names))}}}}, nil
+	return &commit.Effects{Result: map[string]int{"saved": len(in.Units)},
+			In: []commit.Effect{{Project: m.Project, Records: records,
+				Entries: []commit.Entry{commit.Said("test-units.saved", "", diff.Named("test units saved: ",
+					names))}}}},
+		nil
 }
 
 func check(place string, u *app.TestUnit) (found []flag.Problem) {
@@ -84,6 +88,8 @@ func check(place string, u *app.TestUnit) (found []flag.Problem) {
 
 func remove(_ context.Context, m *commit.Moment, in *Remove) (*commit.Effects, error) {
 	gone := &app.TestUnitRecord{ProjectID: m.Project.ID, TestUnit: &app.TestUnit{Unit: in.Unit}, Gone: true}
-	return &commit.Effects{Result: map[string]string{"removed": in.Unit}, In: []commit.Effect{{Project: m.Project, Records: []commit.Record{gone},
-		Entries: []commit.Entry{commit.Said("test-units.removed", "", diff.Named("test unit removed: ", []string{in.Unit}))}}}}, nil
+	return &commit.Effects{Result: map[string]string{"removed": in.Unit},
+		In: []commit.Effect{{Project: m.Project, Records: []commit.Record{gone},
+			Entries: []commit.Entry{commit.Said("test-units.removed", "", diff.Named("test unit removed: ",
+				[]string{in.Unit}))}}}}, nil
 }

@@ -81,7 +81,8 @@ func TestJobsComeAgainAndAgain(t *testing.T) {
 		return nil
 	}}), func(w *Worker, stop func()) {
 		pass(10 * time.Minute)
-		if s := w.States(); len(s) != 1 || s[0].Turns < 7 || s[0].Last.IsZero() || s[0].Took != 10 || s[0].Next.IsZero() || s[0].Error != "" {
+		if s := w.States(); len(s) != 1 || s[0].Turns < 7 || s[0].Last.IsZero() || s[0].Took != 10 ||
+			s[0].Next.IsZero() || s[0].Error != "" {
 			t.Errorf("%+v", s)
 		}
 	})
@@ -100,16 +101,17 @@ func TestJobsComeAgainAndAgain(t *testing.T) {
 
 func TestTroubleIsSaidOnceAndWaitsGrow(t *testing.T) {
 	var at []time.Time
-	said := begun(t, nil, alone(Job{Name: "thin", Says: "thin old counts", Every: time.Second, Longest: 20 * time.Second, Do: func(context.Context, *Turn) error {
-		at = append(at, time.Now())
-		switch n := len(at); {
-		case n == 3:
-			panic("no chain")
-		case n < 9:
-			return errors.New("the records are away")
-		}
-		return nil
-	}}), func(w *Worker, stop func()) {
+	said := begun(t, nil, alone(Job{Name: "thin", Says: "thin old counts", Every: time.Second,
+		Longest: 20 * time.Second, Do: func(context.Context, *Turn) error {
+			at = append(at, time.Now())
+			switch n := len(at); {
+			case n == 3:
+				panic("no chain")
+			case n < 9:
+				return errors.New("the records are away")
+			}
+			return nil
+		}}), func(w *Worker, stop func()) {
 		pass(time.Minute)
 		if s := w.States()[0]; s.Error == "" || s.Since.IsZero() || s.Failed != s.Turns {
 			t.Errorf("%+v", s)
@@ -124,7 +126,8 @@ func TestTroubleIsSaidOnceAndWaitsGrow(t *testing.T) {
 			t.Errorf("wait %d: %v", i, gap)
 		}
 	}
-	if strings.Count(said, "could not thin old counts") != 3 || strings.Count(said, "works again: thin old counts") != 1 || strings.Count(said, "no chain") > 1 {
+	if strings.Count(said, "could not thin old counts") != 3 || strings.Count(said,
+		"works again: thin old counts") != 1 || strings.Count(said, "no chain") > 1 {
 		t.Errorf("%s", said)
 	}
 }
@@ -134,11 +137,12 @@ func TestOneOfSeveralProcesses(t *testing.T) {
 	var one, two atomic.Int64
 	var fences []int64
 	job := func(turns *atomic.Int64) Job {
-		return Job{Name: "deliver", Says: "record deliveries", Every: time.Second, Lease: 10 * time.Second, Do: func(_ context.Context, t *Turn) error {
-			turns.Add(1)
-			fences = append(fences, t.Fence)
-			return nil
-		}}
+		return Job{Name: "deliver", Says: "record deliveries", Every: time.Second, Lease: 10 * time.Second,
+			Do: func(_ context.Context, t *Turn) error {
+				turns.Add(1)
+				fences = append(fences, t.Fence)
+				return nil
+			}}
 	}
 	begun(t, d, alone(job(&one)), func(w *Worker, stop func()) {
 		pass(1500 * time.Millisecond)
@@ -146,7 +150,8 @@ func TestOneOfSeveralProcesses(t *testing.T) {
 		other := New(slog.New(slog.DiscardHandler), d, "two")
 		other.Start(ctx, job(&two))
 		pass(time.Minute)
-		if two.Load() != 0 || one.Load() < 50 || other.States()[0].Mine || !w.States()[0].Mine || !w.States()[0].Alone {
+		if two.Load() != 0 || one.Load() < 50 || other.States()[0].Mine || !w.States()[0].Mine ||
+			!w.States()[0].Alone {
 			t.Errorf("%d and %d turns", one.Load(), two.Load())
 		}
 		stop()
@@ -166,15 +171,16 @@ func TestOneOfSeveralProcesses(t *testing.T) {
 func TestALeaseIsHeldAndLost(t *testing.T) {
 	d := newDesk()
 	var ended atomic.Int64
-	said := begun(t, d, alone(Job{Name: "thin", Says: "thin", Every: time.Second, Lease: 10 * time.Second, Do: func(ctx context.Context, t *Turn) error {
-		select {
-		case <-ctx.Done():
-			ended.Add(1)
-			return ctx.Err()
-		case <-time.After(time.Hour):
-			return nil
-		}
-	}}), func(w *Worker, stop func()) {
+	said := begun(t, d, alone(Job{Name: "thin", Says: "thin", Every: time.Second, Lease: 10 * time.Second,
+		Do: func(ctx context.Context, t *Turn) error {
+			select {
+			case <-ctx.Done():
+				ended.Add(1)
+				return ctx.Err()
+			case <-time.After(time.Hour):
+				return nil
+			}
+		}}), func(w *Worker, stop func()) {
 		pass(10 * time.Minute)
 		if ended.Load() != 0 || d.times() < 100 {
 			t.Fatalf("%d, asked %d times", ended.Load(), d.times())
@@ -194,7 +200,8 @@ func TestPortionsAndProgress(t *testing.T) {
 	var left atomic.Int64
 	left.Store(5)
 	var took time.Duration
-	begun(t, nil, alone(Job{Name: "clean", Says: "clean", Every: time.Hour, First: true, Do: func(_ context.Context, t *Turn) error {
+	begun(t, nil, alone(Job{Name: "clean", Says: "clean", Every: time.Hour, First: true, Do: func(_ context.Context,
+		t *Turn) error {
 		now := left.Add(-1)
 		if now > 0 {
 			t.Again()
@@ -221,7 +228,8 @@ func TestWokenAndPaused(t *testing.T) {
 	var turns atomic.Int64
 	begun(t, nil, func() []Job {
 		wake = make(chan struct{}, 1)
-		return []Job{{Name: "write", Says: "write reports", Wake: wake, Pause: time.Second, AtEnd: time.Second, Do: func(context.Context, *Turn) error { turns.Add(1); return nil }}}
+		return []Job{{Name: "write", Says: "write reports", Wake: wake, Pause: time.Second, AtEnd: time.Second,
+			Do: func(context.Context, *Turn) error { turns.Add(1); return nil }}}
 	}, func(w *Worker, stop func()) {
 		pass(time.Hour)
 		if turns.Load() != 0 {
@@ -254,7 +262,8 @@ func TestTurnsEnd(t *testing.T) {
 		took = append(took, time.Since(began))
 		return ctx.Err()
 	}
-	begun(t, nil, alone(Job{Name: "hang", Says: "hang", First: true, Every: time.Hour, Limit: 5 * time.Second, AtEnd: 3 * time.Second, Do: hang}), func(w *Worker, stop func()) {
+	begun(t, nil, alone(Job{Name: "hang", Says: "hang", First: true, Every: time.Hour, Limit: 5 * time.Second,
+		AtEnd: 3 * time.Second, Do: hang}), func(w *Worker, stop func()) {
 		time.Sleep(10 * time.Second)
 		stop()
 	})

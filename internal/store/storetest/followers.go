@@ -80,7 +80,9 @@ func (s *suite) reports(t *testing.T) {
 	const now = int64(1_800_000_000_000)
 	env := s.env.ID
 	report := func(sequence, revision int64, behind ...wire.Follower) *wire.Report {
-		return &wire.Report{Status: wire.Status{Instance: "x1", Sequence: sequence, Application: "door", Version: "1", Epoch: 1, Revision: revision, Source: "service", Applied: []wire.Applied{{Epoch: 1, Revision: revision, At: now + revision}}},
+		return &wire.Report{Status: wire.Status{Instance: "x1", Sequence: sequence, Application: "door", Version: "1",
+			Epoch: 1, Revision: revision, Source: "service", Applied: []wire.Applied{{Epoch: 1, Revision: revision,
+				At: now + revision}}},
 			Counts: []wire.CountLine{{Flag: "reported", Variant: "on", Reason: "STATIC", Count: 10}}, Behind: behind}
 	}
 	take := func(r *wire.Report, at int64, want bool) {
@@ -90,7 +92,8 @@ func (s *suite) reports(t *testing.T) {
 			t.Errorf("report %d: taken %v, %v", r.Sequence, all, err)
 		}
 	}
-	behind := wire.Follower{Status: wire.Status{Instance: "x2", Sequence: 4, Application: "rounds", Epoch: 1, Revision: 2}, Age: 9_000}
+	behind := wire.Follower{Status: wire.Status{Instance: "x2", Sequence: 4, Application: "rounds", Epoch: 1,
+		Revision: 2}, Age: 9_000}
 	take(report(1, 1), now, true)
 	take(report(1, 1), now+5, false)
 	take(report(3, 3, behind), now+10_000, true)
@@ -148,7 +151,8 @@ func (s *suite) reports(t *testing.T) {
 		if none, err := tx.Silent(env, "nobody", now); err != nil || len(none) != 0 {
 			t.Errorf("somebody could vouch for nobody: %v %v", none, err)
 		}
-		if err := tx.AccountFor(&app.GoneRecord{EnvironmentID: env, IDs: []string{"x2"}, SilentSince: now + 70_000, At: now + 70_000}); err != nil {
+		if err := tx.AccountFor(&app.GoneRecord{EnvironmentID: env, IDs: []string{"x2"}, SilentSince: now + 70_000,
+			At: now + 70_000}); err != nil {
 			return err
 		}
 		if all, err = tx.Silent(env, "x2", now+70_000); err == nil && !all[0].Left {

@@ -65,7 +65,8 @@ func killedAfter(t *testing.T, all []step, n int) string {
 			t.Fatalf("%s: %v", q, err)
 		}
 	}
-	run("CREATE TABLE goose_db_version (id SERIAL PRIMARY KEY, version_id BIGINT NOT NULL, is_applied BOOLEAN NOT NULL, tstamp TIMESTAMP NULL DEFAULT NOW())")
+	run("CREATE TABLE goose_db_version (id SERIAL PRIMARY KEY, version_id BIGINT NOT NULL, is_applied BOOLEAN NOT " +
+		"NULL, tstamp TIMESTAMP NULL DEFAULT NOW())")
 	run("INSERT INTO goose_db_version (version_id, is_applied) VALUES (0, TRUE)")
 	for i, one := range all[:n] {
 		run(one.statement)
@@ -91,8 +92,10 @@ func shape(t *testing.T, dsn string) (all []string) {
 	t.Helper()
 	db := open(t, dsn)
 	for _, q := range []string{
-		"SELECT CONCAT_WS(' ', table_name, column_name, column_type, is_nullable, column_default) FROM information_schema.columns WHERE table_schema = DATABASE()",
-		"SELECT CONCAT_WS(' ', table_name, index_name, seq_in_index, column_name, non_unique) FROM information_schema.statistics WHERE table_schema = DATABASE()",
+		"SELECT CONCAT_WS(' ', table_name, column_name, column_type, is_nullable, column_default) " +
+			"FROM information_schema.columns WHERE table_schema = DATABASE()",
+		"SELECT CONCAT_WS(' ', table_name, index_name, seq_in_index, column_name, non_unique) " +
+			"FROM information_schema.statistics WHERE table_schema = DATABASE()",
 	} {
 		rows, err := db.Query(q)
 		if err != nil {
@@ -130,7 +133,8 @@ func TestKilledWhileMigrating(t *testing.T) {
 		}
 	}
 	old := append(slices.Clone(released), newer...)
-	now := steps(t, "../migrations/*.sql") // an empty database takes these, the first ones in a form that can be repeated
+	// an empty database takes these, the first ones in a form that can be repeated
+	now := steps(t, "../migrations/*.sql")
 	type where struct {
 		of []step
 		n  int
@@ -149,7 +153,8 @@ func TestKilledWhileMigrating(t *testing.T) {
 			db := open(t, dsn)
 			rows := w.n >= len(released) && len(w.of) == len(old)
 			if rows {
-				if _, err := db.Exec("INSERT INTO projects (project_key, title, created) VALUES ('pinecrest', 'Pinecrest', 1)"); err != nil {
+				if _, err := db.Exec("INSERT INTO projects (project_key, title, created) " +
+					"VALUES ('pinecrest', 'Pinecrest', 1)"); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -198,7 +203,8 @@ func TestNewerSchemas(t *testing.T) {
 		}
 		st.Close()
 		db := open(t, dsn)
-		if _, err := db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, TRUE)", c.version); err != nil {
+		if _, err := db.Exec("INSERT INTO goose_db_version (version_id, is_applied) VALUES (?, TRUE)",
+			c.version); err != nil {
 			t.Fatal(err)
 		}
 		st, err = store.Open(context.Background(), dsn, quiet)
@@ -245,7 +251,10 @@ func TestRowsOfAnOlderProcess(t *testing.T) {
 			t.Fatal(heads, err)
 		}
 		v := audit.NewVerifier(nil, nil)
-		if err := st.Rows(ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
+		if err := st.Rows(ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error {
+			v.Row(r)
+			return nil
+		}); err != nil {
 			t.Fatal(err)
 		}
 		c, err := st.Comparing(ctx, heads[0])
@@ -276,11 +285,16 @@ func TestRowsOfAnOlderProcess(t *testing.T) {
 	if f := found(); !strings.Contains(f, "older release") {
 		t.Errorf("beside an older process: %s", f)
 	}
-	run("INSERT INTO instances (environment_id, id, application, version, epoch, revision, source, skew_millis, sequence, seen, gone, kind, gone_at) VALUES (1, 'node-1', 'greenlever', '1', 1, 1, '', 0, 0, 5, 1, 'service', 5)")
+	run("INSERT INTO instances (environment_id, id, application, version, epoch, revision, source, skew_millis, " +
+		"sequence, seen, gone, kind, gone_at) VALUES (1, 'node-1', 'greenlever', '1', 1, 1, '', 0, 0, 5, 1, " +
+		"'service', 5)")
 	adopt := func() {
 		t.Helper()
 		n := 0
-		if err := st.AdoptRecords(ctx, func(string) audit.Entry { n++; return entry(audit.Adopted, fmt.Sprint("taken over ", n)) }); err != nil {
+		if err := st.AdoptRecords(ctx, func(string) audit.Entry {
+			n++
+			return entry(audit.Adopted, fmt.Sprint("taken over ", n))
+		}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -304,7 +318,8 @@ func TestEveryTableIsKeptForAReason(t *testing.T) {
 		t.Fatal(err)
 	}
 	st.Close()
-	rows, err := open(t, dsn).Query("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() ORDER BY table_name")
+	rows, err := open(t, dsn).Query("SELECT table_name FROM information_schema.tables " +
+		"WHERE table_schema = DATABASE() ORDER BY table_name")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -99,10 +99,12 @@ func (s *suite) put(tx *store.Tx, key string, version int64, lever flag.Lever) (
 	if err != nil {
 		return 0, err
 	}
-	if err := tx.PutFlag(&app.FlagRecord{EnvironmentID: env.ID, Key: key, Version: version, Revision: env.Revision + 1, Document: d}); err != nil {
+	if err := tx.PutFlag(&app.FlagRecord{EnvironmentID: env.ID, Key: key, Version: version, Revision: env.Revision + 1,
+		Document: d}); err != nil {
 		return 0, err
 	}
-	return env.Revision + 1, tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision + 1, At: time.Now().UnixMilli(), Flags: []json.RawMessage{raw}}, "change")
+	return env.Revision + 1, tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision + 1,
+		At: time.Now().UnixMilli(), Flags: []json.RawMessage{raw}}, "change")
 }
 
 // Writes wait for the next message: what is read comes after them, also where an error of one
@@ -145,7 +147,8 @@ func (s *suite) gathered(t *testing.T) {
 		t.Errorf("%d and %d rows more, of one change", r-before, f-flags)
 	}
 	// Values that look like statements are values.
-	odd := []string{"'; DROP TABLE stops; -- ", `\'; DROP TABLE stops; -- `, `\\`, "\x00'", "\"; COMMIT; ", "ü💥\n;\n", "?", "/* */ # --", strings.Repeat("'", 999)}
+	odd := []string{"'; DROP TABLE stops; -- ", `\'; DROP TABLE stops; -- `, `\\`, "\x00'", "\"; COMMIT; ", "ü💥\n;\n",
+		"?", "/* */ # --", strings.Repeat("'", 999)}
 	var at int64
 	s.write(t, func(tx *store.Tx) error {
 		env, err := tx.LockEnvironment(s.env.ID)
@@ -153,15 +156,18 @@ func (s *suite) gathered(t *testing.T) {
 			return err
 		}
 		at = env.Revision + 1
-		if err := tx.AddStop(&app.StopRecord{ID: "odd", EnvironmentID: env.ID, Flags: odd, By: odd[0], At: 1, Reason: strings.Join(odd, ";"), Revision: at}); err != nil {
+		if err := tx.AddStop(&app.StopRecord{ID: "odd", EnvironmentID: env.ID, Flags: odd, By: odd[0], At: 1,
+			Reason: strings.Join(odd, ";"), Revision: at}); err != nil {
 			return err
 		}
 		return tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: at, Lifted: odd}, odd[1])
 	})
-	if all, err := s.st.Revisions(s.ctx, s.env.ID, at-1, "", 1); err != nil || len(all) != 1 || !slices.Equal(all[0].Lifted, odd) {
+	if all, err := s.st.Revisions(s.ctx, s.env.ID, at-1, "", 1); err != nil || len(all) != 1 ||
+		!slices.Equal(all[0].Lifted, odd) {
 		t.Errorf("odd texts come back as %+v, %v", all, err)
 	}
-	if all, err := s.st.Stops(s.ctx, s.env.ID, 0); err != nil || len(all) != 1 || all[0].By != odd[0] || all[0].Reason != strings.Join(odd, ";") || !slices.Equal(all[0].Flags, odd) {
+	if all, err := s.st.Stops(s.ctx, s.env.ID, 0); err != nil || len(all) != 1 || all[0].By != odd[0] ||
+		all[0].Reason != strings.Join(odd, ";") || !slices.Equal(all[0].Flags, odd) {
 		t.Errorf("odd texts come back as %+v, %v", all, err)
 	}
 	before++
@@ -174,7 +180,8 @@ func (s *suite) gathered(t *testing.T) {
 		for i := range 40 {
 			if err == nil {
 				env.Revision++
-				err = tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision, Lifted: []string{strings.Repeat("x", 20_000+i)}}, "change")
+				err = tx.AddRevision(env.ID, &flag.Event{Format: 1, Revision: env.Revision,
+					Lifted: []string{strings.Repeat("x", 20_000+i)}}, "change")
 			}
 		}
 		return err
@@ -352,7 +359,8 @@ func (s *suite) chains(t *testing.T) {
 					if _, err := tx.LockEnvironment(s.env.ID); err != nil {
 						return err
 					}
-					_, err := tx.Append(chain, audit.Entry{Action: "flag.changed", Project: s.env.ProjectID, Environment: s.env.ID, At: 5, Difference: texts}, personal)
+					_, err := tx.Append(chain, audit.Entry{Action: "flag.changed", Project: s.env.ProjectID,
+						Environment: s.env.ID, At: 5, Difference: texts}, personal)
 					return err
 				}); err != nil {
 					t.Error(err)
@@ -367,7 +375,10 @@ func (s *suite) chains(t *testing.T) {
 	}
 	v := audit.NewVerifier(nil, nil)
 	v.Expect(heads[0])
-	if err := s.st.Rows(s.ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error { v.Row(r); return nil }); err != nil {
+	if err := s.st.Rows(s.ctx, chain, 0, heads[0].Sequence, func(r *audit.Row) error {
+		v.Row(r)
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if r := v.Done(); !r.Sound() || r.Entries != 40 {
@@ -380,7 +391,8 @@ func (s *suite) chains(t *testing.T) {
 	if e, err := rows[0].Read(); err != nil || e.Difference[0] != `+ "recipient-17"` {
 		t.Errorf("%+v %v", e, err)
 	}
-	older, err := s.st.History(s.ctx, audit.Query{Project: s.env.ProjectID, Limit: 3, Before: audit.Place{At: rows[2].At, Chain: rows[2].Chain, Sequence: rows[2].Sequence}})
+	older, err := s.st.History(s.ctx, audit.Query{Project: s.env.ProjectID, Limit: 3,
+		Before: audit.Place{At: rows[2].At, Chain: rows[2].Chain, Sequence: rows[2].Sequence}})
 	if err != nil || older[0].Sequence != 37 {
 		t.Errorf("%+v %v", older, err)
 	}
@@ -394,7 +406,8 @@ func (s *suite) stops(t *testing.T) {
 		if err != nil {
 			return err
 		}
-		return tx.AddStop(&app.StopRecord{ID: "stop", EnvironmentID: s.env.ID, Flags: []string{"stopped"}, By: "x", At: 1, Revision: r})
+		return tx.AddStop(&app.StopRecord{ID: "stop", EnvironmentID: s.env.ID, Flags: []string{"stopped"}, By: "x",
+			At: 1, Revision: r})
 	})
 	s.write(t, func(tx *store.Tx) error {
 		r, err := s.put(tx, "stopped", 2, flag.On)
@@ -431,7 +444,8 @@ func (s *suite) unique(t *testing.T) {
 			return errors.Join(tx.AddSegmentDefinition(d), tx.AddSegmentDefinition(d))
 		},
 		"account": func(tx *store.Tx) error {
-			a, b := &app.Account{ID: "1", Email: "a@pinecrest.example"}, &app.Account{ID: "2", Email: "a@pinecrest.example"}
+			a, b := &app.Account{ID: "1", Email: "a@pinecrest.example"},
+				&app.Account{ID: "2", Email: "a@pinecrest.example"}
 			return errors.Join(tx.AddAccount(a), tx.AddAccount(b))
 		},
 	} {
@@ -447,22 +461,28 @@ func (s *suite) people(t *testing.T) {
 		if err := tx.AddAccount(a); err != nil {
 			return err
 		}
-		if err := tx.SetRoles(&app.RolesRecord{ProjectID: s.env.ProjectID, Account: a.ID, Roles: []app.Role{app.Keeper, app.OnCall}}); err != nil {
+		if err := tx.SetRoles(&app.RolesRecord{ProjectID: s.env.ProjectID, Account: a.ID, Roles: []app.Role{app.Keeper,
+			app.OnCall}}); err != nil {
 			return err
 		}
-		if err := tx.AddSession(&app.Session{Digest: []byte("one"), AccountID: a.ID, CSRF: "csrf", Created: 1, Expires: 100}); err != nil {
+		if err := tx.AddSession(&app.Session{Digest: []byte("one"), AccountID: a.ID, CSRF: "csrf", Created: 1,
+			Expires: 100}); err != nil {
 			return err
 		}
-		return tx.AddSession(&app.Session{Digest: []byte("two"), AccountID: a.ID, CSRF: "csrf", Created: 1, Expires: 100})
+		return tx.AddSession(&app.Session{Digest: []byte("two"), AccountID: a.ID, CSRF: "csrf", Created: 1,
+			Expires: 100})
 	})
-	if roles, err := s.st.RolesOf(s.ctx, a.ID); err != nil || fmt.Sprint(roles[s.env.ProjectID]) != "[keeper on-call]" {
+	if roles, err := s.st.RolesOf(s.ctx, a.ID); err != nil ||
+		fmt.Sprint(roles[s.env.ProjectID]) != "[keeper on-call]" {
 		t.Errorf("%v %v", roles, err)
 	}
 	if v, err := s.st.CallerBySession(s.ctx, []byte("one"), 100); v != nil || err != nil {
 		t.Errorf("an expired session: %+v %v", v, err)
 	}
 	s.write(t, func(tx *store.Tx) error {
-		return errors.Join(tx.AddToken(&app.Token{ID: "k", AccountID: a.ID, Name: "kept", Digest: []byte("k"), Expires: 100}), tx.AddToken(&app.Token{ID: "e", AccountID: a.ID, Name: "ends", Digest: []byte("e"), Expires: 100}))
+		return errors.Join(tx.AddToken(&app.Token{ID: "k", AccountID: a.ID, Name: "kept", Digest: []byte("k"),
+			Expires: 100}), tx.AddToken(&app.Token{ID: "e", AccountID: a.ID, Name: "ends", Digest: []byte("e"),
+			Expires: 100}))
 	})
 	s.write(t, func(tx *store.Tx) error { return tx.SetPassword(a.ID, "y", []byte("one"), []string{"kept"}) })
 	if left, err := s.st.Tokens(s.ctx, a.ID); err != nil || len(left) != 1 || left[0].Name != "kept" {
@@ -500,7 +520,10 @@ func (s *suite) limits(t *testing.T) {
 	<-held
 	ctx, cancel := context.WithTimeout(s.ctx, 50*time.Millisecond)
 	defer cancel()
-	if err := s.st.Write(ctx, func(tx *store.Tx) error { _, err := tx.LockEnvironment(s.env.ID); return err }); err == nil {
+	if err := s.st.Write(ctx, func(tx *store.Tx) error {
+		_, err := tx.LockEnvironment(s.env.ID)
+		return err
+	}); err == nil {
 		t.Error("a lock that somebody holds was given")
 	}
 	close(release)

@@ -50,7 +50,8 @@ func TestApart(t *testing.T) {
 }
 
 func TestOddAddresses(t *testing.T) {
-	for dsn, says := range map[string]string{"nonsense": "address", "root@tcp(127.0.0.1:1)/": "names no database", "root@tcp(127.0.0.1:1)/x": "127.0.0.1:1"} {
+	for dsn, says := range map[string]string{"nonsense": "address", "root@tcp(127.0.0.1:1)/": "names no database",
+		"root@tcp(127.0.0.1:1)/x": "127.0.0.1:1"} {
 		if _, err := store.Open(context.Background(), dsn, quiet); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%s: %v", dsn, err)
 		}

@@ -23,7 +23,8 @@ const week = 7 * 86_400_000 // milliseconds
 func unitRows(from, to int, seen int64) (rows []app.UnitRow) {
 	for i := from; i < to; i++ {
 		key := fmt.Sprint("recipient-", i)
-		rows = append(rows, app.UnitRow{Hash: sample.Hash(9, key), Unit: key, Context: []byte(`{"role":"recipient"}`), Seen: seen})
+		rows = append(rows, app.UnitRow{Hash: sample.Hash(9, key), Unit: key, Context: []byte(`{"role":"recipient"}`),
+			Seen: seen})
 	}
 	return rows
 }
@@ -36,7 +37,8 @@ func (s *suite) population(t *testing.T) {
 	for part := range 3 {
 		merging.Go(func() {
 			for from := part * units / 3; from < (part+1)*units/3; from += 500 {
-				if err := s.st.MergeUnits(s.ctx, s.env.ID, "targetingKey", unitRows(from, from+500, 1_000), 1_000, week); err != nil {
+				if err := s.st.MergeUnits(s.ctx, s.env.ID, "targetingKey", unitRows(from, from+500, 1_000), 1_000,
+					week); err != nil {
 					t.Error(err)
 				}
 			}
@@ -56,14 +58,16 @@ func (s *suite) population(t *testing.T) {
 	}
 	for _, r := range unitRows(0, units, 0) {
 		if (r.Hash < cover.Use) != have[r.Unit] {
-			t.Fatalf("%s with hash %x is in the sample: %t, complete below %x", r.Unit, r.Hash, have[r.Unit], cover.Use)
+			t.Fatalf("%s with hash %x is in the sample: %t, complete below %x", r.Unit, r.Hash, have[r.Unit],
+				cover.Use)
 		}
 	}
 	if estimate := float64(len(rows)) / cover.Part(); estimate < .9*units || estimate > 1.1*units {
 		t.Errorf("about %.0f units, there are %d", estimate, units)
 	}
 	one := rows[0]
-	if got, err := s.st.Unit(s.ctx, s.env.ID, "targetingKey", one.Unit, one.Hash); err != nil || got == nil || got.Seen != 1_000 {
+	if got, err := s.st.Unit(s.ctx, s.env.ID, "targetingKey", one.Unit, one.Hash); err != nil || got == nil ||
+		got.Seen != 1_000 {
 		t.Errorf("%+v %v", got, err)
 	}
 	s.write(t, func(tx *store.Tx) error {
@@ -78,7 +82,8 @@ func (s *suite) population(t *testing.T) {
 		t.Errorf("after erasing: %+v %v", got, err)
 	}
 	// Those that were not seen for long are gone, and more is collected again.
-	if err := s.st.MergeUnits(s.ctx, s.env.ID, "targetingKey", unitRows(0, 10, week+2_000), week+2_000, week); err != nil {
+	if err := s.st.MergeUnits(s.ctx, s.env.ID, "targetingKey", unitRows(0, 10, week+2_000), week+2_000,
+		week); err != nil {
 		t.Fatal(err)
 	}
 	rows, after, err := s.st.Population(s.ctx, s.env.ID, "targetingKey")
@@ -122,7 +127,8 @@ func (s *suite) sampling(t *testing.T) {
 // What was seen of attributes adds up over callers and days.
 func (s *suite) seen(t *testing.T) {
 	const day = 86_400_000
-	one := sample.Seen{Name: "crew_size", Kinds: map[string]uint64{"string": 3, "number": 1}, Values: []sample.ValueCount{{Value: "2", Count: 3}}, Last: 5}
+	one := sample.Seen{Name: "crew_size", Kinds: map[string]uint64{"string": 3, "number": 1},
+		Values: []sample.ValueCount{{Value: "2", Count: 3}}, Last: 5}
 	var adding sync.WaitGroup
 	for range 4 {
 		adding.Go(func() {
@@ -135,7 +141,9 @@ func (s *suite) seen(t *testing.T) {
 	}
 	adding.Wait()
 	names, contexts, err := s.st.SeenAttributes(s.ctx, s.env.ID, day)
-	if err != nil || contexts != 32 || names["crew_size"].Kinds["string"] != 24 || names["crew_size"].Kinds["number"] != 8 || names["crew_size"].Values[0].Count != 24 || names["crew_size"].Last != 5 {
+	if err != nil || contexts != 32 || names["crew_size"].Kinds["string"] != 24 ||
+		names["crew_size"].Kinds["number"] != 8 || names["crew_size"].Values[0].Count != 24 ||
+		names["crew_size"].Last != 5 {
 		t.Errorf("%d contexts, %+v, %v", contexts, names["crew_size"], err)
 	}
 	many := make([]sample.Seen, sample.MaxAttributes+50)
@@ -183,7 +191,8 @@ func (s *suite) lists(t *testing.T) {
 		s.write(t, func(tx *store.Tx) error { return tx.PutList(s.env.ProjectID, edited, base, 1) })
 		got, err := s.st.List(s.ctx, s.env.ID, edited.Digest)
 		units, err2 := s.st.ListUnits(s.ctx, s.env.ID, edited.Digest)
-		if err != nil || err2 != nil || got.Digest() != edited.Digest || unpacked(t, units) != unpacked(t, edited.Units) {
+		if err != nil || err2 != nil || got.Digest() != edited.Digest || unpacked(t, units) != unpacked(t,
+			edited.Units) {
 			t.Fatalf("edit %d: %d hashes, units %q, %v %v", i, len(got), units, err, err2)
 		}
 		if i > 0 {
@@ -210,9 +219,11 @@ func (s *suite) lists(t *testing.T) {
 	if units, err := s.st.ListUnits(s.ctx, elsewhere.ID, l.Digest); err == nil {
 		t.Errorf("another project read %q", units)
 	}
-	doc := &flag.Segment{Key: "many", In: &flag.List{Digest: l.Digest, Count: len(h), Secret: "AAAAAAAAAAAAAAAAAAAAAA=="}}
+	doc := &flag.Segment{Key: "many", In: &flag.List{Digest: l.Digest, Count: len(h),
+		Secret: "AAAAAAAAAAAAAAAAAAAAAA=="}}
 	s.write(t, func(tx *store.Tx) error {
-		return tx.PutSegment(&app.SegmentRecord{EnvironmentID: s.env.ID, Key: "many", Version: 1, Revision: 1, Document: doc})
+		return tx.PutSegment(&app.SegmentRecord{EnvironmentID: s.env.ID, Key: "many", Version: 1, Revision: 1,
+			Document: doc})
 	})
 	if rs, _, err := s.st.Ruleset(s.ctx, s.env.ID); err != nil || len(rs.List(l.Digest)) != len(h) {
 		t.Errorf("the ruleset lacks its list: %v", err)
@@ -224,11 +235,13 @@ func (s *suite) catalogue(t *testing.T) {
 	project := s.env.ProjectID
 	s.write(t, func(tx *store.Tx) error {
 		for version := range int64(2) {
-			if err := tx.PutAttribute(project, &app.Attribute{Name: "site.id", Type: "string", Version: version + 1}); err != nil {
+			if err := tx.PutAttribute(project, &app.Attribute{Name: "site.id", Type: "string",
+				Version: version + 1}); err != nil {
 				return err
 			}
 		}
-		if err := tx.PutTestUnit(project, &app.TestUnit{Unit: "t", Name: "phone", Attributes: []byte(`{"a":1}`), Expected: map[string]string{"f": "on"}}); err != nil {
+		if err := tx.PutTestUnit(project, &app.TestUnit{Unit: "t", Name: "phone", Attributes: []byte(`{"a":1}`),
+			Expected: map[string]string{"f": "on"}}); err != nil {
 			return err
 		}
 		return tx.PutAttribute(project, &app.Attribute{Name: "gone", Type: "number", Version: 1})
@@ -236,7 +249,8 @@ func (s *suite) catalogue(t *testing.T) {
 	s.write(t, func(tx *store.Tx) error { return tx.RemoveAttribute(project, "gone") })
 	mine, err := s.st.Attributes(s.ctx, project)
 	ofEnv, err2 := s.st.AttributesOf(s.ctx, s.env.ID)
-	if err != nil || err2 != nil || len(mine) != 1 || mine[0].Version != 2 || mine[0].Name != "site.id" || len(ofEnv) != 1 {
+	if err != nil || err2 != nil || len(mine) != 1 || mine[0].Version != 2 || mine[0].Name != "site.id" ||
+		len(ofEnv) != 1 {
 		t.Errorf("%+v %+v %v %v", mine, ofEnv, err, err2)
 	}
 	units, err := s.st.TestUnits(s.ctx, project)
@@ -252,13 +266,16 @@ func (s *suite) catalogue(t *testing.T) {
 		return err
 	})
 	for _, at := range []int64{60_000, 120_000} {
-		report := &wire.Report{Status: wire.Status{Instance: "i", Sequence: at, Application: "door"}, Counts: []wire.CountLine{{Flag: "f", Variant: "on", Count: 1}}, Unknown: []wire.AskedLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
+		report := &wire.Report{Status: wire.Status{Instance: "i", Sequence: at, Application: "door"},
+			Counts:  []wire.CountLine{{Flag: "f", Variant: "on", Count: 1}},
+			Unknown: []wire.AskedLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
 		if _, err := s.st.TakeReports(s.ctx, s.env.ID, []app.Incoming{{Report: report, Key: "key"}}, at); err != nil {
 			t.Fatal(err)
 		}
 	}
 	asked, err := s.st.Asked(s.ctx, s.env.ID)
-	if err != nil || len(asked) != 2 || asked[1] != (app.Asked{Flag: "g", First: 60_000, Last: 120_000, Type: "number", Fallback: "60", Application: "door"}) {
+	if err != nil || len(asked) != 2 || asked[1] != (app.Asked{Flag: "g", First: 60_000, Last: 120_000, Type: "number",
+		Fallback: "60", Application: "door"}) {
 		t.Errorf("%+v %v", asked, err)
 	}
 }
