@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"slices"
 	"strings"
@@ -173,77 +172,4 @@ func (c *comparison) Hold(ctx context.Context, v *audit.Verifier) (moved *audit.
 		}
 		return nil
 	})
-}
-
-// SignedHeads lists the signed heads of chains.
-func (s *Store) SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error) {
-	return list[audit.SignedHead](ctx, s.pages, "SELECT chain, sequence, digest, at, public_key, signature "+
-		"FROM signed_heads WHERE chain = ? ORDER BY sequence", chain)
-}
-
-// UnsignedHeads lists the chains that moved since their head was last signed.
-func (s *Store) UnsignedHeads(ctx context.Context) ([]audit.Head, error) {
-	return list[audit.Head](ctx, s.pages, "SELECT chain, sequence, digest FROM audit_heads WHERE sequence > signed")
-}
-
-// AddSignedHead keeps a signed head.
-func (s *Store) AddSignedHead(ctx context.Context, h audit.SignedHead) error {
-	return s.Write(ctx, func(t *Tx) error {
-		if err := t.later("INSERT IGNORE INTO signed_heads (chain, sequence, digest, at, public_key, signature) "+
-			"VALUES (?, ?, ?, ?, ?, ?)",
-			h.Chain, h.Sequence, h.Digest, h.At, h.Key, h.Signature); err != nil {
-			return err
-		}
-		return t.later("UPDATE audit_heads SET signed = GREATEST(signed, ?) WHERE chain = ?", h.Sequence, h.Chain)
-	})
-}
-
-// SigningKeys gives the public keys that the access chain names, with when each was added:
-// it may sign nothing that is older.
-func (s *Store) SigningKeys(ctx context.Context) (map[string]int64, error) {
-	keys, err := list[struct {
-		Key string `db:"subject"`
-		At  int64  `db:"at"`
-	}](ctx, s.pages, "SELECT subject, at FROM audit WHERE chain = ? AND action = ? ORDER BY sequence", audit.Access,
-		audit.KeyAdded)
-	out := map[string]int64{}
-	for _, k := range keys {
-		if out[k.Key] == 0 {
-			out[k.Key] = k.At
-		}
-	}
-	return out, err
-}
-
-// Remembered gives the result of an earlier request with this idempotency key and the
-// digest of what was asked then; no result where there was none.
-func (t *Tx) Remembered(scope, id string) (request string, result []byte, err error) {
-	var row struct {
-		Request string
-		Result  []byte
-	}
-	err = t.get(&row, "SELECT request, result FROM idempotency WHERE scope = ? AND id = ?", scope, id)
-	if errors.Is(err, sql.ErrNoRows) {
-		return "", nil, nil
-	}
-	return row.Request, row.Result, err
-}
-
-// errMeanwhile is returned where another request with the same idempotency key committed
-// first; running the transaction again finds its result.
-var errMeanwhile = errors.New("the same request was committed meanwhile")
-
-// Claim takes an idempotency key for a request. Another request with it waits for this one.
-func (t *Tx) Claim(scope, id, request string, at int64) error {
-	err := t.exec("INSERT INTO idempotency (scope, id, request, result, at) VALUES (?, ?, ?, '', ?)", scope, id,
-		request, at)
-	if isDuplicate(err) {
-		return errMeanwhile
-	}
-	return err
-}
-
-// Remember keeps the result of a request under its idempotency key.
-func (t *Tx) Remember(scope, id string, result []byte) error {
-	return t.later("UPDATE idempotency SET result = ? WHERE scope = ? AND id = ?", result, scope, id)
 }

@@ -36,30 +36,6 @@ func (s *Store) CommitTimes(ctx context.Context, environment, from int64, limit 
 	return out, err
 }
 
-// NameOf names an environment with its project, such as pinecrest/production.
-func (s *Store) NameOf(ctx context.Context, environment int64) (string, error) {
-	v, err := get[string](ctx, s.pages, "there is no such environment",
-		"SELECT CONCAT(p.project_key, '/', e.environment_key) FROM environments e "+
-			"JOIN projects p ON p.id = e.project_id WHERE e.id = ?", environment)
-	if err != nil {
-		return "", err
-	}
-	return *v, nil
-}
-
-// AllEnvironments lists every environment, and the epoch.
-func (s *Store) AllEnvironments(ctx context.Context) ([]app.Environment, int64, error) {
-	envs, err := list[app.Environment](ctx, s.pages, "SELECT "+environmentColumns+" FROM environments ORDER BY id")
-	if err != nil {
-		return nil, 0, err
-	}
-	epoch, err := get[int64](ctx, s.pages, "", "SELECT epoch FROM installation")
-	if err != nil {
-		return nil, 0, err
-	}
-	return envs, *epoch, nil
-}
-
 // DeliveredUpTo is the last revision whose delivery stands in the records; 0 for none.
 func (s *Store) DeliveredUpTo(ctx context.Context, environment, epoch int64) (int64, error) {
 	v, err := get[int64](ctx, s.pages, "", "SELECT COALESCE(MAX(revision), 0) FROM deliveries "+

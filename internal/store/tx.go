@@ -20,7 +20,7 @@ import (
 
 // Tx is a transaction.
 type Tx struct {
-	ctx     context.Context
+	reader
 	tx      *messages
 	store   *Store
 	touched []audit.Record         // written and not in an entry yet
@@ -29,7 +29,14 @@ type Tx struct {
 }
 
 func newTx(ctx context.Context, tx *sqlx.Tx, s *Store) *Tx {
-	return &Tx{ctx: ctx, tx: &messages{tx: tx, apart: s.cluster.Load()}, store: s, heads: map[string]*audit.Head{}}
+	m := &messages{tx: tx, apart: s.cluster.Load()}
+	return &Tx{reader: reader{ctx, m}, tx: m, store: s, heads: map[string]*audit.Head{}}
+}
+
+// reader is what is read alike over a pool and in a transaction, where it comes after what that wrote.
+type reader struct {
+	ctx context.Context
+	q   sqlx.QueryerContext
 }
 
 // Write runs a use case in one transaction and commits it. A transaction that lost a

@@ -1,0 +1,113 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"github.com/jmoiron/sqlx"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Flag reads a flag's document in an environment.
+func (s *Store) Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error) {
+	return reader{ctx, s.pages}.Flag(environment, key)
+}
+
+type documentRow struct {
+	EnvironmentID int64  `db:"environment_id"`
+	Key           string `db:"doc_key"`
+	Version       int64  `db:"version"`
+	Revision      int64  `db:"revision"`
+	Document      []byte `db:"document"`
+}
+
+// Flag reads a flag's document in an environment.
+func (r reader) Flag(environment int64, key string) (*app.FlagRecord, error) {
+	var row documentRow
+	err := sqlx.GetContext(r.ctx, r.q, &row, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? AND flag = ?",
+		environment, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, noFlag(key)
+	}
+	if err != nil {
+		return nil, fault(err)
+	}
+	return row.flag()
+}
+
+const flagColumns = "environment_id, flag doc_key, version, revision, document"
+
+func noFlag(key string) error {
+	return app.Faultf(app.NotFound, "there is no flag %s in this environment", key)
+}
+
+func (r *documentRow) flag() (*app.FlagRecord, error) {
+	d, err := decode[flag.Document](r.Document)
+	return &app.FlagRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision,
+		Document: &d}, err
+}
+
+// Flags reads all documents of an environment.
+func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
+	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? ORDER "+
+		"BY flag", environment)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]app.FlagRecord, len(rows))
+	for i := range rows {
+		r, err := rows[i].flag()
+		if err != nil {
+			return nil, err
+		}
+		out[i] = *r
+	}
+	return out, nil
+}
+
+// FlagVersions gives the version of every flag of an environment by key.
+func (s *Store) FlagVersions(ctx context.Context, environment int64) (map[string]int64, error) {
+	rows, err := list[documentRow](ctx, s.pages, "SELECT environment_id, flag doc_key, version, revision, '' "+
+		"document FROM flags WHERE environment_id = ?", environment)
+	out := map[string]int64{}
+	for _, r := range rows {
+		out[r.Key] = r.Version
+	}
+	return out, err
+}
+
+// FlagTimes says when each flag's document was saved last in an environment, in Unix milliseconds.
+func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]int64, error) {
+	rows, err := list[struct {
+		Flag string `db:"flag"`
+		At   int64  `db:"at"`
+	}](ctx, s.pages, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id "+
+		"AND r.revision = f.revision WHERE f.environment_id = ?", environment)
+	out := map[string]int64{}
+	for _, r := range rows {
+		out[r.Flag] = r.At
+	}
+	return out, err
+}
+
+// PutFlag saves a document as a new version, the first one included.
+func (t *Tx) PutFlag(r *app.FlagRecord) error {
+	doc := encode(r.Document)
+	if err := t.later("INSERT INTO flags (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	if err := t.later("INSERT INTO flag_versions (environment_id, flag, version, revision, document) "+
+		"VALUES (?, ?, ?, ?, ?)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	d := documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision, []byte(doc)}
+	if err := t.touch(documentRecord("flags", d)); err != nil {
+		return err
+	}
+	return t.touch(versionRecord("flag_versions", d))
+}

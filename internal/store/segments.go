@@ -1,0 +1,101 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"github.com/jmoiron/sqlx"
+	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
+)
+
+// SegmentTitles gives the titles of a project's segments by key.
+func (s *Store) SegmentTitles(ctx context.Context, project int64) (map[string]string, error) {
+	return reader{ctx, s.pages}.SegmentTitles(project)
+}
+
+// SegmentTitles gives the titles of a project's segments by key.
+func (r reader) SegmentTitles(project int64) (map[string]string, error) {
+	rows, err := list[app.SegmentDefinition](r.ctx, r.q, "SELECT project_id, segment, title, created "+
+		"FROM segment_definitions WHERE project_id = ?", project)
+	out := map[string]string{}
+	for _, d := range rows {
+		out[d.Key] = d.Title
+	}
+	return out, err
+}
+
+// AddSegmentDefinition makes a segment in a project.
+func (t *Tx) AddSegmentDefinition(d *app.SegmentDefinition) error {
+	err := t.exec("INSERT INTO segment_definitions (project_id, segment, title, created) VALUES (?, ?, ?, ?)",
+		d.ProjectID, d.Key, d.Title, d.Created)
+	if isDuplicate(err) {
+		return app.InvalidField("key", "there is a segment %s already: choose another key", d.Key)
+	}
+	if err != nil {
+		return err
+	}
+	return t.touch(segmentDefinitionRecord(*d))
+}
+
+// Segment reads a segment in an environment; nil where there is none.
+func (s *Store) Segment(ctx context.Context, environment int64, key string) (*app.SegmentRecord, error) {
+	return reader{ctx, s.pages}.Segment(environment, key)
+}
+
+const segmentColumns = "environment_id, segment doc_key, version, revision, document"
+
+// Segment reads a segment in an environment; nil where there is none.
+func (r reader) Segment(environment int64, key string) (*app.SegmentRecord, error) {
+	var row documentRow
+	err := sqlx.GetContext(r.ctx, r.q, &row, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? AND "+
+		"segment = ?", environment, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fault(err)
+	}
+	return row.segment()
+}
+
+func (r *documentRow) segment() (*app.SegmentRecord, error) {
+	d, err := decode[flag.Segment](r.Document)
+	return &app.SegmentRecord{EnvironmentID: r.EnvironmentID, Key: r.Key, Version: r.Version, Revision: r.Revision,
+		Document: &d}, err
+}
+
+// Segments reads the segments of an environment by key; one that cannot be read is left out.
+func (s *Store) Segments(ctx context.Context, environment int64) ([]app.SegmentRecord, error) {
+	rows, err := list[documentRow](ctx, s.pages, "SELECT "+segmentColumns+" FROM segments WHERE environment_id = ? "+
+		"ORDER BY segment", environment)
+	out := make([]app.SegmentRecord, 0, len(rows))
+	for i := range rows {
+		if r, err := rows[i].segment(); err == nil {
+			out = append(out, *r)
+		}
+	}
+	return out, err
+}
+
+// PutSegment saves a segment as a new version, the first one included.
+func (t *Tx) PutSegment(r *app.SegmentRecord) error {
+	doc := encode(r.Document)
+	if err := t.later("INSERT INTO segments (environment_id, segment, version, revision, document) "+
+		"VALUES (?, ?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	if err := t.later("INSERT INTO segment_versions (environment_id, segment, version, revision, document) "+
+		"VALUES (?, ?, ?, ?, ?)",
+		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+		return err
+	}
+	d := documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision, []byte(doc)}
+	if err := t.touch(documentRecord("segments", d)); err != nil {
+		return err
+	}
+	return t.touch(versionRecord("segment_versions", d))
+}
