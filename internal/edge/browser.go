@@ -80,7 +80,7 @@ func (a *Edge) browserReport(c *echo.Context) error {
 		return app.Faultf(app.TooMany, "too many requests with this access key: at most %.0f a second",
 			a.Limits.KeyRate)
 	}
-	if !a.browsers.mayTell(c.RealIP(), a.Now()) {
+	if !a.audience.MayTell(c.RealIP(), a.Now()) {
 		return app.Faultf(app.TooMany, "too many reports from this address: a page sends one now and then")
 	}
 	raw, err := web.ReadBody(c, browserBody)
@@ -97,7 +97,7 @@ func (a *Edge) browserReport(c *echo.Context) error {
 		return err
 	}
 	rules := place.Rules()
-	use.Application, use.Version = a.usage.named(key.ID, use.Application, use.Version, a.Now())
+	use.Application, use.Version = a.counts.Named(key.ID, use.Application, use.Version, a.Now())
 	var lines []wire.CountLine
 	for _, l := range use.Counts[:min(len(use.Counts), 1_000)] {
 		f := rules.Flag(l.Flag)
@@ -110,6 +110,6 @@ func (a *Edge) browserReport(c *echo.Context) error {
 			Revision:    rules.Source.Revision,
 			Application: use.Application, Version: use.Version, Count: min(l.Count, maxBrowserCount)})
 	}
-	a.usage.tell(key.EnvironmentID, lines)
+	a.counts.Tell(key.EnvironmentID, lines)
 	return c.NoContent(http.StatusNoContent)
 }

@@ -166,8 +166,8 @@ func (a *Edge) changes(c *echo.Context) error {
 	}
 	defer s.Close()
 	s.EndWith(key.Done)
-	a.browsers.stream(key.EnvironmentID, 1)
-	defer a.browsers.stream(key.EnvironmentID, -1)
+	a.audience.Stream(key.EnvironmentID, 1)
+	defer a.audience.Stream(key.EnvironmentID, -1)
 	// Where the stream breaks they come back a little apart, also all of them after a restart.
 	if err := s.Write(fmt.Appendf(nil, "retry: %d\n\n",
 		1_000+mathrand.N(a.Spread()+4*time.Second).Milliseconds())); err != nil {

@@ -6,6 +6,7 @@ package edge
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"sync"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -47,8 +49,8 @@ type Edge struct {
 	Met func(ctx context.Context, place *feed.Place, environment int64, at flag.Position, key string) bool
 
 	watching  watchers // streams of browsers
-	browsers  audience
-	usage     usage
+	audience  intake.Audience
+	counts    intake.Counts
 	order     order
 	tokens    tokens
 	pulse     pulse
@@ -96,6 +98,24 @@ func (a *Edge) Handler(ready func() error) http.Handler {
 // Reported counts the reports that came of each environment, so that who watches learns that there
 // are new ones.
 func (a *Edge) Reported(envs []app.Environment) []int64 { return a.pulse.read(envs) }
+
+// WriteUsage writes what was decided here to the records.
+func (a *Edge) WriteUsage(ctx context.Context) error {
+	var err error
+	for env, used := range a.counts.Take() {
+		err = errors.Join(err, a.Followers.AddCounts(ctx, env, a.Now().UnixMilli(), used.Lines, used.Unknown))
+		for _, l := range used.Lines {
+			a.decisions.Add(float64(l.Count))
+		}
+	}
+	return err
+}
+
+// Audience counts browsers with a stream open here, and units that asked for all answers in
+// the last five to ten minutes.
+func (a *Edge) Audience(environment int64) (streams, pollers int64) {
+	return a.audience.In(environment, a.Now())
+}
 
 // watchers counts streams of browsers by address.
 type watchers struct {

@@ -185,13 +185,13 @@ func (a *Edge) evaluateOne(c *echo.Context) error {
 	}
 	f := rules.Flag(flagKey)
 	if f == nil && key.Kind == app.ServiceKey {
-		a.usage.unknown(key.EnvironmentID, flagKey)
+		a.counts.Unknown(key.EnvironmentID, flagKey)
 	}
 	if f == nil || !f.Visible && key.Kind == app.BrowserKey {
 		return c.JSON(http.StatusNotFound, ofrepError{flagKey, "FLAG_NOT_FOUND", "there is no such flag"})
 	}
 	o := f.Decide(rules, unit, a.Now().UnixMilli())
-	a.usage.count(key.EnvironmentID, rules, f, o, "")
+	a.counts.Count(key.EnvironmentID, rules, f, o, "")
 	a.note(c.Request().Context(), key.EnvironmentID, f.Draws, unit)
 	if o.Reason == decide.Error {
 		return c.JSON(http.StatusInternalServerError, ofrepError{flagKey, "GENERAL",
@@ -213,7 +213,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	}
 	now := a.Now().UnixMilli()
 	if unit.Key() != "" {
-		a.browsers.asked(key.EnvironmentID, unit.Key(), now)
+		a.audience.Asked(key.EnvironmentID, unit.Key(), now)
 	}
 	outcomes := make([]decide.Outcome, len(flags))
 	said := make([]byte, 0, 64+24*len(flags)) // what the answers say, in short
@@ -245,7 +245,7 @@ func (a *Edge) evaluateAll(c *echo.Context) error {
 	body = append(body, `],"metadata":{}`...)
 	if c.QueryParam("counts") != "own" { // who does not count by itself what it uses
 		for i, f := range flags {
-			a.usage.count(key.EnvironmentID, rules, f.Flag, outcomes[i], wire.BulkUse)
+			a.counts.Count(key.EnvironmentID, rules, f.Flag, outcomes[i], wire.BulkUse)
 		}
 	}
 	// The address is relative to where the answers were asked for: whatever stands between knows
