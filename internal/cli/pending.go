@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"greenlever.example/greenlever/internal/wholefile"
 )
 
 // pending is a change under way, with the key under which it may be asked for again.
@@ -64,11 +65,8 @@ func (p *pending) read() map[string]keptKey {
 
 func (p *pending) write(all map[string]keptKey) {
 	raw, err := json.Marshal(all)
-	if err != nil || p.path == "" || os.MkdirAll(filepath.Dir(p.path), 0o700) != nil {
-		return // a key that cannot be kept is printed all the same
-	}
-	if fresh := p.path + ".new"; os.WriteFile(fresh, raw, 0o600) == nil {
-		_ = os.Rename(fresh, p.path)
+	if err == nil && p.path != "" {
+		_ = wholefile.Write(p.path, raw) // a key that cannot be kept is printed all the same
 	}
 }
 

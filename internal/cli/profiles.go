@@ -11,6 +11,7 @@ import (
 
 	"go.yaml.in/yaml/v4"
 	"greenlever.example/greenlever/internal/apiclient"
+	"greenlever.example/greenlever/internal/wholefile"
 )
 
 // profile is a kept address and token.
@@ -62,10 +63,7 @@ func writeProfile(name string, p profile) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return "", err
-	}
-	return path, os.WriteFile(path, raw, 0o600)
+	return path, wholefile.Write(path, raw)
 }
 
 // connect finds the service's address and the token: options, then environment, then the profile.

@@ -27,6 +27,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
+	"greenlever.example/greenlever/internal/wholefile"
 )
 
 // Bounds of what waits here to be reported, so that a service that is dead for days does no
@@ -225,18 +226,12 @@ func (l *link) disown() (changed bool, err error) {
 	return true, errors.Join(err, l.keepNeeds(raw))
 }
 
-// keepNeeds writes what is needed beside its place and renames it, readable by its owner only.
+// keepNeeds keeps what is needed on disk.
 func (l *link) keepNeeds(raw []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(l.path), ".needs-*") // 0600
-	if err != nil {
+	if err := wholefile.Write(l.path, raw); err != nil {
 		return fmt.Errorf("what the outpost needs cannot be kept on disk: %w", err)
 	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(raw)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), l.path)
+	return nil
 }
 
 // known is what is needed beside the ruleset; an error while it never was told.

@@ -12,6 +12,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/population"
+	"greenlever.example/greenlever/internal/wholefile"
 )
 
 // diskCopy is what the service decides by, kept beside its configuration, so that it can
@@ -96,7 +97,7 @@ func (s *Server) keepCopy(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := replaceFile(s.copy.path, raw); err != nil {
+	if err := wholefile.Write(s.copy.path, raw); err != nil {
 		return err
 	}
 	s.copy.kept = sum

@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
@@ -20,22 +19,8 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/store"
+	"greenlever.example/greenlever/internal/wholefile"
 )
-
-// replaceFile writes a file beside its place and renames it, readable by its owner only, so
-// that a reader meets a whole one or none.
-func replaceFile(path string, raw []byte) error {
-	f, err := os.CreateTemp(filepath.Dir(path), "."+filepath.Base(path)+"-*") // 0600
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(raw)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
-}
 
 // auditKey reads this node's key for signing heads, and makes it the first time.
 func auditKey(path string) (ed25519.PrivateKey, error) {
@@ -45,7 +30,7 @@ func auditKey(path string) (ed25519.PrivateKey, error) {
 		if err != nil {
 			return nil, err
 		}
-		return key, replaceFile(path, pem.EncodeToMemory(&pem.Block{Type: "GREENLEVER AUDIT SEED", Bytes: key.Seed()}))
+		return key, wholefile.Write(path, pem.EncodeToMemory(&pem.Block{Type: "GREENLEVER AUDIT SEED", Bytes: key.Seed()}))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the audit's key: %w", err)
@@ -157,5 +142,5 @@ func (h *headFile) keep(signed []audit.SignedHead) error {
 	if err != nil {
 		return err
 	}
-	return replaceFile(h.path, raw)
+	return wholefile.Write(h.path, raw)
 }
