@@ -356,7 +356,8 @@ func TestLargeUnitsGoInPortions(t *testing.T) {
 	for _, r := range s.reports {
 		bytes := 0
 		for _, u := range r.Units {
-			if bytes += len(u.Attributes); u.Unit == "escaped" || u.Unit == "too-much" {
+			bytes += len(u.Attributes)
+			if u.Unit == "escaped" || u.Unit == "too-much" {
 				t.Errorf("%s is told", u.Unit)
 			}
 		}

@@ -286,7 +286,8 @@ func (f *frequent) note(unit string) {
 		return
 	}
 	for u := range f.counts {
-		if f.counts[u]--; f.counts[u] == 0 {
+		f.counts[u]--
+		if f.counts[u] == 0 {
 			delete(f.counts, u)
 		}
 	}

@@ -87,14 +87,14 @@ func (r *reporter) build(leaving bool) {
 		Epoch: state.Epoch, Revision: state.Revision, Digest: r.c.digestOf(state), Source: string(state.Source),
 		SkewMillis: state.Skew.Milliseconds(),
 		Leaving:    leaving, Started: r.c.started.UnixMilli() + r.c.skew.Load(), Applied: applied},
-		From: r.from.UnixMilli(), To: now.UnixMilli(), Counts: []wire.CountLine{}, Unknown: []wire.AskedLine{}}
+		From: r.from.UnixMilli(), To: now.UnixMilli(), Counts: []wire.CountLine{}, Unknown: []wire.UnknownLine{}}
 	r.from = now
 	for what, n := range used {
 		body.Counts = append(body.Counts, wire.CountLine{Flag: what.flag, Variant: what.Variant,
 			Reason: what.Reason.String(), Rule: what.Rule, Revision: what.revision, Count: n})
 	}
 	for what, m := range misses {
-		line := wire.AskedLine{Flag: what.flag, Mistyped: m.mistyped, Count: m.count}
+		line := wire.UnknownLine{Flag: what.flag, Mistyped: m.mistyped, Count: m.count}
 		if what.kind != decide.NoKind {
 			line.Type = string(flag.Types()[what.kind-1])
 		}
@@ -107,7 +107,7 @@ func (r *reporter) build(leaving bool) {
 	slices.SortFunc(body.Counts, func(a, b wire.CountLine) int {
 		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule))
 	})
-	slices.SortFunc(body.Unknown, func(a, b wire.AskedLine) int {
+	slices.SortFunc(body.Unknown, func(a, b wire.UnknownLine) int {
 		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Type, b.Type))
 	})
 	for f := range r.c.state.Load().rules.Flags {

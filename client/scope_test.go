@@ -440,9 +440,9 @@ func TestReportsSayHow(t *testing.T) {
 	s := newService(t, ruleset(1, 4, crews))
 	s.sampling = `{"off":false,"seed":"1","personal":{},"limits":{}}`
 	c := s.open(t, func(o *Options) { o.Report = 10 * time.Millisecond })
-	gather := func() (counts map[wire.CountLine]uint64, unknown map[string]wire.AskedLine, busy *wire.Busy,
+	gather := func() (counts map[wire.CountLine]uint64, unknown map[string]wire.UnknownLine, busy *wire.Busy,
 		applied int) {
-		counts, unknown = map[wire.CountLine]uint64{}, map[string]wire.AskedLine{}
+		counts, unknown = map[wire.CountLine]uint64{}, map[string]wire.UnknownLine{}
 		s.mu.Lock()
 		defer s.mu.Unlock()
 		for _, r := range s.reports {

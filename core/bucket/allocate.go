@@ -86,7 +86,8 @@ func Allocate(old []Part, wants []Want) ([]Part, error) {
 			take := min(missing, r.Len())
 			ranges = append(ranges, Range{r.From, r.From + take})
 			missing -= take
-			if freed[0].From += take; freed[0].Len() == 0 {
+			freed[0].From += take
+			if freed[0].Len() == 0 {
 				freed = freed[1:]
 			}
 		}

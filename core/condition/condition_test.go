@@ -227,7 +227,8 @@ func TestQuickForms(t *testing.T) {
 	for _, s := range texts {
 		v, ok := parseVersion(s, false)
 		if p := packVersion(s); p != 0 {
-			if packed++; !ok || p != v.pack() {
+			packed++
+			if !ok || p != v.pack() {
 				t.Errorf("%q packs to %d, %t", s, p, ok)
 			}
 		}
@@ -661,7 +662,8 @@ func TestComparisonsAllocateNothing(t *testing.T) {
 				if pattern != "" {
 					n.Text = []string{pattern}
 				}
-				if n.Test, n.Attribute, n.IgnoreCase = test, "a", ignore; k.asksNoAttribute() {
+				n.Test, n.Attribute, n.IgnoreCase = test, "a", ignore
+				if k.asksNoAttribute() {
 					n.Attribute = ""
 				}
 				in := leaf(&n, utc)

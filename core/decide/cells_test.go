@@ -26,7 +26,8 @@ func TestCellsFitIntoABlock(t *testing.T) {
 	for i := range flag.MaxRules {
 		r := flag.Rule{ID: fmt.Sprint("r", i), Name: "x", When: &condition.Node{Test: "number.equals", Attribute: "n",
 			Numbers: []float64{float64(i)}}}
-		if r.Gives = (flag.Gives{Variant: "on"}); i%2 == 0 {
+		r.Gives = (flag.Gives{Variant: "on"})
+		if i%2 == 0 {
 			r.Gives = flag.Gives{Shares: half()}
 		}
 		d.Rules = append(d.Rules, r)

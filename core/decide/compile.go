@@ -62,7 +62,8 @@ func (rs *Ruleset) place(f, before *Flag) {
 	for i, r := range rs.free {
 		if r.Count >= need {
 			f.Slot, rs.free = r.At, slices.Clone(rs.free)
-			if rs.free[i] = (Slots{r.At + need, r.Count - need}); r.Count == need {
+			rs.free[i] = (Slots{r.At + need, r.Count - need})
+			if r.Count == need {
 				rs.free = slices.Delete(rs.free, i, i+1)
 			}
 			return

@@ -467,7 +467,8 @@ func semver(text string, loose bool) (parts []string, ok bool) {
 			for strings.Count(core, ".") < 2 {
 				core += ".0"
 			}
-			if text = core; cut {
+			text = core
+			if cut {
 				text += "-" + rest
 			}
 		}

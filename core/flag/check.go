@@ -132,7 +132,8 @@ func checkInside(dec *json.Decoder, place string) string {
 					return "is no JSON"
 				}
 				key := name.(string)
-				if at = place + "." + key; seen[key] {
+				at = place + "." + key
+				if seen[key] {
 					return fmt.Sprintf("has the member %s twice: leave one out", at)
 				}
 				seen[key] = true

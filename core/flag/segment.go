@@ -195,7 +195,8 @@ func ReadHashes(raw []byte) (Hashes, error) {
 	}
 	h := make(Hashes, len(raw)/8)
 	for i := range h {
-		if h[i] = binary.LittleEndian.Uint64(raw[i*8:]); i > 0 && h[i] <= h[i-1] {
+		h[i] = binary.LittleEndian.Uint64(raw[i*8:])
+		if i > 0 && h[i] <= h[i-1] {
 			return nil, fmt.Errorf("read list: hash %d is not above the one before", i)
 		}
 	}

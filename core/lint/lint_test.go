@@ -209,7 +209,8 @@ func TestOverdue(t *testing.T) {
 		t.Errorf("%+v", found)
 	}
 	for _, by := range []string{"2026-12-01", "stays", ""} {
-		if s.GoneBy = by; len(Overdue(s)) != 1 {
+		s.GoneBy = by
+		if len(Overdue(s)) != 1 {
 			t.Errorf("%q: %+v", by, Overdue(s))
 		}
 	}

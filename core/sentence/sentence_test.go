@@ -222,7 +222,8 @@ func (r *reader) clock() *condition.Node {
 		w.Days = []string{"mon", "tue", "wed", "thu", "fri", "sat", "sun"}
 	} else {
 		day := func() string { return strings.ToLower(r.word()[:3]) }
-		if w.Days = r.list(day); r.take(" or ") {
+		w.Days = r.list(day)
+		if r.take(" or ") {
 			w.Days = append(w.Days, day())
 		}
 	}

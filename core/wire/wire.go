@@ -17,7 +17,7 @@ type Report struct {
 	From    int64       `json:"from"` // Unix milliseconds
 	To      int64       `json:"to"`
 	Counts  []CountLine `json:"counts"`
-	Unknown []AskedLine `json:"unknown"` // asked for in vain
+	Unknown []UnknownLine `json:"unknown"` // asked for in vain
 
 	Units    []UnitLine    `json:"units,omitempty"`    // of the sample of units: new, or seen again after long
 	Contexts uint64        `json:"contexts,omitempty"` // that were looked at for what follows
@@ -97,8 +97,8 @@ type CountLine struct {
 	Count       uint64 `json:"count"`
 }
 
-// AskedLine is a flag that code asked for in vain: it is not defined, or has another type.
-type AskedLine struct {
+// UnknownLine is a flag that code asked for in vain: it is not defined, or has another type.
+type UnknownLine struct {
 	Flag        string          `json:"flag"`
 	Count       uint64          `json:"count"`
 	Type        string          `json:"type,omitempty"`     // that the code asked for

@@ -589,7 +589,8 @@ func TestPagesOfHistory(t *testing.T) {
 		for _, e := range page.Items {
 			seen[fmt.Sprint(e.Chain, e.Sequence)] = true
 		}
-		if pages++; page.Cursor == "" {
+		pages++
+		if page.Cursor == "" {
 			break
 		}
 		cursor = page.Cursor

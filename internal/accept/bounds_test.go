@@ -237,7 +237,8 @@ func TestContextsAreBounded(t *testing.T) {
 	status, answer, _, _ := s.Keeper.With("If-Match", "1").Send("PUT", inProd+"/flags/a",
 		mustJSON(t, object{"document": doc}))
 	var p struct{ Fields []any }
-	if _ = json.Unmarshal(answer, &p); status != 400 || len(p.Fields) != 20 {
+	_ = json.Unmarshal(answer, &p)
+	if status != 400 || len(p.Fields) != 20 {
 		t.Errorf("%d, %d fields of %.200s", status, len(p.Fields), answer)
 	}
 }

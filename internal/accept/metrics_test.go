@@ -51,7 +51,8 @@ func openMetrics(text string) (wrong []string) {
 			}
 			switch m[1] {
 			case "TYPE":
-				if types[family] = m[3]; suffixes[m[3]] == nil {
+				types[family] = m[3]
+				if suffixes[m[3]] == nil {
 					say(n, "%s is no type", m[3])
 				}
 			case "UNIT":

@@ -207,7 +207,8 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 		{name: "the provider for Go", of: func(t *testing.T, context map[string]any) map[string]string {
 			key, attributes := "", map[string]any{}
 			for name, v := range context {
-				if attributes[name] = v; name == of.TargetingKey {
+				attributes[name] = v
+				if name == of.TargetingKey {
 					key = fmt.Sprint(v)
 				}
 			}

@@ -32,7 +32,8 @@ func asked(t *testing.T, method, url string, headers map[string]string, body str
 	n := 0
 	for {
 		more, err := res.Body.Read(raw[n:])
-		if n += more; err != nil {
+		n += more
+		if err != nil {
 			return res, string(raw[:n])
 		}
 	}

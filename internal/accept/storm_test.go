@@ -256,7 +256,8 @@ func try(c gltest.Caller, method, path string, body []byte, until time.Time) ([]
 		if err == nil && status < 400 {
 			return answer, true
 		}
-		if raw = answer; err == nil && status != 503 && status != 429 {
+		raw = answer
+		if err == nil && status != 503 && status != 429 {
 			return raw, false
 		}
 		time.Sleep(5 * time.Millisecond) // the service is being started again

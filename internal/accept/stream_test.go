@@ -204,7 +204,8 @@ func TestKeyLimits(t *testing.T) {
 	for range 60 {
 		status, raw, header, _ := bearer(s.URL(), s.Browse["production"]).Send("POST", "/ofrep/v1/evaluate/flags", nil)
 		if status == 429 {
-			if refused++; header.Get("Retry-After") == "" {
+			refused++
+			if header.Get("Retry-After") == "" {
 				t.Fatalf("no Retry-After: %s", raw)
 			}
 		} else if status != 200 {

@@ -251,7 +251,8 @@ func TestInterfacesAreNarrow(t *testing.T) {
 			})
 		}
 		for name, it := range all {
-			if seen++; methods(all, it) > 8 {
+			seen++
+			if methods(all, it) > 8 {
 				t.Errorf("%s.%s has %d methods: who needs which?", strings.TrimPrefix(path, "../"), name,
 					methods(all, it))
 			}
@@ -402,7 +403,8 @@ func TestJSONIsReadWhole(t *testing.T) {
 				return err
 			}
 			raw, err := os.ReadFile(path)
-			if seen++; strings.Contains(string(raw), "json.NewDecoder(") {
+			seen++
+			if strings.Contains(string(raw), "json.NewDecoder(") {
 				t.Errorf("%s decodes a stream: read with condition.Tree, strictjson or json.Unmarshal", place)
 			}
 			return err

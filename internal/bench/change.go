@@ -144,7 +144,8 @@ func (s *service) edit(key string) (*edited, error) {
 func (e *edited) again() error { return e.because("") }
 
 func (e *edited) because(reason string) error {
-	if e.document.Lever = flag.On; e.version%2 == 0 {
+	e.document.Lever = flag.On
+	if e.version%2 == 0 {
 		e.document.Lever = flag.Off
 	}
 	var saved struct{ Version int64 }

@@ -42,7 +42,8 @@ func (s *session) edit(ctx context.Context, key string, alter func(*flag.Documen
 	if err := s.confirm(nil, v.Environment.AskFirst); err != nil {
 		return err
 	}
-	if body["reason"] = s.because; v.Environment.AskFirst {
+	body["reason"] = s.because
+	if v.Environment.AskFirst {
 		if body["units"], err = s.confirmSweep(tried.Preview); err != nil {
 			return err
 		}

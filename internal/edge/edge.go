@@ -27,7 +27,7 @@ import (
 type Followers interface {
 	// Take takes a report, of so many bytes, once; it tells whether it was new.
 	Take(ctx context.Context, environment int64, r app.Incoming, size int) (bool, error)
-	AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine, unknown []wire.AskedLine) error
+	AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine, unknown []wire.UnknownLine) error
 	List(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
 	NameOf(ctx context.Context, environment int64) (string, error)
 }
@@ -146,7 +146,8 @@ func (w *watchers) close(address string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	w.all--
-	if w.byAddress[address]--; w.byAddress[address] == 0 {
+	w.byAddress[address]--
+	if w.byAddress[address] == 0 {
 		delete(w.byAddress, address)
 	}
 }

@@ -323,7 +323,8 @@ func (s *Server) Signal(sig os.Signal) error { return s.cmd.Process.Signal(sig) 
 func (s *Server) TCP(database, at string) string {
 	c := s.config(database)
 	c.User, c.Passwd, c.Net = overTCP, s.secret, "tcp"
-	if c.Addr = at; at == "" {
+	c.Addr = at
+	if at == "" {
 		c.Addr = s.TCPAddress()
 	}
 	return c.FormatDSN()

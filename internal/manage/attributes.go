@@ -51,7 +51,8 @@ func (c *call) attributes(*none) (any, error) {
 	}
 	for name, s := range seen {
 		v := at(name)
-		if v.Seen = s; contexts > 0 {
+		v.Seen = s
+		if contexts > 0 {
 			v.Share = min(float64(s.Present())/float64(contexts), 1)
 		}
 	}

@@ -191,7 +191,8 @@ func (c *call) mixed(old *flag.List, units []string) ([]string, error) {
 // makes a list to keep outside of it where they are many.
 func makeList(list **flag.List, units []string) (*app.ListBody, error) {
 	if len(units) <= flag.MaxInline {
-		if *list = nil; len(units) > 0 {
+		*list = nil
+		if len(units) > 0 {
 			*list = &flag.List{Units: units}
 		}
 		return nil, nil

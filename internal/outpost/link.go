@@ -64,7 +64,7 @@ type link struct {
 
 	followers map[string]*follower
 	counts    map[wire.CountLine]uint64
-	unknown   map[unknownKey]wire.AskedLine
+	unknown   map[unknownKey]wire.UnknownLine
 	units     map[unitKey]wire.UnitLine
 	seen      sample.Attributes
 }
@@ -85,7 +85,7 @@ func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.
 	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])),
 		http: h, now: now, asked: make(chan struct{}),
 		followers: map[string]*follower{}, counts: map[wire.CountLine]uint64{},
-		unknown: map[unknownKey]wire.AskedLine{}, units: map[unitKey]wire.UnitLine{}}
+		unknown: map[unknownKey]wire.UnknownLine{}, units: map[unitKey]wire.UnitLine{}}
 	raw, err := os.ReadFile(l.path)
 	var needs edge.OutpostNeeds
 	if err == nil && json.Unmarshal(raw, &needs) == nil {
@@ -316,7 +316,7 @@ func (l *link) add(line wire.CountLine) {
 	}
 }
 
-func (l *link) miss(line wire.AskedLine) {
+func (l *link) miss(line wire.UnknownLine) {
 	key := unknownKey{line.Flag, line.Type, line.Application}
 	before, ok := l.unknown[key]
 	if !ok && len(l.unknown) >= maxUnknown {
@@ -327,7 +327,7 @@ func (l *link) miss(line wire.AskedLine) {
 }
 
 // count adds what was decided here.
-func (l *link) count(lines []wire.CountLine, unknown []wire.AskedLine) {
+func (l *link) count(lines []wire.CountLine, unknown []wire.UnknownLine) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	for _, line := range lines {
@@ -381,7 +381,7 @@ func (r *room) takes(bytes int) bool {
 func (l *link) report(streams, pollers int64) map[string]any {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	behind, counts, unknown, units := []wire.Follower{}, []wire.CountLine{}, []wire.AskedLine{}, []wire.UnitLine{}
+	behind, counts, unknown, units := []wire.Follower{}, []wire.CountLine{}, []wire.UnknownLine{}, []wire.UnitLine{}
 	var room room
 	for id, f := range l.followers {
 		age := l.now().Sub(f.at)

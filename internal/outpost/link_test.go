@@ -47,9 +47,9 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 		t.Error("a report was taken twice")
 	}
 	l.take(app.Incoming{Report: &wire.Report{Status: said("one", 2, 4), Counts: line(1),
-		Unknown: []wire.AskedLine{{Flag: "b", Type: "string", Count: 2}}}})
+		Unknown: []wire.UnknownLine{{Flag: "b", Type: "string", Count: 2}}}})
 	l.count([]wire.CountLine{{Flag: "a", Variant: "on", Reason: "SPLIT", Revision: 3, Application: "all at once",
-		Count: 9}}, []wire.AskedLine{{Flag: "b", Count: 3}})
+		Count: 9}}, []wire.UnknownLine{{Flag: "b", Count: 3}})
 	*now = now.Add(3 * time.Second)
 	r := l.report(2, 8)
 	behind := r["behind"].([]wire.Follower)
@@ -72,7 +72,7 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 		t.Errorf("%v", sums)
 	}
 	unknown := map[string]uint64{}
-	for _, u := range r["unknown"].([]wire.AskedLine) {
+	for _, u := range r["unknown"].([]wire.UnknownLine) {
 		unknown[u.Flag+" "+u.Type+" "+u.Application] = u.Count
 	}
 	if unknown["b string door"] != 2 || unknown["b  "] != 3 {
@@ -80,7 +80,7 @@ func TestReportsArePassedOnOnce(t *testing.T) {
 	}
 	again := l.report(0, 0)
 	if len(again["behind"].([]wire.Follower)) != 0 || len(again["counts"].([]wire.CountLine)) != 0 ||
-		len(again["unknown"].([]wire.AskedLine)) != 0 {
+		len(again["unknown"].([]wire.UnknownLine)) != 0 {
 		t.Errorf("told twice: %+v", again)
 	}
 	// One that left is told of and forgotten; one that fell silent is forgotten here after a
@@ -104,7 +104,7 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 		l.count([]wire.CountLine{{Flag: fmt.Sprint(i), Count: 1}}, nil)
 	}
 	for i := range maxUnknown + 100 {
-		l.count(nil, []wire.AskedLine{{Flag: fmt.Sprint(i), Count: 1}})
+		l.count(nil, []wire.UnknownLine{{Flag: fmt.Sprint(i), Count: 1}})
 	}
 	var rows []app.UnitRow
 	for i := range maxUnits + 100 {
@@ -123,7 +123,7 @@ func TestWhatWaitsIsBounded(t *testing.T) {
 	if n := len(r["counts"].([]wire.CountLine)); n != maxLines {
 		t.Errorf("%d counts", n)
 	}
-	if n := len(r["unknown"].([]wire.AskedLine)); n != maxUnknown {
+	if n := len(r["unknown"].([]wire.UnknownLine)); n != maxUnknown {
 		t.Errorf("%d unknown", n)
 	}
 	if n := len(r["units"].([]wire.UnitLine)); n != maxUnits {
@@ -154,7 +154,7 @@ func drained(t *testing.T, l *link) map[string]any {
 		if err != nil || len(raw) > 8<<20 {
 			t.Fatalf("a report of %d bytes: %v", len(raw), err)
 		}
-		counts, unknown, units, behind := next["counts"].([]wire.CountLine), next["unknown"].([]wire.AskedLine),
+		counts, unknown, units, behind := next["counts"].([]wire.CountLine), next["unknown"].([]wire.UnknownLine),
 			next["units"].([]wire.UnitLine), next["behind"].([]wire.Follower)
 		if len(counts)+len(unknown)+len(units)+len(behind) == 0 {
 			if n < 3 {
@@ -163,7 +163,7 @@ func drained(t *testing.T, l *link) map[string]any {
 			return all
 		}
 		all["counts"], all["unknown"] = append(all["counts"].([]wire.CountLine), counts...),
-			append(all["unknown"].([]wire.AskedLine), unknown...)
+			append(all["unknown"].([]wire.UnknownLine), unknown...)
 		all["units"], all["behind"] = append(all["units"].([]wire.UnitLine), units...),
 			append(all["behind"].([]wire.Follower), behind...)
 	}

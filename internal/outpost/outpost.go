@@ -425,7 +425,7 @@ func (r records) Take(_ context.Context, environment int64, report app.Incoming,
 }
 
 func (r records) AddCounts(_ context.Context, environment, _ int64, lines []wire.CountLine,
-	unknown []wire.AskedLine) error {
+	unknown []wire.UnknownLine) error {
 	r.o.of(environment).count(lines, unknown)
 	return nil
 }

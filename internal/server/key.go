@@ -84,7 +84,8 @@ func (s *Server) signHeads(ctx context.Context) error {
 	for _, h := range heads {
 		one := audit.Sign(h, s.config.Now().UnixMilli(), s.key)
 		e := s.store.AddSignedHead(ctx, one)
-		if err = errors.Join(err, e); e == nil {
+		err = errors.Join(err, e)
+		if e == nil {
 			signed = append(signed, one)
 		}
 	}

@@ -79,7 +79,7 @@ func (s *Store) History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 	if q.To != 0 {
 		add("at < ?", q.To)
 	}
-	if q.Before != (audit.Place{}) {
+	if q.Before != (audit.Cursor{}) {
 		add("(at, chain, sequence) < (?, ?, ?)", q.Before.At, q.Before.Chain, q.Before.Sequence)
 	}
 	args = append(args, q.Limit)

@@ -17,7 +17,7 @@ func (t *Tx) LockProject(id int64) error {
 // LockEnvironment holds an environment's row until the end of the transaction and reads it.
 // It gives the order of commits in the environment. The head of its chain is held with it.
 func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
-	p := t.place(id)
+	p := t.holding(id)
 	if err := t.several(p.queries()...); err != nil {
 		return nil, err
 	}
@@ -26,7 +26,7 @@ func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
 
 // LockEnvironments holds all environments of a project, in order of their ids, and their chains.
 func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
-	p := &place{t: t}
+	p := &holding{t: t}
 	if err := t.several(p.environments("project_id = ?", project), p.epoch(), p.digests("project_id = ?",
 		project)); err != nil {
 		return nil, err
@@ -43,9 +43,9 @@ func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
 	return p.envs, nil
 }
 
-// place is one or more environments while they are being held. The epoch stands as long as one
+// holding is one or more environments while they are being held. The epoch stands as long as one
 // is held, since only who holds all of them raises it.
-type place struct {
+type holding struct {
 	t            *Tx
 	chains       []string
 	envs         []app.Environment
@@ -60,30 +60,30 @@ type place struct {
 	id int64
 }
 
-func (t *Tx) place(id int64) *place {
-	return &place{t: t, id: id, chains: []string{audit.EnvironmentChain(id)}}
+func (t *Tx) holding(id int64) *holding {
+	return &holding{t: t, id: id, chains: []string{audit.EnvironmentChain(id)}}
 }
 
 // queries hold one environment, its chain's head behind it.
-func (p *place) queries() []query {
+func (p *holding) queries() []query {
 	return []query{p.environments("id = ?", p.id), p.epoch(), p.digests("id = ?", p.id),
 		headsOf(&p.heads, p.chains...)}
 }
 
-func (p *place) environments(where string, value int64) query {
+func (p *holding) environments(where string, value int64) query {
 	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " HAVING state <> " +
 		"? ORDER BY id FOR UPDATE", []any{value, app.Gone}}
 }
 
-func (p *place) digests(where string, value int64) query {
+func (p *holding) digests(where string, value int64) query {
 	return query{&p.newest, "SELECT e.id, r.digest FROM environments e JOIN revisions r ON r.environment_id = e.id " +
 		"AND r.revision = e.revision WHERE e." + where, []any{value}}
 }
 
-func (p *place) epoch() query { return query{&p.installation, "SELECT epoch FROM installation", nil} }
+func (p *holding) epoch() query { return query{&p.installation, "SELECT epoch FROM installation", nil} }
 
 // held gives the one environment that was asked for.
-func (p *place) held() (*app.Environment, error) {
+func (p *holding) held() (*app.Environment, error) {
 	if len(p.envs) == 0 {
 		return nil, sql.ErrNoRows
 	}
@@ -92,7 +92,7 @@ func (p *place) held() (*app.Environment, error) {
 }
 
 // note keeps for the transaction what cannot change while the environments are held.
-func (p *place) note() {
+func (p *holding) note() {
 	for _, i := range p.installation {
 		p.t.epoch = i.Epoch
 	}
@@ -129,7 +129,7 @@ func (t *Tx) LockFlag(environment int64, key string) (*app.HeldFlag, error) {
 	var standing []struct {
 		Any bool `db:"standing"`
 	}
-	p := t.place(environment)
+	p := t.holding(environment)
 	if err := t.several(append(p.queries(),
 		query{&docs, "SELECT " + flagColumns + " FROM flags WHERE environment_id = ? AND flag = ?",
 			[]any{environment, key}},

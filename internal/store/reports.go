@@ -29,7 +29,8 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 			return err
 		}
 		for i, r := range all {
-			if taken[i] = b.status(&r.Status, "", r.Key, now); !taken[i] {
+			taken[i] = b.status(&r.Status, "", r.Key, now)
+			if !taken[i] {
 				continue
 			}
 			for j := range r.Behind {
@@ -54,7 +55,7 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 
 // AddCounts records what was decided in the service itself.
 func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine,
-	unknown []wire.AskedLine) error {
+	unknown []wire.UnknownLine) error {
 	return s.background(ctx, func(t *Tx) error {
 		b := &batch{t: t, store: s, environment: environment, now: now, unknown: unknown}
 		for _, l := range lines {
@@ -75,7 +76,7 @@ type batch struct {
 	instances   int
 	applied     []appliedRow
 	counts      map[wire.CountLine]uint64
-	unknown     []wire.AskedLine
+	unknown     []wire.UnknownLine
 }
 
 // known is an instance as the records and this batch know it.
@@ -373,10 +374,10 @@ const maxAsked = 5_000
 
 // writeAsked records which flags code asks for, and how it asked in vain.
 func (b *batch) writeAsked(lines []counted) error {
-	asked := map[string]wire.AskedLine{}
+	asked := map[string]wire.UnknownLine{}
 	for _, l := range lines {
 		if l.Application != wire.BulkUse { // who fetches all answers says nothing of which are used
-			asked[l.Flag] = wire.AskedLine{Flag: l.Flag, Application: l.Application}
+			asked[l.Flag] = wire.UnknownLine{Flag: l.Flag, Application: l.Application}
 		}
 	}
 	for _, l := range b.unknown {

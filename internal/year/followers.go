@@ -74,7 +74,7 @@ func (p *Past) count(ctx context.Context) error {
 				step = time.Hour
 			}
 			if err := p.Store.AddCounts(ctx, e.ID, at.UnixMilli(), counts(e, flags, uint64(step/time.Minute)),
-				[]wire.AskedLine{{Flag: fmt.Sprintf("gone-%d", at.YearDay()), Count: 1,
+				[]wire.UnknownLine{{Flag: fmt.Sprintf("gone-%d", at.YearDay()), Count: 1,
 					Application: "door"}}); err != nil {
 				return err
 			}

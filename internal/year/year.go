@@ -316,7 +316,8 @@ func (p *Past) day(ctx context.Context, from time.Time) error {
 			for e := range work {
 				err := p.dayIn(ctx, e, from)
 				mu.Lock()
-				if made++; err != nil {
+				made++
+				if err != nil {
 					failed = errors.Join(failed, fmt.Errorf("environment %s: %w", e.Key, err))
 				}
 				mu.Unlock()

@@ -194,13 +194,13 @@ type Query struct {
 	Environment int64
 	Subject     string
 	Actor       string
-	From, To    int64 // Unix milliseconds
-	Before      Place // entries older than this place; the zero Place is now
+	From, To    int64  // Unix milliseconds
+	Before      Cursor // entries older than this one; the zero Cursor is now
 	Limit       int
 }
 
-// Place is where an entry stands among all, newest first.
-type Place struct {
+// Cursor is where an entry stands among all, newest first.
+type Cursor struct {
 	At       int64
 	Chain    string
 	Sequence int64

@@ -219,7 +219,8 @@ func TestOnceAtOnce(t *testing.T) {
 		done.Go(func() {
 			out, err := h.Apply(context.Background(), commit.Request{Actor: h.ida, ID: "once", Digest: "same"},
 				changes...)
-			if answers[i] = string(out); err != nil {
+			answers[i] = string(out)
+			if err != nil {
 				answers[i] = err.Error()
 			}
 		})

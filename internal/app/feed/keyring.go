@@ -130,7 +130,8 @@ func (k *Keyring) put(list []app.AccessKey) {
 	now := make(map[[32]byte]*Live, len(list))
 	for _, key := range list {
 		d := [32]byte(key.Digest)
-		if now[d] = old[d]; now[d] == nil {
+		now[d] = old[d]
+		if now[d] == nil {
 			now[d] = &Live{AccessKey: key, Done: make(chan struct{})}
 		}
 	}

@@ -69,7 +69,7 @@ func Known(rules *decide.Ruleset, r *wire.Report) {
 			64) != "" || app.CheckText(l.Reason, 0, 20) != "" ||
 			app.CheckText(l.Application, 0, 100) != "" || app.CheckText(l.Version, 0, 100) != "" || l.FlagVersion != 0
 	})
-	r.Unknown = slices.DeleteFunc(r.Unknown, func(l wire.AskedLine) bool {
+	r.Unknown = slices.DeleteFunc(r.Unknown, func(l wire.UnknownLine) bool {
 		return app.CheckText(l.Flag, 1, 200) != "" || app.CheckText(l.Type, 0, 10) != "" || len(l.Fallback) > 4<<10 ||
 			app.CheckText(l.Application, 0, 100) != ""
 	})

@@ -106,7 +106,7 @@ func (u *Counts) Tell(environment int64, lines []wire.CountLine) {
 // Used is what was counted in an environment.
 type Used struct {
 	Lines   []wire.CountLine
-	Unknown []wire.AskedLine
+	Unknown []wire.UnknownLine
 }
 
 // Take gives what was counted since the last time, by environment. A flag is dropped once
@@ -147,7 +147,7 @@ func (u *Counts) Take() map[int64]*Used {
 	for environment, flags := range missing {
 		to := of(environment)
 		for flag, n := range flags {
-			to.Unknown = append(to.Unknown, wire.AskedLine{Flag: flag, Count: n})
+			to.Unknown = append(to.Unknown, wire.UnknownLine{Flag: flag, Count: n})
 		}
 	}
 	return out

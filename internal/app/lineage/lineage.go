@@ -62,7 +62,8 @@ func (s *Service) Met(ctx context.Context, place *feed.Place, environment int64,
 	}
 	if standing == feed.Unknown {
 		digest, err := s.Records.DigestAt(look, environment, at.Revision)
-		if standing = feed.Same; err == nil && digest != "" && digest != at.Digest {
+		standing = feed.Same
+		if err == nil && digest != "" && digest != at.Digest {
 			standing = feed.Strange
 		}
 	}

@@ -214,7 +214,8 @@ func (s *Service) EditAccount(ctx context.Context, actor app.Actor, id string, e
 		if err != nil {
 			return err
 		}
-		if out = *a; len(said) == 0 {
+		out = *a
+		if len(said) == 0 {
 			return nil
 		}
 		if !slices.ContainsFunc(all, func(a app.Account) bool { return a.Keeper && a.Disabled == 0 }) {
@@ -243,7 +244,8 @@ func (edit *Edit) apply(a *app.Account, now int64) (said, personal []string, err
 		a.Keeper = *edit.Keeper
 	}
 	if edit.Disabled != nil && *edit.Disabled != (a.Disabled > 0) {
-		if a.Disabled = 0; *edit.Disabled {
+		a.Disabled = 0
+		if *edit.Disabled {
 			a.Disabled = now
 			said = append(said, "disabled: sessions and personal tokens ended")
 		} else {
@@ -297,7 +299,8 @@ func (s *Service) refuse(ctx context.Context, a *app.Account, known bool, email 
 	if known {
 		e = s.entry(app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}, "sign-in.refused",
 			a.ID, "wrong password, from ⟨0⟩")
-		if personal = personal[1:]; a.Disabled > 0 {
+		personal = personal[1:]
+		if a.Disabled > 0 {
 			e.Difference = []string{"the account is disabled, from ⟨0⟩"}
 		}
 	} else if !s.strangers.take(s.Now()) {

@@ -127,7 +127,8 @@ func (s *Service) refresh(ctx context.Context, environment int64, k *kept) {
 	_, err := s.read(ctx, environment)
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if k.reading = false; err != nil {
+	k.reading = false
+	if err != nil {
 		k.at = time.Now() // asked again after a while
 	}
 }

@@ -32,7 +32,8 @@ var errBroken = errors.New("no connection")
 func (r *records) Sampling(context.Context, int64) (*app.Sampling, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.reads++; r.broken {
+	r.reads++
+	if r.broken {
 		return nil, errBroken
 	}
 	return &app.Sampling{Seed: 5, Days: 7, Off: r.off}, nil

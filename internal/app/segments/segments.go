@@ -101,7 +101,8 @@ func (s *Service) make(ctx context.Context, m *commit.Moment, in *Make) (*commit
 		return nil, err
 	}
 	when, problems := conditions.Settle("when", doc.When)
-	if doc.When = when; len(problems) > 0 {
+	doc.When = when
+	if len(problems) > 0 {
 		return nil, app.InvalidFields(problems)
 	}
 	if err := knownLists(nil, doc, nil); err != nil {
@@ -164,7 +165,8 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	tx, env, old := commit.Narrow[Tx](m), m.Environment, m.Held.(*app.SegmentRecord)
 	now := in.Segment(m.Of)
 	when, problems := conditions.Settle("when", now.When)
-	if now.When = when; len(problems) > 0 {
+	now.When = when
+	if len(problems) > 0 {
 		return nil, app.InvalidFields(problems)
 	}
 	if err := s.fits(ctx, env.ID, now, old.Document); err != nil {

@@ -138,11 +138,13 @@ func (w *Worker) keep(ctx context.Context, j *Job) {
 	again, failing := j.First, 0
 	for pause := time.Duration(0); w.wait(ctx, j, again, failing, pause); pause = j.Pause {
 		var err error
-		if again, err = w.turn(ctx, j); ctx.Err() != nil {
+		again, err = w.turn(ctx, j)
+		if ctx.Err() != nil {
 			break
 		}
 		w.said(j, err)
-		if failing++; err == nil {
+		failing++
+		if err == nil {
 			failing = 0
 		}
 	}
@@ -212,7 +214,8 @@ func (w *Worker) turn(ctx context.Context, j *Job) (again bool, err error) {
 	if j.Lease > 0 {
 		if t.Fence, err = w.leases.Lease(ctx, j.Name, w.holder, j.Lease); err != nil || t.Fence == 0 {
 			w.note(j, func(s *State) {
-				if s.Mine = false; err != nil {
+				s.Mine = false
+				if err != nil {
 					s.Turns++
 				}
 			})
@@ -263,7 +266,8 @@ func (w *Worker) said(j *Job, err error) {
 	var before string
 	now := ""
 	w.note(j, func(s *State) {
-		if before = s.Error; err != nil {
+		before = s.Error
+		if err != nil {
 			now = err.Error()
 			s.Failed++
 			if before == "" {

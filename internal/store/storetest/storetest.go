@@ -392,7 +392,7 @@ func (s *suite) chains(t *testing.T) {
 		t.Errorf("%+v %v", e, err)
 	}
 	older, err := s.st.History(s.ctx, audit.Query{Project: s.env.ProjectID, Limit: 3,
-		Before: audit.Place{At: rows[2].At, Chain: rows[2].Chain, Sequence: rows[2].Sequence}})
+		Before: audit.Cursor{At: rows[2].At, Chain: rows[2].Chain, Sequence: rows[2].Sequence}})
 	if err != nil || older[0].Sequence != 37 {
 		t.Errorf("%+v %v", older, err)
 	}

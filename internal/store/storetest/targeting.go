@@ -268,7 +268,7 @@ func (s *suite) catalogue(t *testing.T) {
 	for _, at := range []int64{60_000, 120_000} {
 		report := &wire.Report{Status: wire.Status{Instance: "i", Sequence: at, Application: "door"},
 			Counts:  []wire.CountLine{{Flag: "f", Variant: "on", Count: 1}},
-			Unknown: []wire.AskedLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
+			Unknown: []wire.UnknownLine{{Flag: "g", Count: 2, Type: "number", Fallback: []byte("60")}}}
 		if _, err := s.st.TakeReports(s.ctx, s.env.ID, []app.Incoming{{Report: report, Key: "key"}}, at); err != nil {
 			t.Fatal(err)
 		}
