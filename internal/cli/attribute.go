@@ -15,6 +15,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("change", (*session).attributeCommand)
+
 func (s *session) attributeCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list",
 		Short: "Attributes as they are declared and as they are seen in an environment", Args: exactly(),

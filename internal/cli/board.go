@@ -7,6 +7,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("look", (*session).boardCommand)
+
 func (s *session) boardCommand() *cobra.Command {
 	return &cobra.Command{Use: "board", Short: "What is on where, for whom", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {

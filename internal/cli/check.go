@@ -10,6 +10,8 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = listed("change", (*session).checkCommand)
+
 func (s *session) checkCommand() *cobra.Command {
 	c := &cobra.Command{Use: "check [FLAG]", Short: "What is probably wrong with flags, although they can be saved",
 		Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {

@@ -187,32 +187,31 @@ and knows who changed what.
 	return root
 }
 
-// addCommands adds the commands in the groups in which the help lists them.
+// groups are those in which the help lists the commands.
+var groups = []cobra.Group{
+	{ID: "stop", Title: "When something is wrong:"},
+	{ID: "change", Title: "Define and change:"},
+	{ID: "look", Title: "Look:"},
+	{ID: "code", Title: "In code:"},
+	{ID: "places", Title: "Projects, people and access:"},
+	{ID: "run", Title: "Run it:"},
+}
+
+// commands make the commands, by group. Each file lists its own in it.
+var commands = map[string][]func(*session) *cobra.Command{}
+
+// listed adds a command to a group.
+func listed(group string, command func(*session) *cobra.Command) struct{} {
+	commands[group] = append(commands[group], command)
+	return struct{}{}
+}
+
 func (s *session) addCommands(root *cobra.Command) {
-	for _, g := range []struct {
-		id, title string
-		commands  []*cobra.Command
-	}{
-		{"stop", "When something is wrong:",
-			[]*cobra.Command{s.stopCommand(), s.liftCommand(), s.instancesCommand(), s.whyCommand()}},
-		{"change", "Define and change:",
-			[]*cobra.Command{s.flagCommand(), s.segmentCommand(), s.attributeCommand(), s.conditionCommand(),
-				s.checkCommand()}},
-		{"look", "Look:",
-			[]*cobra.Command{s.boardCommand(), s.usageCommand(), s.radarCommand(), s.unitCommand(), s.rosterCommand(),
-				s.populationCommand(), s.historyCommand(), s.verifyCommand(), s.exportCommand()}},
-		{"code", "In code:",
-			[]*cobra.Command{s.generateCommand(), s.seeAsCommand(), s.openAPICommand()}},
-		{"places", "Projects, people and access:",
-			[]*cobra.Command{s.signInCommand(), s.projectCommand(), s.environmentCommand(), s.keyCommand(),
-				s.tokenCommand(), s.personCommand()}},
-		{"run", "Run it:",
-			[]*cobra.Command{s.demoCommand(), s.serveCommand(), s.outpostCommand(), s.migrateCommand(),
-				s.epochCommand()}},
-	} {
-		root.AddGroup(&cobra.Group{ID: g.id, Title: g.title})
-		for _, c := range g.commands {
-			c.GroupID = g.id
+	for i := range groups {
+		root.AddGroup(&groups[i])
+		for _, command := range commands[groups[i].ID] {
+			c := command(s)
+			c.GroupID = groups[i].ID
 			root.AddCommand(c)
 		}
 	}

@@ -10,6 +10,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("change", (*session).conditionCommand)
+
 // readCondition reads a condition that is written as text, or as JSON.
 func (s *session) readCondition(ctx context.Context, text string) (*condition.Node, error) {
 	if strings.HasPrefix(strings.TrimSpace(text), "{") {

@@ -5,6 +5,8 @@ import (
 	"greenlever.example/greenlever/internal/sim"
 )
 
+var _ = listed("run", (*session).demoCommand)
+
 func (s *session) demoCommand() *cobra.Command {
 	var c sim.Config
 	cmd := &cobra.Command{Use: "demo", Short: "Run the service with made-up data and live traffic", Args: exactly(),

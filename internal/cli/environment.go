@@ -10,6 +10,8 @@ import (
 	"greenlever.example/greenlever/internal/app/environments"
 )
 
+var _ = listed("places", (*session).environmentCommand)
+
 func (s *session) environmentCommand() *cobra.Command {
 	var title string
 	var askFirst, archived bool

@@ -6,6 +6,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
+var _ = listed("run", (*session).epochCommand)
+
 func (s *session) epochCommand() *cobra.Command {
 	return group("epoch", "The installation's generation", &cobra.Command{Use: "new",
 		Short: "Start a new epoch, after the records were restored from a backup",

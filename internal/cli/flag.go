@@ -15,6 +15,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("change", (*session).flagCommand)
+
 func (s *session) flagCommand() *cobra.Command {
 	return group("flag", "Make flags, look at them, and edit what they do in an environment",
 		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(),

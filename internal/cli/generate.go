@@ -13,6 +13,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("code", (*session).generateCommand)
+
 func (s *session) generateCommand() *cobra.Command {
 	var name, out string
 	var check bool

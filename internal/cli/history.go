@@ -10,6 +10,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("look", (*session).historyCommand)
+
 func parseWhen(text string) (int64, error) {
 	if ms, err := strconv.ParseInt(text, 10, 64); err == nil {
 		return ms, nil

@@ -16,6 +16,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("stop", (*session).instancesCommand)
+
 func (s *session) instancesCommand() *cobra.Command {
 	c := &cobra.Command{Use: "instances", Short: "Which process has which revision, and which are lost",
 		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {

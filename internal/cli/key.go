@@ -9,6 +9,8 @@ import (
 	"greenlever.example/greenlever/internal/app/keys"
 )
 
+var _ = listed("places", (*session).keyCommand)
+
 func (s *session) keyCommand() *cobra.Command {
 	var kind, purpose string
 	var origins []string

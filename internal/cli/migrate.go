@@ -5,6 +5,8 @@ import (
 	"greenlever.example/greenlever/internal/server"
 )
 
+var _ = listed("run", (*session).migrateCommand)
+
 // migrateCommand brings the schema up to date by itself, or says what that would take.
 func (s *session) migrateCommand() *cobra.Command {
 	var dsn, file string

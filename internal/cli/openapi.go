@@ -7,6 +7,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("code", (*session).openAPICommand)
+
 func (s *session) openAPICommand() *cobra.Command {
 	return &cobra.Command{Use: "openapi", Short: "Print the OpenAPI document of the management API", Args: exactly(),
 		RunE: func(*cobra.Command, []string) error {

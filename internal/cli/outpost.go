@@ -13,6 +13,8 @@ import (
 	"greenlever.example/greenlever/internal/web"
 )
 
+var _ = listed("run", (*session).outpostCommand)
+
 func (s *session) outpostCommand() *cobra.Command {
 	c := outpost.Config{Limits: web.DefaultLimits(), Version: server.Version()}
 	var file string

@@ -11,6 +11,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("places", (*session).personCommand)
+
 func (s *session) personCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "Who has which roles in a project", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -7,6 +7,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("look", (*session).populationCommand)
+
 func (s *session) populationCommand() *cobra.Command {
 	show := &cobra.Command{Use: "show", Short: "What is kept of the units that were seen", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {

@@ -5,6 +5,8 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = listed("places", (*session).projectCommand)
+
 func (s *session) projectCommand() *cobra.Command {
 	var title string
 	list := &cobra.Command{Use: "list", Short: "The projects in which you have a role", Args: exactly(),

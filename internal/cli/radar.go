@@ -8,6 +8,8 @@ import (
 	"greenlever.example/greenlever/internal/app/radar"
 )
 
+var _ = listed("look", (*session).radarCommand)
+
 func (s *session) radarCommand() *cobra.Command {
 	c := &cobra.Command{Use: "radar", Short: "Where code and flags do not fit, and who decides by something old",
 		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {

@@ -9,6 +9,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("look", (*session).rosterCommand)
+
 func fromTo(low, high int) string {
 	if low == high {
 		return strconv.Itoa(low)

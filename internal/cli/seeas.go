@@ -9,6 +9,8 @@ import (
 	"greenlever.example/greenlever/internal/app/seeas"
 )
 
+var _ = listed("code", (*session).seeAsCommand)
+
 func (s *session) seeAsCommand() *cobra.Command {
 	var minutes int64
 	c := &cobra.Command{Use: "see-as FLAG=VARIANT...", Short: "Get a signed override for your own session; it " +

@@ -17,6 +17,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("change", (*session).segmentCommand)
+
 func (s *session) segmentCommand() *cobra.Command {
 	var title, when string
 	list := &cobra.Command{Use: "list", Short: "The segments in an environment", Args: exactly(),

@@ -17,6 +17,8 @@ import (
 	"greenlever.example/greenlever/internal/web"
 )
 
+var _ = listed("run", (*session).serveCommand)
+
 func (s *session) serveCommand() *cobra.Command {
 	var c server.Config
 	var file, dsnFile string

@@ -7,6 +7,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("places", (*session).signInCommand)
+
 func (s *session) signInCommand() *cobra.Command {
 	c := &cobra.Command{Use: "sign-in", Short: "Keep an address and a personal token for the other commands",
 		Long: "Keeps an address and a personal token in a profile. Make the token in the console under Settings.",

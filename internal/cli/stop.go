@@ -11,6 +11,9 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("stop", (*session).stopCommand)
+var _ = listed("stop", (*session).liftCommand)
+
 func (s *session) stopCommand() *cobra.Command {
 	return &cobra.Command{Use: "stop FLAG...", Short: "Force flags to their resting variants at once; asks nothing",
 		Args: atLeastOne("flag"),

@@ -7,6 +7,8 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = listed("places", (*session).tokenCommand)
+
 func (s *session) tokenCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "Your personal tokens", Args: exactly(), RunE: func(cmd *cobra.Command,
 		_ []string) error {

@@ -10,6 +10,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("look", (*session).unitCommand)
+
 func (s *session) unitCommand() *cobra.Command {
 	var set, expect []string
 	var name string

@@ -10,6 +10,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("look", (*session).usageCommand)
+
 func (s *session) usageCommand() *cobra.Command {
 	var span string
 	c := &cobra.Command{Use: "usage [FLAG]", Short: "What was decided, and how", Args: cobra.MaximumNArgs(1),

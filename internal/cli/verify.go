@@ -11,6 +11,9 @@ import (
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
+var _ = listed("look", (*session).verifyCommand)
+var _ = listed("look", (*session).exportCommand)
+
 func (s *session) verifyCommand() *cobra.Command {
 	var file, pin, heads string
 	var access bool

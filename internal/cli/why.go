@@ -15,6 +15,8 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
+var _ = listed("stop", (*session).whyCommand)
+
 func (s *session) whyCommand() *cobra.Command {
 	var set []string
 	var at, against, againstAt string

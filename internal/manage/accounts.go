@@ -8,6 +8,33 @@ import (
 	"greenlever.example/greenlever/internal/app/people"
 )
 
+var _ = listed(
+	op[passwordBody, none]("POST", "/me/password", "Change my password; my other sessions and tokens end, but "+
+		"for the tokens that are named", (*call).changePassword),
+	op[none, listOf[app.Token]]("GET", "/me/tokens", "My personal tokens", (*call).tokens),
+	op[tokenBody, madeToken]("POST", "/me/tokens", "Make a personal token; its secret is answered once",
+		(*call).addToken).made(),
+	op[none, none]("DELETE", "/me/tokens/:token", "Remove one of my personal tokens", (*call).removeToken),
+	op[none, listOf[SessionView]]("GET", "/me/sessions", "My sessions", (*call).sessions),
+	op[none, none]("DELETE", "/me/sessions/:session", "End one of my sessions", (*call).endSession),
+	op[findBody, Found]("POST", "/accounts/find", "Find an account by its e-mail address; a keeper of any "+
+		"project may", (*call).findAccount).ofKeepers(),
+	op[none, listOf[app.Account]]("GET", "/accounts", "All accounts", (*call).accounts).installation(),
+	op[accountBody, app.Account]("POST", "/accounts", "Make an account", (*call).addAccount).made().installation(),
+	op[people.Edit, app.Account]("PATCH", "/accounts/:account", "Change a name, who keeps the installation, or "+
+		"disable an account: its sessions, tokens and streams end", (*call).editAccount).installation(),
+	op[none, listOf[SessionView]]("GET", "/accounts/:account/sessions", "Somebody's sessions",
+		(*call).sessions).installation(),
+	op[none, none]("DELETE", "/accounts/:account/sessions/:session", "End somebody's session",
+		(*call).endSession).installation(),
+	op[none, listOf[app.Token]]("GET", "/accounts/:account/tokens", "Somebody's personal tokens",
+		(*call).tokens).installation(),
+	op[none, none]("DELETE", "/accounts/:account/tokens/:token", "Remove somebody's personal token",
+		(*call).removeToken).installation(),
+	op[resetBody, none]("POST", "/accounts/:account/password", "Give somebody a new password",
+		(*call).resetPassword).installation(),
+)
+
 type passwordBody struct {
 	Old        string   `json:"old"`
 	Password   string   `json:"password"`

@@ -148,7 +148,7 @@ type API struct {
 // nobody else has.
 func (a *API) Add(e *echo.Echo) {
 	e.Use(a.ownPages)
-	for _, r := range a.routes() {
+	for _, r := range table {
 		e.Add(r.method, "/api/v1"+r.path, a.serve(r))
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)

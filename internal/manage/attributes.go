@@ -10,6 +10,17 @@ import (
 	"greenlever.example/greenlever/internal/app/attributes"
 )
 
+var _ = listed(
+	op[none, AttributesView]("GET", atEnvironment+"/attributes",
+		"Attributes as they are declared and as they are seen",
+		(*call).attributes).needs(app.Read),
+	op[attributeBody, app.Attribute]("PUT", atProject+"/attributes/:attribute",
+		"Declare an attribute, or change what is declared", (*call).putAttribute).ifMatch().change().needs(
+		app.Define),
+	op[none, app.Attribute]("DELETE", atProject+"/attributes/:attribute", "Take an attribute out of the catalogue",
+		(*call).removeAttribute).change().needs(app.Define),
+)
+
 // AttributeView is an attribute as it is declared and as it is seen.
 type AttributeView struct {
 	Name     string         `json:"name"`

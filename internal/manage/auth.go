@@ -11,6 +11,15 @@ import (
 	"greenlever.example/greenlever/internal/web"
 )
 
+var _ = listed(
+	op[signInBody, Me]("POST", "/sign-in", "Start a session; its cookie is set, its CSRF token answered",
+		(*call).signIn).public(),
+	op[setUpBody, app.Account]("POST", "/set-up", "Make the first account, with the code that the service printed",
+		(*call).setUp).public().made(),
+	op[none, none]("POST", "/sign-out", "End this session", (*call).signOut),
+	op[none, Me]("GET", "/me", "Who am I, and what may I do", (*call).getMe),
+)
+
 const (
 	cookieName = "greenlever"
 	// Over TLS the browser itself sees to it that the cookie is this host's alone.

@@ -18,6 +18,16 @@ import (
 	"greenlever.example/greenlever/internal/app/guard"
 )
 
+var _ = listed(
+	op[none, historyPage]("GET", "/history", "The access chain, newest first", (*call).history).takes("person",
+		"from", "to", "cursor", "limit").installation(),
+	op[none, historyPage]("GET", atProject+"/history", "Who changed what, newest first",
+		(*call).history).takes("environment", "flag", "person", "from", "to", "cursor", "limit").needs(app.Read),
+	raw("GET", "/export", (*call).export).installation(),
+	raw("GET", atProject+"/export", (*call).export).needs(app.Read),
+	raw("GET", atProject+"/live", (*call).live).needs(app.Read),
+)
+
 // HistoryEntry is one thing that happened, as the History page shows it.
 type HistoryEntry struct {
 	Chain       string       `json:"chain"`

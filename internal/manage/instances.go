@@ -1,16 +1,23 @@
 package manage
 
 import (
-	"cmp"
 	"slices"
 	"time"
 
-	"greenlever.example/core/flag"
-	"greenlever.example/core/lint"
 	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/delivery"
-	"greenlever.example/greenlever/internal/app/radar"
+)
+
+var _ = listed(
+	op[none, Instances]("GET", atEnvironment+"/instances", "Which process has which revision",
+		(*call).instances).needs(app.Read),
+	op[reasonBody, delivery.AccountedFor]("POST", atEnvironment+"/instances/:instance/gone",
+		"Vouch for an instance that fell silent: it decides no more",
+		(*call).accountFor).change().needs(app.StopIt),
+	op[reasonBody, delivery.AccountedFor]("POST", atEnvironment+"/instances/gone",
+		"Vouch for all instances that fell silent: they decide no more",
+		(*call).accountFor).change().needs(app.StopIt),
 )
 
 // keptInstances is how long instances that left are looked at.
@@ -121,157 +128,4 @@ func (c *call) instances(*none) (any, error) {
 
 func (c *call) accountFor(in *reasonBody) (any, error) {
 	return c.apply(in.Reason, c.Param("instance"), &delivery.Gone{})
-}
-
-func (c *call) radar(*none) (any, error) {
-	p, e, rules, err := c.here()
-	if err != nil {
-		return nil, err
-	}
-	s := radar.Subject{Now: c.api.Now().UnixMilli(), Epoch: rules.Source.Epoch, Revision: rules.Source.Revision}
-	place, err := c.api.Hub.Place(c.ctx, e.ID)
-	if err != nil {
-		return nil, err
-	}
-	s.Aside = place.Aside()
-	if s.Definitions, err = c.api.Records.Definitions(c.ctx, p.ID); err != nil {
-		return nil, err
-	}
-	if s.Asked, err = c.api.Records.Asked(c.ctx, e.ID); err != nil {
-		return nil, err
-	}
-	if s.Instances, err = c.api.Records.Instances(c.ctx, e.ID, s.Now-keptInstances.Milliseconds()); err != nil {
-		return nil, err
-	}
-	for i := range s.Definitions {
-		d := &s.Definitions[i]
-		s.Overdue = append(s.Overdue, lint.Overdue(&lint.Subject{Rules: rules, Flag: d.Key, Now: s.Now,
-			GoneBy: d.GoneBy})...)
-	}
-	return radar.Look(s), nil
-}
-
-// span is how far back usage can be asked for, with its steps, in minutes.
-type span struct {
-	name          string
-	minutes, step int64
-}
-
-var spans = []span{{"15m", 15, 1}, {"1h", 60, 1}, {"6h", 360, 5}, {"1d", 1440, 15}, {"7d", 7 * 1440, 120},
-	{"30d", 30 * 1440, 1440}, {"90d", 90 * 1440, 1440}}
-
-// Usage is what was decided in a span of time, and in the one before.
-type Usage struct {
-	From int64       `json:"from"` // Unix milliseconds
-	To   int64       `json:"to"`
-	Step int64       `json:"step"` // milliseconds
-	Now  []UsageLine `json:"now"`
-	Past []UsageLine `json:"past"` // the window before, of the same length
-	// for one flag: sums by rule, reason, version of the flag, application and its version
-	Ways []Way `json:"ways"`
-}
-
-// Way is how often a flag was decided in one way.
-type Way struct {
-	wire.CountLine
-	Name string `json:"name,omitempty"` // of the rule
-}
-
-// UsageLine is how often a flag gave a variant, step by step.
-type UsageLine struct {
-	Flag    string   `json:"flag"`
-	Variant string   `json:"variant,omitempty"` // empty: the caller's fallback
-	Counts  []uint64 `json:"counts"`
-	Total   uint64   `json:"total"`
-}
-
-func (c *call) usage(*none) (any, error) {
-	e := c.e
-	at := slices.IndexFunc(spans, func(s span) bool { return s.name == cmp.Or(c.QueryParam("span"), "1h") })
-	if at < 0 {
-		return nil, app.InvalidField("span", "must be 15m, 1h, 6h, 1d, 7d, 30d or 90d")
-	}
-	s := spans[at]
-	to := (c.api.Now().UnixMilli()/60_000/s.step + 1) * s.step // the step that has begun counts as it is
-	from := to - s.minutes
-	key := c.QueryParam("flag")
-	rows, err := c.api.Records.Uses(c.ctx, e.ID, key, from, to, s.step)
-	if err != nil {
-		return nil, err
-	}
-	past, err := c.api.Records.Uses(c.ctx, e.ID, key, from-s.minutes, from, s.step)
-	if err != nil {
-		return nil, err
-	}
-	u := &Usage{From: from * 60_000, To: to * 60_000, Step: s.step * 60_000, Now: s.lines(rows, key, from),
-		Past: s.lines(past, key, from-s.minutes), Ways: []Way{}}
-	if key != "" {
-		place, err := c.api.Hub.Place(c.ctx, e.ID)
-		if err != nil {
-			return nil, err
-		}
-		var doc *flag.Document
-		if f := place.Rules().Flag(key); f != nil {
-			doc = f.Document()
-		}
-		u.Ways = ways(rows, key, doc)
-	}
-	return u, nil
-}
-
-// lines gathers rows by flag and variant.
-func (s span) lines(rows []app.UseRow, flag string, from int64) []UsageLine {
-	type key struct{ flag, variant string }
-	all := map[key]*UsageLine{}
-	for _, r := range rows {
-		k := key{cmp.Or(flag, r.Flag), r.Variant}
-		line := all[k]
-		if line == nil {
-			line = &UsageLine{Flag: k.flag, Variant: k.variant, Counts: make([]uint64, s.minutes/s.step)}
-			all[k] = line
-		}
-		if i := (r.Minute - from) / s.step; r.Minute >= from && int(i) < len(line.Counts) {
-			line.Counts[i] += r.Count
-		} else {
-			line.Counts[0] += r.Count // of a longer span that began before
-		}
-		line.Total += r.Count
-	}
-	out := make([]UsageLine, 0, len(all))
-	for _, l := range all {
-		out = append(out, *l)
-	}
-	slices.SortFunc(out, func(a, b UsageLine) int {
-		return cmp.Or(cmp.Compare(a.Flag, b.Flag), cmp.Compare(a.Variant, b.Variant))
-	})
-	return out
-}
-
-// ways sums one flag's rows over time, the largest first.
-func ways(rows []app.UseRow, key string, doc *flag.Document) []Way {
-	sums := map[wire.CountLine]uint64{}
-	for _, r := range rows {
-		l := r.CountLine
-		l.Flag, l.Count = key, 0
-		sums[l] += r.Count
-	}
-	out := make([]Way, 0, len(sums))
-	for l, n := range sums {
-		l.Count = n
-		way := Way{l, ""}
-		if l.Rule != "" {
-			way.Name = "a rule that is gone"
-			if r := doc.Rule(l.Rule); r != nil {
-				way.Name = r.Name
-			}
-		}
-		out = append(out, way)
-	}
-	slices.SortFunc(out, func(a, b Way) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), cmp.Compare(a.Variant, b.Variant), cmp.Compare(a.Rule, b.Rule),
-			cmp.Compare(a.Application, b.Application),
-			cmp.Compare(a.Version, b.Version), cmp.Compare(a.FlagVersion, b.FlagVersion),
-			cmp.Compare(a.Reason, b.Reason))
-	})
-	return out
 }

@@ -28,6 +28,12 @@ import (
 	"greenlever.example/greenlever/internal/app/segments"
 )
 
+var _ = listed(
+	raw("PUT", atEnvironment+"/segments/:segment/lists/:list", (*call).putList).needs(app.Define).change().takes(
+		"mode"),
+	raw("GET", atEnvironment+"/segments/:segment/lists/:list", (*call).getList).needs(app.Read),
+)
+
 // maxUnits is how many units a list of a segment takes.
 const maxUnits = 5_000_000
 

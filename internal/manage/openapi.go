@@ -37,14 +37,14 @@ var parameter = regexp.MustCompile(`:([a-z]+)`)
 func OpenAPI() ([]byte, error) {
 	s := &schemas{defs: map[string]any{}, types: map[string]reflect.Type{}}
 	s.of(reflect.TypeFor[said]()) // named by the mapper below
-	for _, r := range (&API{}).routes() {
+	for _, r := range table {
 		if r.raw == nil {
 			s.of(r.out)
 		}
 	}
 	s.answered = maps.Clone(s.defs)
 	paths := map[string]map[string]any{}
-	for _, r := range (&API{}).routes() {
+	for _, r := range table {
 		if r.raw != nil { // files and streams
 			continue
 		}

@@ -13,6 +13,18 @@ import (
 	"greenlever.example/greenlever/internal/app/sampling"
 )
 
+var _ = listed(
+	op[none, PopulationView]("GET", atEnvironment+"/population", "What is kept of the units that were seen",
+		(*call).population).needs(app.Read),
+	op[samplingBody, app.Sampling]("PUT", atEnvironment+"/population", "Say how units are sampled, or that they "+
+		"are not",
+		(*call).setSampling).change().needs(app.Manage),
+	op[eraseBody, erased]("POST", atEnvironment+"/population/erase", "Take a unit out of the population",
+		(*call).eraseUnit).change().needs(app.Manage),
+	op[unitsBody, listOf[SampledUnit]]("POST", atEnvironment+"/population/units", "Units that were seen, at most 200",
+		(*call).sampledUnits).needs(app.Read),
+)
+
 // SampleView is the sample of one attribute's values.
 type SampleView struct {
 	Of    string         `json:"of"`
@@ -74,14 +86,6 @@ func (c *call) eraseUnit(in *eraseBody) (any, error) {
 // erased says how often the unit was in the population.
 type erased struct {
 	Erased int64 `json:"erased"`
-}
-
-type savedUnits struct {
-	Saved int `json:"saved"`
-}
-
-type removedUnit struct {
-	Removed string `json:"removed"`
 }
 
 // SampledUnit is a unit of the population.

@@ -12,20 +12,10 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/commit"
-	"greenlever.example/greenlever/internal/app/delivery"
-	"greenlever.example/greenlever/internal/app/environments"
-	"greenlever.example/greenlever/internal/app/keys"
-	"greenlever.example/greenlever/internal/app/people"
-	"greenlever.example/greenlever/internal/app/preview"
-	"greenlever.example/greenlever/internal/app/radar"
-	"greenlever.example/greenlever/internal/app/seeas"
-	"greenlever.example/greenlever/internal/app/snippet"
-	"greenlever.example/greenlever/internal/app/testunits"
 	"greenlever.example/greenlever/internal/strictjson"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -83,168 +73,19 @@ func (r route) takes(query ...string) route {
 	return r
 }
 
-// routes is the management API.
-func (a *API) routes() []route {
-	const project, env = "/projects/:project", "/projects/:project/environments/:environment"
-	return []route{
-		op[signInBody, Me]("POST", "/sign-in", "Start a session; its cookie is set, its CSRF token answered",
-			(*call).signIn).public(),
-		op[setUpBody, app.Account]("POST", "/set-up", "Make the first account, with the code that the service printed",
-			(*call).setUp).public().made(),
-		op[none, none]("POST", "/sign-out", "End this session", (*call).signOut),
-		op[none, Me]("GET", "/me", "Who am I, and what may I do", (*call).getMe),
-		op[passwordBody, none]("POST", "/me/password", "Change my password; my other sessions and tokens end, but "+
-			"for the tokens that are named", (*call).changePassword),
-		op[none, listOf[app.Token]]("GET", "/me/tokens", "My personal tokens", (*call).tokens),
-		op[tokenBody, madeToken]("POST", "/me/tokens", "Make a personal token; its secret is answered once",
-			(*call).addToken).made(),
-		op[none, none]("DELETE", "/me/tokens/:token", "Remove one of my personal tokens", (*call).removeToken),
+// Addresses that others stand below.
+const (
+	atProject     = "/projects/:project"
+	atEnvironment = "/projects/:project/environments/:environment"
+)
 
-		op[none, listOf[SessionView]]("GET", "/me/sessions", "My sessions", (*call).sessions),
-		op[none, none]("DELETE", "/me/sessions/:session", "End one of my sessions", (*call).endSession),
-		op[findBody, Found]("POST", "/accounts/find", "Find an account by its e-mail address; a keeper of any "+
-			"project may", (*call).findAccount).ofKeepers(),
-		op[none, listOf[app.Account]]("GET", "/accounts", "All accounts", (*call).accounts).installation(),
-		op[accountBody, app.Account]("POST", "/accounts", "Make an account", (*call).addAccount).made().installation(),
-		op[people.Edit, app.Account]("PATCH", "/accounts/:account", "Change a name, who keeps the installation, or "+
-			"disable an account: its sessions, tokens and streams end", (*call).editAccount).installation(),
-		op[none, listOf[SessionView]]("GET", "/accounts/:account/sessions", "Somebody's sessions",
-			(*call).sessions).installation(),
-		op[none, none]("DELETE", "/accounts/:account/sessions/:session", "End somebody's session",
-			(*call).endSession).installation(),
-		op[none, listOf[app.Token]]("GET", "/accounts/:account/tokens", "Somebody's personal tokens",
-			(*call).tokens).installation(),
-		op[none, none]("DELETE", "/accounts/:account/tokens/:token", "Remove somebody's personal token",
-			(*call).removeToken).installation(),
-		op[resetBody, none]("POST", "/accounts/:account/password", "Give somebody a new password",
-			(*call).resetPassword).installation(),
-		op[reasonBody, epochBody]("POST", "/epoch", "Start a new epoch, after the records were restored from a backup",
-			(*call).newEpoch).installation().change(),
-		op[none, historyPage]("GET", "/history", "The access chain, newest first", (*call).history).takes("person",
-			"from", "to", "cursor", "limit").installation(),
-		op[none, audit.Report]("GET", "/verify", "Verify the access chain, a portion at a time",
-			(*call).verify).takes("cursor").installation(),
+// table is the management API. Each file lists the routes of its noun in it, beside what answers them.
+var table []route
 
-		op[none, listOf[app.Project]]("GET", "/projects", "The projects in which I have a role", (*call).projects),
-		op[environments.MakeProject, app.Project]("POST", "/projects", "Make a project",
-			(*call).addProject).made().installation().change(),
-		op[none, Board]("GET", project+"/board", "All flags in all environments", (*call).board).needs(app.Read),
-		op[none, listOf[Person]]("GET", project+"/people", "Who has which roles", (*call).people).needs(app.Read),
-		op[rolesBody, rolesBody]("PUT", project+"/people/:account", "Replace somebody's roles in a project",
-			(*call).setRoles).change().needs(app.Manage),
-		op[none, historyPage]("GET", project+"/history", "Who changed what, newest first",
-			(*call).history).takes("environment", "flag", "person", "from", "to", "cursor", "limit").needs(app.Read),
-		op[none, audit.Report]("GET", project+"/verify", "Verify the project's chains and its environments', a "+
-			"portion at a time", (*call).verify).takes("cursor").needs(app.Read),
-
-		op[none, listOf[app.Environment]]("GET", project+"/environments",
-			"The environments, or those that are archived", (*call).environments).takes("archived").needs(app.Read),
-		op[environmentBody, environments.Made]("POST", project+"/environments",
-			"Make an environment; the secrets of its first access keys are answered once",
-			(*call).addEnvironment).below().change().needs(app.Manage),
-		op[environmentEdit, app.Environment]("PATCH", env, "Change an environment's title, or whether it asks first",
-			(*call).editEnvironment).change().needs(app.Manage),
-		op[reasonBody, app.Environment]("POST", env+"/archive", "Archive an environment that nobody follows; its "+
-			"access keys are not taken then", (*call).archiveEnvironment).change().needs(app.Manage),
-		op[reasonBody, app.Environment]("POST", env+"/bring-back", "Have an archived environment live again",
-			(*call).bringBackEnvironment).change().needs(app.Manage),
-		op[reasonBody, app.Environment]("POST", env+"/remove", "End an archived environment for good",
-			(*call).removeEnvironment).change().needs(app.Manage),
-		op[none, listOf[app.AccessKey]]("GET", env+"/keys", "The access keys", (*call).keys).needs(app.Manage),
-		op[keys.Make, keys.Made]("POST", env+"/keys", "Make an access key; its secret is answered once",
-			(*call).addKey).below().change().needs(app.Manage),
-		op[none, app.AccessKey]("DELETE", env+"/keys/:key", "Revoke an access key; its streams end within seconds",
-			(*call).revokeKey).change().needs(app.Manage),
-
-		op[newFlagBody, app.Definition]("POST", project+"/flags", "Make a flag, in every environment with its "+
-			"lever off", (*call).addFlag).below().change().needs(app.Define),
-		op[none, app.Definition]("GET", project+"/flags/:flag", "A flag's definition",
-			(*call).definition).needs(app.Read),
-		op[definitionEdit, app.Definition]("PATCH", project+"/flags/:flag",
-			"Change a definition; variants and visibility change in all environments at once",
-			(*call).editFlag).ifMatch().change().needs(app.Define),
-		op[none, FlagView]("GET", env+"/flags/:flag", "A flag in an environment", (*call).flag).needs(app.Read),
-		op[documentBody, savedFlag]("PUT", env+"/flags/:flag", "Save a flag's document",
-			(*call).putFlag).ifMatch().change().needs(app.Release),
-		op[whyBody, Why]("POST", env+"/flags/:flag/why", "Why does a unit get what it gets, now or at a time in "+
-			"the past", (*call).why).needs(app.Read),
-
-		op[segmentBody, savedSegment]("POST", project+"/segments", "Make a segment",
-			(*call).addSegment).made().change().needs(app.Define),
-		op[none, listOf[SegmentView]]("GET", env+"/segments", "The segments in an environment",
-			(*call).segments).needs(app.Read),
-		op[segmentEdit, savedSegment]("PUT", env+"/segments/:segment", "Save a segment's condition",
-			(*call).putSegment).ifMatch().change().needs(app.Define),
-
-		op[conditionText, ConditionView]("POST", "/conditions/read", "Read a condition from its text",
-			(*call).readCondition),
-		op[conditionTree, ConditionView]("POST", "/conditions/write", "Write a condition as text",
-			(*call).writeCondition),
-		op[none, listOf[string]]("GET", "/conditions/functions", "The functions of the text form, each as an example",
-			(*call).conditionFunctions),
-		op[none, listOf[lint.Check]]("GET", "/checks", "What is looked for in flags", (*call).checks),
-		op[none, listOf[lint.Finding]]("GET", env+"/lint", "What the checks find in an environment",
-			(*call).lint).needs(app.Read),
-		op[none, listOf[lint.Finding]]("GET", env+"/flags/:flag/lint", "What the checks find in a flag",
-			(*call).lint).needs(app.Read),
-		op[none, preview.Preview]("GET", env+"/flags/:flag/track", "Who is on which branch of a flag now",
-			(*call).track).needs(app.Read),
-		op[none, listOf[snippet.Snippet]]("GET", env+"/flags/:flag/snippets", "Code that asks for a flag",
-			(*call).snippets).needs(app.Read),
-
-		op[none, AttributesView]("GET", env+"/attributes", "Attributes as they are declared and as they are seen",
-			(*call).attributes).needs(app.Read),
-		op[attributeBody, app.Attribute]("PUT", project+"/attributes/:attribute",
-			"Declare an attribute, or change what is declared", (*call).putAttribute).ifMatch().change().needs(
-			app.Define),
-		op[none, app.Attribute]("DELETE", project+"/attributes/:attribute", "Take an attribute out of the catalogue",
-			(*call).removeAttribute).change().needs(app.Define),
-
-		op[none, PopulationView]("GET", env+"/population", "What is kept of the units that were seen",
-			(*call).population).needs(app.Read),
-		op[samplingBody, app.Sampling]("PUT", env+"/population", "Say how units are sampled, or that they are not",
-			(*call).setSampling).change().needs(app.Manage),
-		op[eraseBody, erased]("POST", env+"/population/erase", "Take a unit out of the population",
-			(*call).eraseUnit).change().needs(app.Manage),
-		op[unitsBody, listOf[SampledUnit]]("POST", env+"/population/units", "Units that were seen, at most 200",
-			(*call).sampledUnits).needs(app.Read),
-		op[unitBody, UnitView]("POST", env+"/unit", "What a unit gets of every flag", (*call).unit).needs(app.Read),
-		op[none, listOf[app.TestUnit]]("GET", project+"/test-units", "The test units",
-			(*call).testUnits).needs(app.Read),
-		op[testUnitsBody, savedUnits]("PUT", project+"/test-units", "Save test units",
-			(*call).putTestUnits).change().needs(app.Define),
-		op[testunits.Remove, removedUnit]("POST", project+"/test-units/remove", "Take a test unit away",
-			(*call).removeTestUnit).change().needs(app.Define),
-		op[none, Roster]("GET", env+"/roster", "What each test unit gets, against what is expected and what "+
-			"chance says", (*call).roster).needs(app.Read),
-		op[seeAsBody, seeas.Issued]("POST", env+"/see-as", "Get a signed override for one's own session; it touches "+
-			"no rule", (*call).seeAs).made().change().needs(app.SeeIt),
-
-		op[none, listOf[StopView]]("GET", env+"/stops", "The stops, standing ones first",
-			(*call).stops).needs(app.Read),
-		op[stopBody, savedStop]("POST", env+"/stops", "Stop flags at once",
-			(*call).stop).made().change().needs(app.StopIt),
-		op[liftBody, savedStop]("POST", env+"/lifts", "Take stops back",
-			(*call).lift).made().change().needs(app.LiftIt),
-
-		op[none, Instances]("GET", env+"/instances", "Which process has which revision",
-			(*call).instances).needs(app.Read),
-		op[reasonBody, delivery.AccountedFor]("POST", env+"/instances/:instance/gone",
-			"Vouch for an instance that fell silent: it decides no more",
-			(*call).accountFor).change().needs(app.StopIt),
-		op[reasonBody, delivery.AccountedFor]("POST", env+"/instances/gone",
-			"Vouch for all instances that fell silent: they decide no more",
-			(*call).accountFor).change().needs(app.StopIt),
-		op[none, Usage]("GET", env+"/usage", "What was decided, of all flags or of one, against the window before",
-			(*call).usage).takes("flag", "span").needs(app.Read),
-		op[none, radar.Radar]("GET", env+"/radar", "Where decisions do not do what somebody thinks they do",
-			(*call).radar).needs(app.Read),
-		raw("GET", "/export", (*call).export).installation(),
-		raw("GET", project+"/export", (*call).export).needs(app.Read),
-		raw("GET", project+"/live", (*call).live).needs(app.Read),
-		raw("PUT", env+"/segments/:segment/lists/:list", (*call).putList).needs(app.Define).change().takes("mode"),
-		raw("GET", env+"/segments/:segment/lists/:list", (*call).getList).needs(app.Read),
-	}
+// listed adds routes to the table.
+func listed(routes ...route) struct{} {
+	table = append(table, routes...)
+	return struct{}{}
 }
 
 // listOf is the answer of a route that lists things.

@@ -11,6 +11,13 @@ import (
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
+var _ = listed(
+	op[none, audit.Report]("GET", "/verify", "Verify the access chain, a portion at a time",
+		(*call).verify).takes("cursor").installation(),
+	op[none, audit.Report]("GET", atProject+"/verify", "Verify the project's chains and its environments', a "+
+		"portion at a time", (*call).verify).takes("cursor").needs(app.Read),
+)
+
 // A verification of long chains goes on over several requests, each with a portion of the
 // work; what it holds in memory between them is bounded.
 const (
