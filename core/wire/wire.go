@@ -14,9 +14,9 @@ import (
 // Report is what a process tells the service, or an outpost, now and then.
 type Report struct {
 	Status
-	From    int64       `json:"from"` // Unix milliseconds
-	To      int64       `json:"to"`
-	Counts  []CountLine `json:"counts"`
+	From    int64         `json:"from"` // Unix milliseconds
+	To      int64         `json:"to"`
+	Counts  []CountLine   `json:"counts"`
 	Unknown []UnknownLine `json:"unknown"` // asked for in vain
 
 	Units    []UnitLine    `json:"units,omitempty"`    // of the sample of units: new, or seen again after long

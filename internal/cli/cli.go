@@ -207,6 +207,11 @@ func listed(group string, command func(*session) *cobra.Command) struct{} {
 }
 
 func (s *session) addCommands(root *cobra.Command) {
+	for id := range commands {
+		if !slices.ContainsFunc(groups, func(g cobra.Group) bool { return g.ID == id }) {
+			panic("there is no group " + id + " of commands")
+		}
+	}
 	for i := range groups {
 		root.AddGroup(&groups[i])
 		for _, command := range commands[groups[i].ID] {

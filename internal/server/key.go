@@ -30,7 +30,8 @@ func auditKey(path string) (ed25519.PrivateKey, error) {
 		if err != nil {
 			return nil, err
 		}
-		return key, wholefile.Write(path, pem.EncodeToMemory(&pem.Block{Type: "GREENLEVER AUDIT SEED", Bytes: key.Seed()}))
+		return key, wholefile.Write(path, pem.EncodeToMemory(&pem.Block{Type: "GREENLEVER AUDIT SEED",
+			Bytes: key.Seed()}))
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the audit's key: %w", err)

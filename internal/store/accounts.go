@@ -7,6 +7,17 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "accounts", Why: "people; kept, since the audit names them"},
+	Kept{Table: "disabled_accounts", Why: "a row for each account that is disabled"},
+)
+
+var _ = writes((*Tx).AddAccount)
+
+var _ = speaks("access", func(v *reading, _ int64) {
+	read(v, accountRecord, accountRows)
+})
+
 // Accounts of other tables: who is disabled stands beside, so that processes of the release
 // before read the accounts as they did.
 const (
@@ -123,4 +134,23 @@ func (t *Tx) UseSetUpCode(digest []byte) (bool, error) {
 		return false, nil
 	}
 	return true, t.exec("UPDATE installation SET set_up_digest = NULL")
+}
+
+type accountRow struct {
+	ID       string `db:"id"`
+	Email    string `db:"email"`
+	Name     string `db:"name"`
+	Password string `db:"password"`
+	Keeper   bool   `db:"keeper"`
+	Created  int64  `db:"created"`
+	Disabled int64  `db:"disabled"`
+	By       string `db:"by_id"`
+}
+
+const accountRows = "SELECT a.id, a.email, a.name, a.password, a.keeper, a.created, COALESCE(d.at, 0) disabled, " +
+	"COALESCE(d.by_id, '') by_id FROM accounts a LEFT JOIN disabled_accounts d ON d.account_id = a.id"
+
+func accountRecord(a accountRow) row {
+	return row{of: "accounts/" + a.ID, content: []any{a.Email, a.Name, a.Password, a.Keeper, a.Created, a.Disabled,
+		a.By}}
 }

@@ -2,9 +2,26 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "attributes", Why: "the catalogue; kept until somebody takes an attribute out"},
+)
+
+var _ = writes(func(t *Tx, r *app.AttributeRecord) error {
+	if r.Gone {
+		return t.RemoveAttribute(r.ProjectID, r.Name)
+	}
+	return t.PutAttribute(r.ProjectID, r.Attribute)
+})
+
+var _ = speaks("project", func(v *reading, id int64) {
+	read(v, func(a attributeRow) row { return attributeRecord(id, a) }, "SELECT attribute, version, body "+
+		"FROM attributes WHERE project_id = ?", id)
+})
 
 type attributeRow struct {
 	Attribute string `db:"attribute"`
@@ -62,4 +79,8 @@ func (t *Tx) RemoveAttribute(project int64, name string) error {
 	gone := attributeRecord(project, attributeRow{Attribute: name})
 	gone.content = nil
 	return t.touch(gone)
+}
+
+func attributeRecord(project int64, a attributeRow) row {
+	return row{of: fmt.Sprintf("attributes/%d/%s", project, a.Attribute), content: []any{a.Version, string(a.Body)}}
 }

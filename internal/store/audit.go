@@ -10,6 +10,11 @@ import (
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
+var _ = keeps(
+	Kept{Table: "audit", Why: "the chain; kept for ever", Bytes: 1_400},
+	Kept{Table: "audit_heads", Why: "a row for each chain"},
+)
+
 const rowColumns = "chain, sequence, at, project_id, environment_id, subject, actor, action, entry, digest, personal"
 
 // Append adds an entry to its chain. The chain's head is held until the end of the transaction.

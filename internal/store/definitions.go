@@ -2,10 +2,26 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "definitions", Why: "flags; kept, since a key is never used again"},
+)
+
+var _ = writes(func(t *Tx, d *app.Definition) error {
+	if d.Version == 1 {
+		return t.AddDefinition(d)
+	}
+	return t.UpdateDefinition(d)
+})
+
+var _ = speaks("project", func(v *reading, id int64) {
+	read(v, definitionRecord, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ?", id)
+})
 
 // Definitions lists the definitions of a project by key.
 func (s *Store) Definitions(ctx context.Context, project int64) ([]app.Definition, error) {
@@ -92,4 +108,8 @@ func (t *Tx) UpdateDefinition(d *app.Definition) error {
 	}
 	return t.touch(definitionRecord(definitionRow{ProjectID: d.ProjectID, Flag: d.Key, Version: d.Version,
 		Body: []byte(body)}))
+}
+
+func definitionRecord(d definitionRow) row {
+	return row{of: fmt.Sprintf("definitions/%d/%s", d.ProjectID, d.Flag), content: []any{d.Version, string(d.Body)}}
 }

@@ -2,10 +2,32 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "applied", Option: "keep-applied", Days: 1, Why: "when instances took revisions, before that is " +
+		"summed up as a delivery", Bytes: 500 * 90},
+	Kept{Table: "deliveries", Option: "keep-deliveries", Days: 400, Why: "how revisions spread", Bytes: 300},
+)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	type delivery struct {
+		Epoch    int64  `db:"epoch"`
+		Revision int64  `db:"revision"`
+		At       int64  `db:"at"`
+		Body     []byte `db:"body"`
+	}
+	readPages(v, func(d delivery) row { return deliveryRecord(id, d.Epoch, d.Revision, d.At, string(d.Body)) },
+		"SELECT epoch, revision, at, body FROM deliveries WHERE environment_id = ? AND at > 0 "+
+			"AND JSON_VALUE(body, '$.expected') > 0", []any{id}, "epoch, revision",
+		func(d delivery) (string, []any) {
+			return "(epoch > ? OR epoch = ? AND revision > ?)", []any{d.Epoch, d.Epoch, d.Revision}
+		})
+})
 
 // Applied lists when instances of an environment began to decide by revisions of an epoch,
 // from one on, by instance. Those of another history are left out.
@@ -82,4 +104,9 @@ func (t *Tx) AddDeliveries(environment int64, all []app.Delivery) (bool, error) 
 		}
 	}
 	return true, nil
+}
+
+func deliveryRecord(environment, epoch, revision, at int64, body string) row {
+	return row{of: fmt.Sprintf("deliveries/%d/%d/%d", environment, epoch, revision), content: []any{at, body},
+		mayGo: true}
 }

@@ -2,9 +2,44 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "environment_states", Why: "which environments have ended; kept, since the audit speaks of it"},
+	Kept{Table: "environments", Why: "a row for each environment"},
+)
+
+var _ = writes(func(t *Tx, e *app.Environment) error {
+	if e.ID == 0 {
+		return t.AddEnvironment(e)
+	}
+	return t.UpdateEnvironment(e)
+})
+
+var _ = writes((*Tx).SetState)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	read(v, stateRecord, "SELECT environment_id, state, at, by_id FROM environment_states WHERE environment_id = ?",
+		id)
+})
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	type place struct {
+		ID       int64  `db:"id"`
+		Project  int64  `db:"project_id"`
+		Key      string `db:"environment_key"`
+		Title    string `db:"title"`
+		AskFirst bool   `db:"ask_first"`
+		Created  int64  `db:"created"`
+		Revision int64  `db:"revision"`
+	}
+	read(v, func(p place) row { return environmentRecord(p.ID, p.Project, p.Key, p.Title, p.AskFirst, p.Created) },
+		"SELECT id, project_id, environment_key, title, ask_first, created, revision FROM environments WHERE id = ?",
+		id)
+})
 
 // Environments lists the environments of a project in the order in which they were made.
 func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environment, error) {
@@ -90,4 +125,16 @@ func (s *Store) AllEnvironments(ctx context.Context) ([]app.Environment, int64, 
 		return nil, 0, err
 	}
 	return envs, *epoch, nil
+}
+
+func environmentRecord(id, project int64, key, title string, askFirst bool, created int64) row {
+	return row{of: fmt.Sprintf("environments/%d", id), content: []any{project, key, title, askFirst, created}}
+}
+
+func stateRecord(r app.StateRecord) row {
+	out := row{of: fmt.Sprintf("environment_states/%d", r.EnvironmentID)}
+	if r.State != app.Active {
+		out.content = []any{r.State, r.At, r.By}
+	}
+	return out
 }

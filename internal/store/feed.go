@@ -13,6 +13,26 @@ import (
 	"greenlever.example/greenlever/internal/app/feed"
 )
 
+var _ = keeps(
+	Kept{Table: "revisions", Option: "keep-past", Days: 1_100, Why: "what each revision brought", Bytes: 1_000},
+)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	type revision struct {
+		Revision int64  `db:"revision"`
+		At       int64  `db:"at"`
+		Change   string `db:"change_id"`
+		Event    []byte `db:"event"`
+		Digest   string `db:"digest"`
+	}
+	readPages(v, func(r revision) row {
+		out := revisionRecord(id, r.Revision, r.At, r.Change, string(r.Event))
+		out.revision, out.entry = r.Revision, r.Digest
+		return out
+	}, "SELECT revision, at, change_id, event, digest FROM revisions WHERE environment_id = ?", []any{id}, "revision",
+		func(r revision) (string, []any) { return "revision > ?", []any{r.Revision} })
+})
+
 // NoteRevision has the next entry speak of a revision, before its digest is known.
 func (t *Tx) NoteRevision(environment int64, e *flag.Event, change string) error {
 	return t.touch(revisionRecord(environment, e.Revision, e.At, change, encode(plainEvent(e))))
@@ -358,4 +378,9 @@ func (s *Store) SetBehind(ctx context.Context, environment int64, p flag.Positio
 func (s *Store) Behind(ctx context.Context) ([]string, error) {
 	return list[string](ctx, s.door, "SELECT CONCAT('environment ', p.project_key, '/', e.environment_key) "+
 		"FROM environments e JOIN projects p ON p.id = e.project_id WHERE e.behind > 0 ORDER BY e.id")
+}
+
+func revisionRecord(environment, revision, at int64, change, event string) row {
+	return row{of: fmt.Sprintf("revisions/%d/%d", environment, revision), content: []any{at, change, event},
+		mayGo: true}
 }

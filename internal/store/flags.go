@@ -4,11 +4,24 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "flag_versions", Option: "keep-past", Days: 1_100, Why: "documents as they were; the last before " +
+		"that is kept", Bytes: 900},
+	Kept{Table: "flags", Why: "documents as they are"},
+)
+
+var _ = writes((*Tx).PutFlag)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	versioned(v, "flags", "flag_versions", "flag", id)
+})
 
 // Flag reads a flag's document in an environment.
 func (s *Store) Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error) {
@@ -110,4 +123,14 @@ func (t *Tx) PutFlag(r *app.FlagRecord) error {
 		return err
 	}
 	return t.touch(versionRecord("flag_versions", d))
+}
+
+func documentRecord(table string, d documentRow) row {
+	return row{of: fmt.Sprintf("%s/%d/%s", table, d.EnvironmentID, d.Key), content: []any{d.Version, d.Revision,
+		string(d.Document)}}
+}
+
+func versionRecord(table string, d documentRow) row {
+	return row{of: fmt.Sprintf("%s/%d/%s/%d", table, d.EnvironmentID, d.Key, d.Version), content: []any{d.Revision,
+		string(d.Document)}, mayGo: true}
 }

@@ -6,6 +6,11 @@ import (
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
+var _ = keeps(
+	Kept{Table: "signed_heads", Option: "keep-every-head", Days: 30, Why: "signed heads; of older days the last of " +
+		"each chain and key", Bytes: 400},
+)
+
 // SignedHeads lists the signed heads of chains.
 func (s *Store) SignedHeads(ctx context.Context, chain string) ([]audit.SignedHead, error) {
 	return list[audit.SignedHead](ctx, s.pages, "SELECT chain, sequence, digest, at, public_key, signature "+

@@ -6,6 +6,19 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "installation", Why: "one row"},
+)
+
+var _ = writes((*Tx).RaiseEpoch)
+
+var _ = speaks("access", func(v *reading, _ int64) {
+	type installation struct {
+		Epoch int64 `db:"epoch"`
+	}
+	read(v, func(i installation) row { return epochRecord(i.Epoch) }, "SELECT epoch FROM installation")
+})
+
 // Epoch is the installation's generation.
 func (s *Store) Epoch(ctx context.Context) (int64, error) {
 	v, err := get[int64](ctx, s.feed, "the installation has no epoch", "SELECT epoch FROM installation")
@@ -51,3 +64,5 @@ func (t *Tx) RaiseEpoch(r *app.EpochRecord) (err error) {
 		INSERT IGNORE INTO deliveries (environment_id, epoch, revision, at, body)
 		SELECT id, ?, revision, 0, '{}' FROM environments WHERE revision > 0`, r.Epoch)
 }
+
+func epochRecord(epoch int64) row { return row{of: "installation/1", content: []any{epoch}} }

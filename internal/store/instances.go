@@ -7,6 +7,14 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "instances", Option: "keep-lost-instances", Days: 30, Why: "instances that fell silent; those that " +
+		"left go after a day"},
+	Kept{Table: "introductions", Why: "go with their instances"},
+)
+
+var _ = writes((*Tx).AccountFor)
+
 // instanceColumns are an instance's, with whether it is of another history than the records'.
 const instanceColumns = "i.environment_id, i.id, i.kind, i.via, i.application, i.version, i.epoch, i.revision, " +
 	"i.source, i.skew_millis, i.sequence, i.started, i.seen, i.gone, i.gone_at, i.too_old, " +

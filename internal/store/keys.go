@@ -2,9 +2,25 @@ package store
 
 import (
 	"context"
+	"encoding/hex"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "access_keys", Option: "keep-revoked-keys", Days: 400, Why: "revoked access keys"},
+)
+
+var _ = writes(func(t *Tx, k *app.AccessKey) error {
+	if k.Revoked > 0 {
+		return t.RevokeAccessKey(k.ID, k.Revoked)
+	}
+	return t.AddAccessKey(k)
+})
+
+var _ = speaks("access", func(v *reading, _ int64) {
+	read(v, keyRecord, "SELECT "+keyColumns+" FROM access_keys")
+})
 
 // AccessKeys lists the access keys of an environment, revoked ones too.
 func (s *Store) AccessKeys(ctx context.Context, environment int64) ([]app.AccessKey, error) {
@@ -45,4 +61,21 @@ func (t *Tx) RevokeAccessKey(id string, at int64) error {
 
 func (t *Tx) touchKey(id string) error {
 	return touchRows(t, keyRecord, "SELECT "+keyColumns+" FROM access_keys WHERE id = ?", id)
+}
+
+type keyRow struct {
+	ID          string `db:"id"`
+	Environment int64  `db:"environment_id"`
+	Kind        string `db:"kind"`
+	Purpose     string `db:"purpose"`
+	Hint        string `db:"hint"`
+	Digest      []byte `db:"digest"`
+	Created     int64  `db:"created"`
+	Revoked     int64  `db:"revoked"`
+	Origins     []byte `db:"origins"`
+}
+
+func keyRecord(k keyRow) row {
+	return row{of: "access_keys/" + k.ID, content: []any{k.Environment, k.Kind, k.Purpose, k.Hint,
+		hex.EncodeToString(k.Digest), k.Created, k.Revoked, string(k.Origins)}, mayGo: k.Revoked > 0}
 }

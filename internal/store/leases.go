@@ -9,6 +9,10 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
+var _ = keeps(
+	Kept{Table: "leases", Why: "a row for each kind of work"},
+)
+
 // Lease gives one of several processes the right to do what must be done once, for a while.
 // The fence grows with each holder; it is 0 for a process that does not have the lease. The
 // database's clock decides, so that those of the processes do not matter.

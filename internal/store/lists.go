@@ -12,6 +12,12 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "lists", Why: "long lists; they go once no kept version of a segment names them"},
+)
+
+var _ = writes(func(t *Tx, r *app.ListRecord) error { return t.PutList(r.ProjectID, r.List, r.Base, r.At) })
+
 // Long lists are kept whole, or as the difference to another one of their project: an edit of
 // a few units of a million then costs a few rows. Behind maxDepth differences one is kept
 // whole again.

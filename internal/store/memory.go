@@ -5,6 +5,11 @@ import (
 	"errors"
 )
 
+var _ = keeps(
+	Kept{Table: "idempotency", Option: "keep-results", Days: 1, Why: "results of requests, for repeated ones",
+		Bytes: 1_200},
+)
+
 // Remembered gives the result of an earlier request with this idempotency key and the
 // digest of what was asked then; no result where there was none.
 func (t *Tx) Remembered(scope, id string) (request string, result []byte, err error) {

@@ -21,6 +21,10 @@ import (
 	"greenlever.example/greenlever/internal/app/guard"
 )
 
+var _ = keeps(
+	Kept{Table: "goose_db_version", Why: "a row for each step of the schema"},
+)
+
 // Migrations are steps of one statement each, numbered by release and place: 00207 is step 7
 // of release 2. (Release 1 has the numbers 1 to 3.) Every step can be repeated, since its
 // statement may have run without being noted. A release only adds, so that a program of the

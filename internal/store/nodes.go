@@ -8,6 +8,10 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "nodes", Why: "processes of the service; they go a day after their lease ran out"},
+)
+
 // NodeLives renews a node's lease and says what it has; a leaving one gives it back.
 func (s *Store) NodeLives(ctx context.Context, n *app.Node, life time.Duration, leaving bool) error {
 	if leaving {

@@ -11,6 +11,13 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "population", Why: "sampled units; each environment says for how many days"},
+	Kept{Table: "population_covers", Why: "a row for each attribute that is sampled"},
+)
+
+var _ = writes((*Tx).EraseUnit)
+
 type coverRow struct {
 	Attribute string `db:"attribute"`
 	Collected uint64 `db:"collected"`

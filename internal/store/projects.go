@@ -3,9 +3,26 @@ package store
 import (
 	"context"
 	"database/sql"
+	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "projects", Why: "a row for each project"},
+)
+
+var _ = writes((*Tx).AddProject)
+
+var _ = speaks("project", func(v *reading, id int64) {
+	type place struct {
+		Key     string `db:"project_key"`
+		Title   string `db:"title"`
+		Created int64  `db:"created"`
+	}
+	read(v, func(p place) row { return projectRecord(id, p.Key, p.Title, p.Created) },
+		"SELECT project_key, title, created FROM projects WHERE id = ?", id)
+})
 
 const (
 	projectColumns     = "id, project_key, title, created"
@@ -77,4 +94,8 @@ func (t *Tx) AddProject(p *app.Project) error {
 		return err
 	}
 	return t.touch(projectRecord(p.ID, p.Key, p.Title, p.Created))
+}
+
+func projectRecord(id int64, key, title string, created int64) row {
+	return row{of: fmt.Sprintf("projects/%d", id), content: []any{key, title, created}}
 }

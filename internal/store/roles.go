@@ -2,10 +2,29 @@ package store
 
 import (
 	"context"
+	"fmt"
 	"slices"
+	"strings"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "roles", Why: "who may do what"},
+)
+
+var _ = writes((*Tx).SetRoles)
+
+var _ = speaks("access", func(v *reading, _ int64) {
+	type roles struct {
+		Project int64  `db:"project_id"`
+		Account string `db:"account_id"`
+		Roles   string `db:"roles"`
+	}
+	read(v, func(r roles) row { return rolesRecord(r.Project, r.Account, strings.Split(r.Roles, ",")) },
+		"SELECT project_id, account_id, GROUP_CONCAT(role ORDER BY role SEPARATOR ',') roles FROM roles "+
+			"GROUP BY project_id, account_id")
+})
 
 type roleRow struct {
 	ProjectID int64    `db:"project_id"`
@@ -55,4 +74,12 @@ func (t *Tx) SetRoles(r *app.RolesRecord) error {
 	}
 	slices.Sort(names)
 	return t.touch(rolesRecord(r.ProjectID, r.Account, names))
+}
+
+func rolesRecord(project int64, account string, roles []string) row {
+	r := row{of: fmt.Sprintf("roles/%d/%s", project, account)}
+	if len(roles) > 0 {
+		r.content = anys(roles)
+	}
+	return r
 }

@@ -6,9 +6,25 @@ import (
 	"database/sql"
 	"encoding/binary"
 	"errors"
+	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "sampling", Why: "a row for each environment"},
+)
+
+var _ = writes((*Tx).SetSampling)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	type sampling struct {
+		Off  bool `db:"off"`
+		Days int  `db:"days"`
+	}
+	read(v, func(r sampling) row { return samplingRecord(id, r.Off, r.Days) }, "SELECT off, days FROM sampling "+
+		"WHERE environment_id = ?", id)
+})
 
 // Sampling reads how an environment is sampled, making its secrets the first time.
 func (s *Store) Sampling(ctx context.Context, environment int64) (*app.Sampling, error) {
@@ -42,4 +58,15 @@ func (t *Tx) SetSampling(r *app.SamplingRecord) error {
 		return err
 	}
 	return t.exec("DELETE FROM population WHERE environment_id = ?", r.EnvironmentID)
+}
+
+// usualDays is for how many days units are kept where nobody said otherwise.
+const usualDays = 7
+
+func samplingRecord(environment int64, off bool, days int) row {
+	r := row{of: fmt.Sprintf("sampling/%d", environment)}
+	if off || days != usualDays { // the row is made with what is usual when it is first read
+		r.content = []any{off, days}
+	}
+	return r
 }

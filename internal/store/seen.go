@@ -8,6 +8,11 @@ import (
 	"greenlever.example/core/sample"
 )
 
+var _ = keeps(
+	Kept{Table: "seen_attributes", Option: "keep-seen-attributes", Days: 30,
+		Why: "what was seen of attributes, by day"},
+)
+
 // seenBody is a day of one attribute.
 type seenBody struct {
 	Kinds    map[string]uint64 `json:"kinds,omitempty"`

@@ -4,11 +4,32 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 
 	"github.com/jmoiron/sqlx"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "segment_definitions", Why: "segments; kept"},
+	Kept{Table: "segment_versions", Option: "keep-past", Days: 1_100, Why: "segments as they were; the last before " +
+		"that is kept"},
+	Kept{Table: "segments", Why: "segments as they are"},
+)
+
+var _ = writes((*Tx).AddSegmentDefinition)
+
+var _ = writes((*Tx).PutSegment)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	versioned(v, "segments", "segment_versions", "segment", id)
+})
+
+var _ = speaks("project", func(v *reading, id int64) {
+	read(v, segmentDefinitionRecord, "SELECT project_id, segment, title, created FROM segment_definitions "+
+		"WHERE project_id = ?", id)
+})
 
 // SegmentTitles gives the titles of a project's segments by key.
 func (s *Store) SegmentTitles(ctx context.Context, project int64) (map[string]string, error) {
@@ -98,4 +119,8 @@ func (t *Tx) PutSegment(r *app.SegmentRecord) error {
 		return err
 	}
 	return t.touch(versionRecord("segment_versions", d))
+}
+
+func segmentDefinitionRecord(d app.SegmentDefinition) row {
+	return row{of: fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Key), content: []any{d.Title, d.Created}}
 }

@@ -6,6 +6,12 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "sessions", Why: "they go when they expire, after 12 hours"},
+)
+
+var _ = writes((*Tx).AddSession)
+
 // caller finds who stands behind a credential; nil where it is not known. credential asks for its
 // row, and account for the account's id behind it.
 func (s *Store) caller(ctx context.Context, credential, account string, args ...any) (*app.Caller, error) {

@@ -7,6 +7,18 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "stops", Option: "keep-past", Days: 1_100, Why: "stops that were lifted"},
+)
+
+var _ = writes((*Tx).AddStop)
+
+var _ = writes((*Tx).LiftStops)
+
+var _ = speaks("environment", func(v *reading, id int64) {
+	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
+})
+
 const stopColumns = "id, environment_id, flags, by_id, at, reason, revision, lifted_by, lifted_at, lifted_revision"
 
 func stopsAt(t *Tx, environment, revision int64) ([]flag.Stop, error) {
@@ -139,4 +151,9 @@ func (t *Tx) UnknownFlags(environment int64, keys []string) ([]string, error) {
 		}
 	}
 	return unknown, nil
+}
+
+func stopRecord(r stopRow) row {
+	return row{of: "stops/" + r.ID, content: []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision,
+		r.LiftedBy, r.LiftedAt, r.LiftedRevision}, mayGo: r.LiftedAt > 0}
 }

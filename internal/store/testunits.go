@@ -2,9 +2,27 @@ package store
 
 import (
 	"context"
+	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
 )
+
+var _ = keeps(
+	Kept{Table: "test_units", Why: "kept until somebody takes them away"},
+)
+
+var _ = writes(func(t *Tx, r *app.TestUnitRecord) error {
+	if r.Gone {
+		return t.RemoveTestUnit(r.ProjectID, r.Unit)
+	}
+	return t.PutTestUnit(r.ProjectID, r.TestUnit)
+})
+
+var _ = speaks("project", func(v *reading, id int64) {
+	read(v, func(u testUnitRow) row { return testUnitRecord(id, u) }, "SELECT unit, name, context, expected "+
+		"FROM test_units WHERE project_id = ?", id)
+})
 
 type testUnitRow struct {
 	Unit     string `db:"unit"`
@@ -55,4 +73,10 @@ func (t *Tx) RemoveTestUnit(project int64, unit string) error {
 	gone := testUnitRecord(project, testUnitRow{Unit: unit})
 	gone.content = nil
 	return t.touch(gone)
+}
+
+// testUnitRecord names the unit by a digest: it may be a person.
+func testUnitRecord(project int64, u testUnitRow) row {
+	return row{of: fmt.Sprintf("test_units/%d/%s", project, audit.Digest([]byte(u.Unit))[:16]),
+		content: []any{u.Unit, u.Name, string(u.Context), string(u.Expected)}}
 }

@@ -3,10 +3,21 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 
 	"greenlever.example/greenlever/internal/app"
 )
+
+var _ = keeps(
+	Kept{Table: "tokens", Why: "they go when they expire"},
+)
+
+var _ = writes((*Tx).AddToken)
+
+var _ = speaks("access", func(v *reading, _ int64) {
+	read(v, tokenRecord, "SELECT "+tokenColumns+" FROM tokens")
+})
 
 // Tokens lists the tokens of an account.
 func (s *Store) Tokens(ctx context.Context, account string) ([]app.Token, error) {
@@ -42,4 +53,18 @@ func (t *Tx) endTokens(where string, args ...any) error {
 		return err
 	}
 	return t.exec("DELETE FROM tokens WHERE "+where, args...)
+}
+
+type tokenRow struct {
+	ID      string `db:"id"`
+	Account string `db:"account_id"`
+	Name    string `db:"name"`
+	Digest  []byte `db:"digest"`
+	Created int64  `db:"created"`
+	Expires int64  `db:"expires"`
+}
+
+func tokenRecord(k tokenRow) row {
+	return row{of: "tokens/" + k.ID, content: []any{k.Account, k.Name, hex.EncodeToString(k.Digest), k.Created,
+		k.Expires}, mayGo: true}
 }

@@ -9,6 +9,14 @@ import (
 	"greenlever.example/greenlever/internal/app"
 )
 
+var _ = keeps(
+	Kept{Table: "asked", Option: "keep-asked", Days: 90, Why: "flags that nobody asks for any more"},
+	Kept{Table: "use_days", Option: "keep-counts", Days: 400, Why: "sums by day"},
+	Kept{Table: "use_kinds", Option: "keep-counts", Days: 400, Why: "what is counted apart", Bytes: 700},
+	Kept{Table: "uses", Option: "keep-counts", Days: 400, Why: "counts by the minute for 2 hours, by 5 minutes for " +
+		"13, by 15 for 2 days, by 2 hours for 15, by the day after that", Bytes: 700},
+)
+
 // Asked lists the flags that code asks for in an environment.
 func (s *Store) Asked(ctx context.Context, environment int64) ([]app.Asked, error) {
 	return list[app.Asked](ctx, s.pages, "SELECT flag, first, last, type, fallback, application, mistyped "+
