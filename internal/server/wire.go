@@ -14,6 +14,7 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/attributes"
+	"greenlever.example/greenlever/internal/app/bookmarks"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/environments"
@@ -129,7 +130,7 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 		(&segments.Service{Judge: judge, Overflows: overflows}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), sampling.Kinds(),
-		stops.Kinds(), delivery.Kinds(), lineage.Kinds(),
+		stops.Kinds(), delivery.Kinds(), lineage.Kinds(), bookmarks.Kinds(),
 	)
 }
 
@@ -144,6 +145,7 @@ var (
 	_ roles.Tx                = (*store.Tx)(nil)
 	_ attributes.Tx           = (*store.Tx)(nil)
 	_ stops.Tx                = (*store.Tx)(nil)
+	_ bookmarks.Tx            = (*store.Tx)(nil)
 	_ delivery.GoneTx         = (*store.Tx)(nil)
 )
 
