@@ -14,7 +14,6 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/attributes"
-	"greenlever.example/greenlever/internal/app/bookmarks"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/environments"
@@ -130,7 +129,7 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 		(&segments.Service{Judge: judge, Overflows: overflows}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), sampling.Kinds(),
-		stops.Kinds(), delivery.Kinds(), lineage.Kinds(), bookmarks.Kinds(),
+		stops.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
 
@@ -145,7 +144,6 @@ var (
 	_ roles.Tx                = (*store.Tx)(nil)
 	_ attributes.Tx           = (*store.Tx)(nil)
 	_ stops.Tx                = (*store.Tx)(nil)
-	_ bookmarks.Tx            = (*store.Tx)(nil)
 	_ delivery.GoneTx         = (*store.Tx)(nil)
 )
 
