@@ -50,3 +50,25 @@ func (s *Store) SigningKeys(ctx context.Context) (map[string]int64, error) {
 	}
 	return out, err
 }
+
+// thinHeads keeps of each day before a time the last signed head of each chain and key.
+func (s *Store) thinHeads(ctx context.Context, before int64) error {
+	before = before / dayMillis * dayMillis
+	return rounds(ctx, func(ctx context.Context) (int64, error) {
+		rows, err := list[struct {
+			Chain string `db:"chain"`
+			Key   string `db:"public_key"`
+			Day   int64  `db:"day"`
+			Last  int64  `db:"last"`
+		}](ctx, s.work, "SELECT chain, public_key, at DIV ? day, MAX(sequence) last FROM signed_heads WHERE at < ? "+
+			"GROUP BY chain, public_key, day HAVING COUNT(*) > 1 LIMIT 200", dayMillis, before)
+		for _, r := range rows {
+			if _, e := s.work.ExecContext(ctx, "DELETE FROM signed_heads WHERE chain = ? AND public_key = ? "+
+				"AND at >= ? AND at < ? AND sequence < ?", r.Chain, r.Key, r.Day*dayMillis, (r.Day+1)*dayMillis,
+				r.Last); e != nil {
+				return 0, fault(e)
+			}
+		}
+		return int64(len(rows)), err
+	})
+}

@@ -1,9 +1,12 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"slices"
+	"time"
 
+	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -59,6 +62,83 @@ func (t *Tx) AccountFor(r *app.GoneRecord) error {
 			WHERE environment_id = ? AND NOT gone AND seen < ? AND id IN (`+marks(len(some))+")",
 			append([]any{r.At, r.EnvironmentID, r.SilentSince}, anys(some)...)...)
 		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// status takes what an instance says of itself, unless something newer is known, or the key
+// has no say in it.
+func (b *batch) status(s *wire.Status, via, key string, seen int64) bool {
+	k := b.known[s.Instance]
+	if k == nil {
+		if b.instances >= maxInstances || b.introduced[key] >= maxIntroduced {
+			return false
+		}
+		b.instances++
+		b.introduced[key]++
+		k = &known{key: key}
+		b.known[s.Instance] = k
+	}
+	if k.key != key && k.key != "" && key != "" {
+		long := introducedLong
+		if via != "" && k.via != "" { // outposts change keys under those who follow through them
+			long = app.SilentAfter * time.Millisecond
+		}
+		if s.Leaving || k.seen > b.now-long.Milliseconds() {
+			return false
+		}
+	}
+	if s.Sequence <= k.Sequence {
+		return false
+	}
+	for _, a := range s.Applied {
+		b.applied = append(b.applied, appliedRow{s.Instance, a})
+	}
+	k.Status, k.via, k.key, k.seen, k.changed = *s, via, cmp.Or(key, k.key), max(k.seen, seen), true
+	return true
+}
+
+func (b *batch) writeInstances() error {
+	var ids []string
+	for id, k := range b.known {
+		if k.changed {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	for some := range slices.Chunk(ids, portion) {
+		var about, keys []any
+		for _, id := range some {
+			k := b.known[id]
+			var busy wire.Busy
+			if k.Busy != nil {
+				busy = *k.Busy
+			}
+			goneAt := int64(0)
+			if k.Leaving {
+				goneAt = k.seen
+			}
+			about = append(about, b.environment, id, k.Kind, k.via, k.Application, k.Version, k.Epoch, k.Revision,
+				k.Source, k.SkewMillis, k.Sequence, k.seen, k.Leaving, goneAt,
+				cmp.Or(k.Started, k.seen), app.Texts(k.TooOld), busy.Unit, busy.Calls, busy.Of, k.Streams, k.Pollers)
+			keys = append(keys, b.environment, id, k.key, k.Digest)
+		}
+		if err := b.t.exec("INSERT INTO instances (environment_id, id, kind, via, application, version, epoch, "+
+			"revision, source, skew_millis, sequence, seen, gone, gone_at, started, too_old, busy_unit, busy_calls, "+
+			"busy_of, streams, pollers) VALUES "+
+			values(len(some), 21)+" ON DUPLICATE KEY UPDATE kind = VALUES(kind), via = VALUES(via), application = "+
+			"VALUES(application), version = VALUES(version), epoch = VALUES(epoch), revision = VALUES(revision), "+
+			"source = VALUES(source), skew_millis = VALUES(skew_millis), sequence = VALUES(sequence), seen = "+
+			"VALUES(seen), gone = VALUES(gone), gone_at = VALUES(gone_at), too_old = VALUES(too_old), "+
+			"busy_unit = VALUES(busy_unit), busy_calls = VALUES(busy_calls), busy_of = VALUES(busy_of), streams = "+
+			"VALUES(streams), pollers = VALUES(pollers)", about...); err != nil {
+			return err
+		}
+		if err := b.t.exec("INSERT INTO introductions (environment_id, instance, access_key, digest) VALUES "+
+			values(len(some), 4)+
+			" ON DUPLICATE KEY UPDATE access_key = VALUES(access_key), digest = VALUES(digest)", keys...); err != nil {
 			return err
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
@@ -241,4 +242,49 @@ func addDifference(from, difference []byte) ([]byte, error) {
 	lines = slices.DeleteFunc(lines, func(l []byte) bool { return gone[string(l)] })
 	slices.SortFunc(lines, bytes.Compare)
 	return pack(lines)
+}
+
+// forgetLists removes long lists that no version of a segment names and that no other list is
+// a difference to, and finds out whose those are that are older than that being kept.
+func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before int64) error {
+	named := map[string]int64{}
+	for _, e := range envs {
+		for _, table := range []string{"segments", "segment_versions"} {
+			rows, err := list[string](ctx, s.work, "SELECT CONCAT(COALESCE(JSON_VALUE(document, '$.in.digest'), "+
+				"''), ' ', COALESCE(JSON_VALUE(document, '$.out.digest'), '')) FROM "+table+
+				" WHERE environment_id = ?", e.ID)
+			if err != nil {
+				return err
+			}
+			for _, r := range rows {
+				for _, d := range strings.Fields(r) {
+					named[d] = e.ProjectID
+				}
+			}
+		}
+	}
+	rows, err := list[struct {
+		Digest  string `db:"digest"`
+		Project int64  `db:"project_id"`
+		At      int64  `db:"at"`
+		Base    bool   `db:"is_base"`
+	}](ctx, s.work, "SELECT DISTINCT l.digest, l.project_id, l.at, EXISTS (SELECT 1 FROM lists o "+
+		"WHERE o.base = l.digest) is_base FROM lists l WHERE l.part = 0 ORDER BY l.digest")
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		project, is := named[r.Digest]
+		switch {
+		case is && r.Project == 0:
+			_, err = s.work.ExecContext(ctx, "UPDATE lists SET project_id = ? WHERE digest = ? AND project_id = 0",
+				project, r.Digest)
+		case !is && !r.Base && r.At < before:
+			_, err = s.work.ExecContext(ctx, "DELETE FROM lists WHERE digest = ?", r.Digest)
+		}
+		if err != nil {
+			return fault(err)
+		}
+	}
+	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
@@ -149,73 +148,6 @@ func (s *Store) forgetVersions(ctx context.Context, table, key string, environme
 	})
 }
 
-// thinHeads keeps of each day before a time the last signed head of each chain and key.
-func (s *Store) thinHeads(ctx context.Context, before int64) error {
-	before = before / dayMillis * dayMillis
-	return rounds(ctx, func(ctx context.Context) (int64, error) {
-		rows, err := list[struct {
-			Chain string `db:"chain"`
-			Key   string `db:"public_key"`
-			Day   int64  `db:"day"`
-			Last  int64  `db:"last"`
-		}](ctx, s.work, "SELECT chain, public_key, at DIV ? day, MAX(sequence) last FROM signed_heads WHERE at < ? "+
-			"GROUP BY chain, public_key, day HAVING COUNT(*) > 1 LIMIT 200", dayMillis, before)
-		for _, r := range rows {
-			if _, e := s.work.ExecContext(ctx, "DELETE FROM signed_heads WHERE chain = ? AND public_key = ? "+
-				"AND at >= ? AND at < ? AND sequence < ?", r.Chain, r.Key, r.Day*dayMillis, (r.Day+1)*dayMillis,
-				r.Last); e != nil {
-				return 0, fault(e)
-			}
-		}
-		return int64(len(rows)), err
-	})
-}
-
-// forgetLists removes long lists that no version of a segment names and that no other list is
-// a difference to, and finds out whose those are that are older than that being kept.
-func (s *Store) forgetLists(ctx context.Context, envs []app.Environment, before int64) error {
-	named := map[string]int64{}
-	for _, e := range envs {
-		for _, table := range []string{"segments", "segment_versions"} {
-			rows, err := list[string](ctx, s.work, "SELECT CONCAT(COALESCE(JSON_VALUE(document, '$.in.digest'), "+
-				"''), ' ', COALESCE(JSON_VALUE(document, '$.out.digest'), '')) FROM "+table+
-				" WHERE environment_id = ?", e.ID)
-			if err != nil {
-				return err
-			}
-			for _, r := range rows {
-				for _, d := range strings.Fields(r) {
-					named[d] = e.ProjectID
-				}
-			}
-		}
-	}
-	rows, err := list[struct {
-		Digest  string `db:"digest"`
-		Project int64  `db:"project_id"`
-		At      int64  `db:"at"`
-		Base    bool   `db:"is_base"`
-	}](ctx, s.work, "SELECT DISTINCT l.digest, l.project_id, l.at, EXISTS (SELECT 1 FROM lists o "+
-		"WHERE o.base = l.digest) is_base FROM lists l WHERE l.part = 0 ORDER BY l.digest")
-	if err != nil {
-		return err
-	}
-	for _, r := range rows {
-		project, is := named[r.Digest]
-		switch {
-		case is && r.Project == 0:
-			_, err = s.work.ExecContext(ctx, "UPDATE lists SET project_id = ? WHERE digest = ? AND project_id = 0",
-				project, r.Digest)
-		case !is && !r.Base && r.At < before:
-			_, err = s.work.ExecContext(ctx, "DELETE FROM lists WHERE digest = ?", r.Digest)
-		}
-		if err != nil {
-			return fault(err)
-		}
-	}
-	return nil
-}
-
 // gatherings are the steps in which counts are gathered into longer spans, in minutes, and after
 // how many. Pages ask for a window and the one before it: an hour by the minute, 6 by 5 minutes, a
 // day by 15, a week by 120.
@@ -227,40 +159,3 @@ const (
 	longestSpan = 1440
 	keptToADay  = 1440 // how exactly a kind knows when it was last met
 )
-
-// ThinUses gathers old counts into longer spans, an hour or a day at a time. No count is lost
-// or counted twice, however often it is interrupted.
-func (s *Store) ThinUses(ctx context.Context, now int64) error {
-	minute := now / 60_000
-	ids, err := list[int64](ctx, s.work, "SELECT id FROM environments ORDER BY id")
-	for _, env := range ids {
-		for _, g := range gatherings {
-			before := (minute - g.after) / g.into * g.into
-			err = errors.Join(err, rounds(ctx, func(ctx context.Context) (int64, error) {
-				first, err := list[int64](ctx, s.work, "SELECT minute FROM uses WHERE environment_id = ? "+
-					"AND span = ? AND minute < ? ORDER BY minute LIMIT 1", env, g.span, before)
-				if err != nil || len(first) == 0 {
-					return 0, err
-				}
-				from := first[0] / g.into * g.into
-				return 1, s.gather(ctx, env, g.span, g.into, from)
-			}))
-		}
-	}
-	return err
-}
-
-// gather sums what was counted from a minute on over a longer span.
-func (s *Store) gather(ctx context.Context, env, span, into, from int64) error {
-	return s.background(ctx, func(t *Tx) error {
-		if err := t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) SELECT environment_id, ?, ?, "+
-			"kind, SUM(count) FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ? GROUP "+
-			"BY environment_id, kind "+
-			"ON DUPLICATE KEY UPDATE count = uses.count + VALUES(count)", into, from, env, span, from,
-			from+into); err != nil {
-			return err
-		}
-		return t.exec("DELETE FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ?", env,
-			span, from, from+into)
-	})
-}

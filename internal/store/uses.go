@@ -3,6 +3,8 @@ package store
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"errors"
 	"slices"
 
 	"greenlever.example/core/wire"
@@ -98,4 +100,223 @@ func (s *Store) usesOfAll(ctx context.Context, environment, from, to, step int64
 		return cmp.Or(cmp.Compare(x.Minute, y.Minute), cmp.Compare(x.Flag, y.Flag), cmp.Compare(x.Variant, y.Variant))
 	})
 	return out, err
+}
+
+// AddCounts records what was decided in the service itself.
+func (s *Store) AddCounts(ctx context.Context, environment, now int64, lines []wire.CountLine,
+	unknown []wire.UnknownLine) error {
+	return s.background(ctx, func(t *Tx) error {
+		b := &batch{t: t, store: s, environment: environment, now: now, unknown: unknown}
+		for _, l := range lines {
+			b.count(l)
+		}
+		return b.write()
+	})
+}
+
+func (b *batch) count(l wire.CountLine) {
+	if b.counts == nil {
+		b.counts = map[wire.CountLine]uint64{}
+	}
+	n := l.Count
+	l.Count = 0
+	b.counts[l] += n
+}
+
+// counted is a line under the version of its flag, with the digest that it is found by.
+type counted struct {
+	wire.CountLine
+	kind []byte
+}
+
+// countLines sums counts by the version of the flag that they are of: a revision of the
+// environment that did not touch the flag makes no new kind of count.
+func (b *batch) countLines() ([]counted, error) {
+	byRevision := map[int64][]string{}
+	for l := range b.counts {
+		if l.FlagVersion == 0 {
+			byRevision[l.Revision] = append(byRevision[l.Revision], l.Flag)
+		}
+	}
+	versions := map[flagAt]int64{}
+	for revision, flags := range byRevision {
+		slices.Sort(flags)
+		if err := b.store.versionsAt(b.t, b.environment, revision, slices.Compact(flags), versions); err != nil {
+			return nil, err
+		}
+	}
+	sums := map[wire.CountLine]uint64{}
+	for l, n := range b.counts {
+		if l.FlagVersion == 0 {
+			l.FlagVersion = versions[flagAt{l.Flag, l.Revision}]
+		}
+		l.Revision = 0
+		sums[l] += n
+	}
+	lines := make([]counted, 0, len(sums))
+	for l, n := range sums {
+		sum := sha256.Sum256([]byte(encode(l)))
+		l.Count = n
+		lines = append(lines, counted{l, sum[:16]})
+	}
+	slices.SortFunc(lines, func(x, y counted) int { return slices.Compare(x.kind, y.kind) }) // one order of locks
+	return lines, nil
+}
+
+// flagAt is a flag at a revision of its environment.
+type flagAt struct {
+	flag     string
+	revision int64
+}
+
+// versionsAt finds which versions flags had at a revision.
+func (s *Store) versionsAt(t *Tx, environment, revision int64, flags []string, into map[flagAt]int64) error {
+	for some := range slices.Chunk(flags, portion) {
+		var rows []struct {
+			Flag    string `db:"flag"`
+			Version int64  `db:"version"`
+		}
+		if err := t.list(&rows, "SELECT f.flag, COALESCE((SELECT v.version FROM flag_versions v "+
+			"WHERE v.environment_id = f.environment_id AND v.flag = f.flag AND v.revision <= ? "+
+			"ORDER BY v.revision DESC LIMIT 1), 0) version "+
+			"FROM flags f WHERE f.environment_id = ? AND f.flag IN ("+marks(len(some))+")",
+			append([]any{revision, environment}, anys(some)...)...); err != nil {
+			return err
+		}
+		for _, r := range rows {
+			into[flagAt{r.Flag, revision}] = r.Version
+		}
+	}
+	return nil
+}
+
+func (b *batch) writeUses(lines []counted) error {
+	minute := b.now / 60_000
+	type dayKey struct{ flag, variant string }
+	days := map[dayKey]uint64{}
+	for some := range slices.Chunk(lines, portion) {
+		var about, counts []any
+		for _, l := range some {
+			about = append(about, b.environment, l.kind, l.Flag, l.Variant, l.Reason, l.Rule, 0, l.FlagVersion,
+				l.Application, l.Version, minute)
+			counts = append(counts, b.environment, 1, minute, l.kind, l.Count)
+			days[dayKey{l.Flag, l.Variant}] += l.Count
+		}
+		// When a kind was last met is kept to a day, so that its row is seldom written.
+		if err := b.t.exec("INSERT INTO use_kinds (environment_id, kind, flag, variant, reason, rule, revision, "+
+			"flag_version, application, version, last) VALUES "+values(len(some), 11)+
+			" ON DUPLICATE KEY UPDATE last = IF(VALUES(last) > last + 1440, VALUES(last), last)",
+			about...); err != nil {
+			return err
+		}
+		if err := b.t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) VALUES "+values(len(some),
+			5)+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", counts...); err != nil {
+			return err
+		}
+	}
+	keys := make([]dayKey, 0, len(days))
+	for k := range days {
+		keys = append(keys, k)
+	}
+	slices.SortFunc(keys, func(x, y dayKey) int {
+		return cmp.Or(cmp.Compare(x.flag, y.flag), cmp.Compare(x.variant, y.variant))
+	})
+	for some := range slices.Chunk(keys, portion) {
+		var args []any
+		for _, k := range some {
+			args = append(args, b.environment, b.now/dayMillis, k.flag, k.variant, days[k])
+		}
+		if err := b.t.exec("INSERT INTO use_days (environment_id, day, flag, variant, count) VALUES "+values(len(some),
+			5)+" ON DUPLICATE KEY UPDATE count = count + VALUES(count)", args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// writeAsked records which flags code asks for, and how it asked in vain.
+func (b *batch) writeAsked(lines []counted) error {
+	asked := map[string]wire.UnknownLine{}
+	for _, l := range lines {
+		if l.Application != wire.BulkUse { // who fetches all answers says nothing of which are used
+			asked[l.Flag] = wire.UnknownLine{Flag: l.Flag, Application: l.Application}
+		}
+	}
+	for _, l := range b.unknown {
+		if l.Flag != "" && len(l.Flag) <= 200 {
+			asked[l.Flag] = l
+		}
+	}
+	if len(b.unknown) > 0 {
+		var have int
+		if err := b.t.get(&have, "SELECT COUNT(*) FROM asked WHERE environment_id = ?", b.environment); err != nil {
+			return err
+		}
+		for _, l := range b.unknown {
+			if have++; have > maxAsked && !l.Mistyped {
+				delete(asked, l.Flag)
+			}
+		}
+	}
+	keys := make([]string, 0, len(asked))
+	for k := range asked {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys) // one order of locks
+	for some := range slices.Chunk(keys, portion) {
+		args := make([]any, 0, 8*len(some))
+		for _, k := range some {
+			l, mistyped := asked[k], int64(0)
+			if l.Mistyped {
+				mistyped = b.now
+			}
+			args = append(args, b.environment, k, b.now, b.now, l.Type, string(l.Fallback), l.Application, mistyped)
+		}
+		if err := b.t.exec("INSERT INTO asked (environment_id, flag, first, last, type, fallback, application, "+
+			"mistyped) VALUES "+values(len(some), 8)+
+			" ON DUPLICATE KEY UPDATE last = VALUES(last), application = VALUES(application), mistyped = "+
+			"GREATEST(mistyped, VALUES(mistyped)), "+
+			"type = IF(VALUES(type) = '', type, VALUES(type)), fallback = IF(VALUES(type) = '', fallback, "+
+			"VALUES(fallback))", args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ThinUses gathers old counts into longer spans, an hour or a day at a time. No count is lost
+// or counted twice, however often it is interrupted.
+func (s *Store) ThinUses(ctx context.Context, now int64) error {
+	minute := now / 60_000
+	ids, err := list[int64](ctx, s.work, "SELECT id FROM environments ORDER BY id")
+	for _, env := range ids {
+		for _, g := range gatherings {
+			before := (minute - g.after) / g.into * g.into
+			err = errors.Join(err, rounds(ctx, func(ctx context.Context) (int64, error) {
+				first, err := list[int64](ctx, s.work, "SELECT minute FROM uses WHERE environment_id = ? "+
+					"AND span = ? AND minute < ? ORDER BY minute LIMIT 1", env, g.span, before)
+				if err != nil || len(first) == 0 {
+					return 0, err
+				}
+				from := first[0] / g.into * g.into
+				return 1, s.gather(ctx, env, g.span, g.into, from)
+			}))
+		}
+	}
+	return err
+}
+
+// gather sums what was counted from a minute on over a longer span.
+func (s *Store) gather(ctx context.Context, env, span, into, from int64) error {
+	return s.background(ctx, func(t *Tx) error {
+		if err := t.exec("INSERT INTO uses (environment_id, span, minute, kind, count) SELECT environment_id, ?, ?, "+
+			"kind, SUM(count) FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ? GROUP "+
+			"BY environment_id, kind "+
+			"ON DUPLICATE KEY UPDATE count = uses.count + VALUES(count)", into, from, env, span, from,
+			from+into); err != nil {
+			return err
+		}
+		return t.exec("DELETE FROM uses WHERE environment_id = ? AND span = ? AND minute >= ? AND minute < ?", env,
+			span, from, from+into)
+	})
 }
