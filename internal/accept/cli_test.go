@@ -195,6 +195,8 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "environment archive dusk --project harbour --try").says("!nothing was changed")
 	sh.run(0, "environment archive dusk --project harbour").says("!it can be brought back")
 	sh.run(0, "environment list --project harbour --archived").says("dusk")
+	sh.run(0, "history --project harbour --env dusk").says("environment.archived")
+	sh.run(5, "stop night-light --project harbour --env dusk").says("!bring it back first")
 	sh.run(0, "environment bring-back dusk --project harbour").says("!lives again")
 	sh.run(0, "environment archive dusk --project harbour")
 	sh.run(2, "environment remove dusk --project harbour").says("!--yes")

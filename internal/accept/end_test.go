@@ -101,12 +101,17 @@ func TestEnvironmentsEnd(t *testing.T) {
 		t.Errorf("%v", p.Fields)
 	}
 	s.Flag(t, "late") // which the environment that is gone does not get
-	var h struct{ Items []struct{ Action string } }
-	s.Keeper.Do(t, "GET", "/projects/pinecrest/history?limit=100", nil, 200, &h)
+	var h struct {
+		Items []struct{ Action, Environment string }
+	}
+	s.Keeper.Do(t, "GET", "/projects/pinecrest/history?limit=100&environment=trial", nil, 200, &h)
 	var done []string
 	for _, e := range h.Items {
 		if strings.HasPrefix(e.Action, "environment.") && e.Action != "environment.made" {
 			done = append(done, e.Action)
+			if e.Environment != "trial" {
+				t.Errorf("%s in %q", e.Action, e.Environment)
+			}
 		}
 	}
 	if want := []string{"environment.removed", "environment.archived", "environment.brought-back",

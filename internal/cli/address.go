@@ -45,6 +45,16 @@ func (s *session) inEnvironment(ctx context.Context) (*api, string, *app.Environ
 			return a, path + "/environments/" + url.PathEscape(e.Key), &e, nil
 		}
 	}
+	if s.env != "" { // one that is archived can be looked at
+		if err := a.do(ctx, request{method: "GET", path: path + "/environments?archived=true"}, &all); err != nil {
+			return nil, "", nil, err
+		}
+		for _, e := range all.Items {
+			if e.Key == s.env {
+				return a, path + "/environments/" + url.PathEscape(e.Key), &e, nil
+			}
+		}
+	}
 	if s.env == "" {
 		return nil, "", nil, coded(exitUsage, "say which environment with --env: %s", strings.Join(keys, ", "))
 	}

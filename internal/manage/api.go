@@ -32,6 +32,7 @@ type PlaceReader interface {
 	Project(ctx context.Context, key string) (*app.Project, error)
 	Environments(ctx context.Context, project int64) ([]app.Environment, error)
 	Archived(ctx context.Context, project int64) ([]app.Environment, error)
+	Ever(ctx context.Context, project int64) ([]app.Environment, error)
 	Place(ctx context.Context, project, environment string) (*app.Project, *app.Environment, error)
 	Environment(ctx context.Context, project int64, key string) (*app.Environment, error)
 	AccessKeys(ctx context.Context, environment int64) ([]app.AccessKey, error)

@@ -101,7 +101,7 @@ func (c *call) query() (*audit.Query, map[int64]string, error) {
 	if c.p != nil {
 		p := c.p
 		q.Project = p.ID
-		envs, err := c.api.Records.Environments(c.ctx, p.ID)
+		envs, err := c.api.Records.Ever(c.ctx, p.ID)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -55,6 +55,12 @@ func (s *Store) Archived(ctx context.Context, project int64) ([]app.Environment,
 		app.Archived)
 }
 
+// Ever lists all environments that a project has or had: the history names them.
+func (s *Store) Ever(ctx context.Context, project int64) ([]app.Environment, error) {
+	return list[app.Environment](ctx, s.door,
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? ORDER BY id", project)
+}
+
 // Environment finds an environment of a project by key.
 func (s *Store) Environment(ctx context.Context, project int64, key string) (*app.Environment, error) {
 	return get[app.Environment](ctx, s.door, "there is no environment "+key+" in this project",

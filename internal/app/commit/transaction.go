@@ -130,10 +130,13 @@ func (t *transaction) hold(todo []task) error {
 	if len(todo) < 2 {
 		return nil // it holds its own
 	}
-	projects, envs := map[int64]bool{}, map[int64]bool{}
+	projects, entire, envs := map[int64]bool{}, map[int64]bool{}, map[int64]bool{}
 	for _, c := range todo {
 		if c.kind.Span == Project || c.kind.Span == Environments {
 			projects[c.In.Project.ID] = true
+		}
+		if c.kind.Span == Environments {
+			entire[c.In.Project.ID] = true
 		}
 		if c.kind.Span == Environment {
 			envs[c.In.Environment.ID] = true
@@ -142,6 +145,15 @@ func (t *transaction) hold(todo []task) error {
 	for _, id := range sorted(projects) {
 		if err := t.tx.LockProject(id); err != nil {
 			return err
+		}
+	}
+	for _, id := range sorted(entire) { // of one project, mostly: all of its environments, in order of their ids
+		all, err := t.tx.LockEnvironments(id)
+		if err != nil {
+			return err
+		}
+		for i := range all {
+			delete(envs, all[i].ID)
 		}
 	}
 	for _, id := range sorted(envs) {
