@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"syscall"
@@ -132,6 +133,18 @@ func (c *child) start(t *testing.T) {
 	c.cmd = exec.Command(path, c.args...)
 	c.cmd.Env = append(os.Environ(), c.env...)
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+	said := &gltest.Log{}
+	c.cmd.Stderr = said
+	t.Cleanup(func() { // what failed there says why a request was answered with 500
+		if !t.Failed() {
+			return
+		}
+		for line := range strings.Lines(said.String()) {
+			if strings.Contains(line, "request failed") && strings.Contains(line, "status=500") {
+				t.Log(strings.TrimSpace(line))
+			}
+		}
+	})
 	if err := c.cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
