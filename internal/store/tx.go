@@ -86,11 +86,22 @@ func (s *Store) run(ctx context.Context, db *sqlx.DB, fn func(*Tx) error, again 
 }
 
 func (s *Store) once(ctx context.Context, db *sqlx.DB, fn func(*Tx) error) error {
-	tx, err := db.BeginTxx(ctx, nil)
+	conn, err := db.Connx(ctx)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = tx.Rollback() }() // does nothing after a commit
+	defer conn.Close() // gives it back
+	tx, err := conn.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	committed := false
+	defer func() {
+		if !committed && tx.Rollback() != nil {
+			// The transaction may still be open there, and the next one would begin by committing it.
+			_ = conn.Raw(func(any) error { return driver.ErrBadConn })
+		}
+	}()
 	t := newTx(ctx, tx, s)
 	if err := fn(t); err != nil {
 		if t.tx.failed != nil {
@@ -101,7 +112,11 @@ func (s *Store) once(ctx context.Context, db *sqlx.DB, fn func(*Tx) error) error
 	if len(t.touched) > 0 {
 		return fmt.Errorf("records were written without an entry in the audit: %s", t.touched[0].Of)
 	}
-	return t.tx.commit(ctx)
+	if err := t.tx.commit(ctx); err != nil {
+		return err
+	}
+	committed = true
+	return nil
 }
 
 // Numbers of MariaDB's errors.
@@ -119,6 +134,7 @@ const (
 	erNoSpace     = 1021
 	erTableFull   = 1114
 	erWrite       = 3    // to a file, such as on a full disk
+	erCommit      = 1180 // failed: whether it was committed is not known
 	erReadOnly    = 1290 // RejectReadOnly turns it into a bad connection
 )
 
@@ -140,7 +156,7 @@ func broken(err error) bool {
 	if errors.As(err, &e) {
 		switch e.Number {
 		case erNotReady, erShutdown, erTooMany, erKilled, erInterrupted, erTooLong, erNoSpace, erTableFull, erWrite,
-			erReadOnly:
+			erCommit, erReadOnly:
 			return true
 		}
 		return false

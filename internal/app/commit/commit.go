@@ -150,6 +150,10 @@ func (s *Service) try(ctx context.Context, tx Tx, r Request,
 			return nil, moved, err
 		}
 		if result != nil { // it was committed by another try, on this node or elsewhere
+			if len(result) == 0 {
+				return nil, moved, app.InvalidField("Idempotency-Key", "was taken by a try of which nobody knows "+
+					"the end: look what stands, and choose a new one")
+			}
 			if request != r.Digest {
 				return nil, moved, app.InvalidField("Idempotency-Key", "was used for another request: choose a new "+
 					"one for each change")
