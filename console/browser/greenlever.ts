@@ -106,6 +106,7 @@ export class Flags {
   private place: string; // where the copy is kept
   private etag = "";
   private round = 0; // of asking: an answer to an older question is dropped
+  private asking = Promise.resolve();
   private failed = 0;
   private asked = 0;
   private counts = new Map<string, { flag: string; variant: string; reason: string; count: number }>();
@@ -179,8 +180,18 @@ export class Flags {
     for (const tell of this.changed) tell();
   }
 
-  /** Asks for all answers. Where that fails those at hand stay, and it asks again later. */
+  /** Asks for all answers, and is settled once the newest question is: one that began meanwhile counts. */
   private async ask(): Promise<void> {
+    let mine = (this.asking = this.once());
+    for (;;) {
+      await mine;
+      if (mine === this.asking) return;
+      mine = this.asking;
+    }
+  }
+
+  /** Where asking fails the answers at hand stay, and it asks again later. */
+  private async once(): Promise<void> {
     const round = ++this.round;
     const unit = this.unit();
     this.asked = Date.now();

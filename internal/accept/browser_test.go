@@ -436,6 +436,51 @@ out("done");`, key, shaky.URL)),
 	}
 }
 
+// Who says what is known of the unit waits for answers to that, also where the page asks anew meanwhile.
+func TestKnowWaitsForTheNewestAnswers(t *testing.T) {
+	second, release, first := make(chan bool), make(chan bool), make(chan bool)
+	var asked atomic.Int64
+	answers := `{"flags":[{"key":"handover-photo","value":%v,"variant":"on","reason":"STATIC"}]}`
+	slow := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Access-Control-Allow-Origin", "*")
+		w.Header().Set("Access-Control-Allow-Headers", "*, Authorization")
+		if r.Method == "OPTIONS" {
+			return
+		}
+		if r.URL.Path == "/release" {
+			<-first
+			close(release)
+			return
+		}
+		body, _ := io.ReadAll(r.Body)
+		courier := strings.Contains(string(body), "courier")
+		if courier {
+			switch asked.Add(1) {
+			case 1:
+				<-second
+				defer close(first)
+			case 2:
+				close(second)
+				<-release
+			}
+		}
+		_, _ = fmt.Fprintf(w, answers, courier)
+	}))
+	defer slow.Close()
+	w := tab(t, site(t, map[string]string{"/": scripted(gltest.Start(t).URL(), fmt.Sprintf(`
+const url = %q, flags = start({ key: "glb_x", url, timeout: 60000 });
+await flags.ready;
+const knowing = flags.know({ role: "courier" });
+new BroadcastChannel("greenlever " + url + " glb_x").postMessage("");
+const released = fetch(url + "/release");
+await knowing;
+out("known: " + flags.bool("handover-photo", false));
+await released;
+out("done");`, slow.URL))}))
+	w.See("done").See("known: true")
+	good(t, w)
+}
+
 // On a server there is no page: the served module can be loaded and started there, and gives
 // fallbacks.
 func TestBrowserClientOnAServer(t *testing.T) {
