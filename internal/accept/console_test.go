@@ -24,6 +24,11 @@ var chromium = sync.OnceValues(browse.Start)
 // window opens a window of the console, signed in as the keeper.
 func window(t *testing.T, s *gltest.Service, width, height int) *browse.Window {
 	t.Helper()
+	return windowAt(t, s.URL(), width, height)
+}
+
+func windowAt(t *testing.T, url string, width, height int) *browse.Window {
+	t.Helper()
 	b, err := chromium()
 	if err != nil {
 		t.Fatal(err)
@@ -33,7 +38,7 @@ func window(t *testing.T, s *gltest.Service, width, height int) *browse.Window {
 		t.Fatal(err)
 	}
 	t.Cleanup(w.Close)
-	return signIn(w, s.URL())
+	return signIn(w, url)
 }
 
 // signIn signs in as the keeper at an address.
@@ -257,12 +262,14 @@ func TestConsoleOnAPhone(t *testing.T) {
 		s.Edit(t, "production", key, turnOn)
 	}
 	c := open(t, s, "production")
-	w := window(t, s, 390, 844)
+	w := window(t, s, 360, 780)
 	w.See("weather-holds")
 	narrow := func(where string) {
 		t.Helper()
-		if wide := w.Eval("String(document.documentElement.scrollWidth > window.innerWidth)"); wide != "false" {
-			t.Errorf("%s is wider than the phone", where)
+		wide := w.Eval(`document.documentElement.scrollWidth <= innerWidth ? "" : [...document.querySelectorAll("*")]
+			.findLast((e) => e.getBoundingClientRect().right > innerWidth)?.outerHTML.slice(0, 400) ?? "somewhere"`)
+		if wide != "" {
+			t.Errorf("%s is wider than the phone: %s", where, wide)
 		}
 	}
 	narrow("the Board")
@@ -275,8 +282,12 @@ func TestConsoleOnAPhone(t *testing.T) {
 	})
 	good(t, w)
 	for _, path := range []string{"/p/pinecrest/production/flags/one-touch-open", "/p/pinecrest/production/why",
-		"/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account"} {
-		w.Go(s.URL() + path).See("Ida Holm")
+		"/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account", "/new-project",
+		"/p/pinecrest/production/population", "/p/pinecrest/production/population/attributes",
+		"/p/pinecrest/production/population/unit", "/p/pinecrest/production/population/roster",
+		"/p/pinecrest/production/usage", "/p/pinecrest/production/usage/processes",
+		"/p/pinecrest/production/usage/radar"} {
+		w.Go(s.URL() + path).See("Ida Holm").Gone("reading ")
 		narrow(path)
 	}
 	good(t, w)

@@ -18,6 +18,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -41,6 +42,9 @@ type Browser struct {
 	dir     string
 }
 
+// OtherHost is this machine under a name that browsers trust no more than any other.
+const OtherHost = "console.pinecrest.example"
+
 // Start starts a browser.
 func Start() (*Browser, error) {
 	path, err := exec.LookPath("chromium")
@@ -52,7 +56,8 @@ func Start() (*Browser, error) {
 		return nil, err
 	}
 	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(dir),
-		chromedp.NoSandbox, chromedp.DisableGPU)
+		chromedp.NoSandbox, chromedp.DisableGPU,
+		chromedp.Flag("host-resolver-rules", "MAP "+OtherHost+" 127.0.0.1"))
 	for _, name := range []string{"disable-quic", "disable-background-networking", "disable-component-update",
 		"disable-sync", "no-first-run", "disable-dev-shm-usage"} {
 		options = append(options, chromedp.Flag(name, true))
@@ -150,8 +155,12 @@ func (w *Window) page(what, call string, args ...any) string {
 	expression := fmt.Sprintf("(() => { %s; return %s(%s); })()", pageScript, call, list)
 	ctx, cancel := context.WithTimeout(w.ctx, Patience+time.Second)
 	defer cancel()
-	out, err := chromedp.Run(ctx, chromedp.Poll[string](expression, chromedp.WithPollingInterval(20*time.Millisecond),
-		chromedp.WithPollingTimeout(Patience)))
+	ask := chromedp.Poll[string](expression, chromedp.WithPollingInterval(20*time.Millisecond),
+		chromedp.WithPollingTimeout(Patience))
+	out, err := chromedp.Run(ctx, ask)
+	for err != nil && ctx.Err() == nil && loadedAnew(err) {
+		out, err = chromedp.Run(ctx, ask)
+	}
 	if err != nil {
 		short, stop := context.WithTimeout(w.ctx, 2*time.Second)
 		defer stop()
@@ -159,6 +168,11 @@ func (w *Window) page(what, call string, args ...any) string {
 		w.err = fmt.Errorf("%s: %w; the page says:\n%s", what, err, seen)
 	}
 	return out
+}
+
+// loadedAnew is whether a call failed only because the page was left for another one.
+func loadedAnew(err error) bool {
+	return strings.Contains(err.Error(), "navigated") || strings.Contains(err.Error(), "Cannot find context")
 }
 
 // Click clicks the button, link or box that is labelled so.

@@ -35,7 +35,8 @@ func addConsole(e *echo.Echo) {
 			server.ServeHTTP(c.Response(), c.Request())
 			return nil
 		}
-		if strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "follow/") || strings.HasPrefix(name,
+		if strings.HasPrefix(name, "assets/") ||
+			strings.HasPrefix(name, "api/") || strings.HasPrefix(name, "follow/") || strings.HasPrefix(name,
 			"ofrep/") || strings.HasPrefix(name, "browser/") {
 			return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 		}

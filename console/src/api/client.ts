@@ -1,4 +1,5 @@
 import createClient, { type Middleware } from "openapi-fetch";
+import { noteAnswer, unable } from "./connection";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -23,9 +24,15 @@ export function keepCSRF(token: string | undefined) {
   csrf = token ?? csrf;
 }
 
+/** newKey names one attempt at a change. The browser's own way to make one is not there over
+    plain HTTP from another host. */
+function newKey(): string {
+  return Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
+}
+
 /** sessionHeaders are what a change must carry. */
 export function sessionHeaders(): Record<string, string> {
-  return { "X-Greenlever-CSRF": csrf, "Idempotency-Key": crypto.randomUUID() };
+  return { "X-Greenlever-CSRF": csrf, "Idempotency-Key": newKey() };
 }
 
 /** Accounts and sessions take no idempotency key: what was answered there is not done again. */
@@ -35,7 +42,7 @@ const session: Middleware = {
   onRequest({ request }) {
     if (request.method !== "GET") {
       request.headers.set("X-Greenlever-CSRF", csrf);
-      if (!request.headers.has("Idempotency-Key") && !unkeyed.test(new URL(request.url).pathname)) request.headers.set("Idempotency-Key", crypto.randomUUID());
+      if (!request.headers.has("Idempotency-Key") && !unkeyed.test(new URL(request.url).pathname)) request.headers.set("Idempotency-Key", newKey());
     }
     return request;
   },
@@ -56,9 +63,13 @@ export async function must<T>(call: Promise<Result<T>>): Promise<T> {
   try {
     result = await call;
   } catch {
+    noteAnswer(0, "");
     throw new ApiProblem(0, "The service cannot be reached. Nothing is lost: try again.", [], {});
   }
+  noteAnswer(result.response.status, result.response.url);
   if (result.response.ok) return result.data as T;
   const body = (result.error ?? {}) as { detail?: string; fields?: Field[] };
-  throw new ApiProblem(result.response.status, body.detail ?? result.response.statusText, body.fields ?? [], body as Record<string, unknown>);
+  const { status, statusText } = result.response;
+  const said = body.detail ?? (unable.has(status) ? `The service cannot answer now (${status}). Nothing is lost: try again.` : statusText);
+  throw new ApiProblem(status, said, body.fields ?? [], body as Record<string, unknown>);
 }

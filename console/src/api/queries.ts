@@ -1,5 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { draftsOf, leave } from "../draft/kept";
+import { noteSignedIn } from "./connection";
 import { api, ApiProblem, keepCSRF, must, type Schemas } from "./client";
 
 /* Every hook owns one piece of the service's data. Keys begin with the project, so that a
@@ -12,6 +14,7 @@ export function useMe() {
     queryFn: async () => {
       const me = await must(api.GET("/api/v1/me", {}));
       keepCSRF(me.csrf);
+      draftsOf(me.account.id);
       return me;
     },
   });
@@ -23,6 +26,8 @@ export function useSignIn() {
     mutationFn: (body: Schemas["SignInBody"]) => must(api.POST("/api/v1/sign-in", { body, params: {} })),
     onSuccess: (me) => {
       keepCSRF(me.csrf);
+      noteSignedIn();
+      draftsOf(me.account.id);
       cache.setQueryData(["me"], me);
     },
   });
@@ -35,7 +40,7 @@ export function useSetUp() {
 export function useSignOut() {
   return useMutation({
     mutationFn: () => must(api.POST("/api/v1/sign-out", { params: {} })),
-    onSuccess: () => window.location.assign("/sign-in"),
+    onSuccess: () => leave("/sign-in"),
   });
 }
 
@@ -251,6 +256,7 @@ export function useLive(project: string) {
       if (document.visibilityState !== "visible") return close();
       if (source) return;
       source = new EventSource(`/api/v1/projects/${project}/live`);
+      source.addEventListener("error", () => void cache.refetchQueries({ queryKey: ["me"] })); // is it only the stream?
       source.addEventListener("revision", (e) => {
         const { environment } = JSON.parse(e.data) as { environment: string };
         again("board");

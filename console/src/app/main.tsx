@@ -1,10 +1,13 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
-import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { createBrowserRouter, createRoutesFromElements, Navigate, Outlet, Route } from "react-router";
+import { RouterProvider } from "react-router/dom";
 import { ApiProblem } from "../api/client";
+import { useConnection } from "../api/connection";
 import { useMe } from "../api/queries";
-import { Waiting } from "../ui/controls";
+import { Page, Problem, Waiting } from "../ui/controls";
+import { Broken } from "./broken";
 import { Shell } from "./shell";
 import "./style.css";
 
@@ -29,50 +32,59 @@ const NewProject = lazy(() => import("../features/settings/new-project"));
 const Account = lazy(() => import("../features/settings/account"));
 
 const cache = new QueryClient({
-  defaultOptions: { queries: { staleTime: 2_000, retry: (n, e) => n < 2 && (!(e instanceof ApiProblem) || e.status === 0 || e.status >= 500) } },
+  defaultOptions: {
+    // What the browser believes of the network is not asked: the service may be on this machine.
+    mutations: { networkMode: "always" },
+    queries: { networkMode: "always", staleTime: 2_000, retry: (n, e) => n < 2 && (!(e instanceof ApiProblem) || e.status === 0 || e.status >= 500) },
+  },
 });
 
 function First() {
   const me = useMe();
-  if (me.isPending) return <Waiting what="who you are" />;
-  if (me.error) return <Navigate to="/sign-in" replace />;
+  const { signedOut } = useConnection();
+  if (!me.data && signedOut) return <Navigate to="/sign-in" replace />;
+  if (!me.data) return me.error ? <Page title="Green Lever"><Problem error={me.error} /></Page> : <Waiting what="who you are" />;
   const project = Object.keys(me.data.roles)[0];
   return <Navigate to={project ? `/p/${project}` : me.data.account.keeper ? "/new-project" : "/account"} replace />;
 }
 
+const router = createBrowserRouter(
+  createRoutesFromElements(
+    <Route element={<Suspense fallback={<Waiting what="the page" />}><Outlet /></Suspense>} errorElement={<Broken />}>
+      <Route path="/" element={<First />} />
+      <Route path="/sign-in" element={<SignIn />} />
+      <Route path="/set-up" element={<SetUp />} />
+      <Route element={<Shell />}>
+        <Route errorElement={<Broken />}>
+          <Route path="/new-project" element={<NewProject />} />
+          <Route path="/account" element={<Account />} />
+          <Route path="/p/:project">
+            <Route index element={<Board />} />
+            <Route path="new-flag" element={<NewFlag />} />
+            <Route path="history" element={<History />} />
+            <Route path="settings" element={<Settings />} />
+            <Route path=":environment/flags/:flag" element={<Flag />} />
+            <Route path=":environment/why" element={<Why />} />
+            <Route path=":environment/stop" element={<Stop />} />
+            <Route path=":environment/usage" element={<Usage />} />
+            <Route path=":environment/usage/processes" element={<Processes />} />
+            <Route path=":environment/usage/radar" element={<Radar />} />
+            <Route path=":environment/population" element={<Segments />} />
+            <Route path=":environment/population/attributes" element={<Attributes />} />
+            <Route path=":environment/population/unit" element={<Unit />} />
+            <Route path=":environment/population/roster" element={<Roster />} />
+          </Route>
+        </Route>
+      </Route>
+      <Route path="*" element={<Navigate to="/" replace />} />
+    </Route>,
+  ),
+);
+
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={cache}>
-      <BrowserRouter>
-        <Suspense fallback={<Waiting what="the page" />}>
-          <Routes>
-            <Route path="/" element={<First />} />
-            <Route path="/sign-in" element={<SignIn />} />
-            <Route path="/set-up" element={<SetUp />} />
-            <Route element={<Shell />}>
-              <Route path="/new-project" element={<NewProject />} />
-              <Route path="/account" element={<Account />} />
-              <Route path="/p/:project">
-                <Route index element={<Board />} />
-                <Route path="new-flag" element={<NewFlag />} />
-                <Route path="history" element={<History />} />
-                <Route path="settings" element={<Settings />} />
-                <Route path=":environment/flags/:flag" element={<Flag />} />
-                <Route path=":environment/why" element={<Why />} />
-                <Route path=":environment/stop" element={<Stop />} />
-                <Route path=":environment/usage" element={<Usage />} />
-                <Route path=":environment/usage/processes" element={<Processes />} />
-                <Route path=":environment/usage/radar" element={<Radar />} />
-                <Route path=":environment/population" element={<Segments />} />
-                <Route path=":environment/population/attributes" element={<Attributes />} />
-                <Route path=":environment/population/unit" element={<Unit />} />
-                <Route path=":environment/population/roster" element={<Roster />} />
-              </Route>
-            </Route>
-            <Route path="*" element={<Navigate to="/" replace />} />
-          </Routes>
-        </Suspense>
-      </BrowserRouter>
+      <RouterProvider router={router} />
     </QueryClientProvider>
   </StrictMode>,
 );

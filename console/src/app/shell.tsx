@@ -1,7 +1,10 @@
 import { Suspense, useEffect, useState } from "react";
-import { Link, Navigate, NavLink, Outlet, useNavigate, useParams } from "react-router";
+import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate, useParams } from "react-router";
+import { useConnection } from "../api/connection";
 import { useBoard, useLive, useMe, useSignOut } from "../api/queries";
-import { Button, Waiting } from "../ui/controls";
+import { useDrafts } from "../draft/kept";
+import { Button, Page, Problem, Waiting } from "../ui/controls";
+import { NotConnected, SignInAgain } from "./connected";
 import { Palette, type Command } from "./palette";
 
 const place = ({ isActive }: { isActive: boolean }) =>
@@ -16,6 +19,9 @@ export function Shell() {
   const [open, setOpen] = useState(false);
   const signOut = useSignOut();
   const go = useNavigate();
+  const here = useLocation();
+  const { signedOut } = useConnection();
+  const drafts = useDrafts();
   useLive(me.data ? project : "");
   useEffect(() => {
     const listen = (e: KeyboardEvent) => {
@@ -28,8 +34,15 @@ export function Shell() {
     return () => window.removeEventListener("keydown", listen);
   }, []);
 
-  if (me.isPending) return <Waiting what="who you are" />;
-  if (me.error) return <Navigate to="/sign-in" replace />;
+  if (!me.data && signedOut) return <Navigate to={`/sign-in?to=${encodeURIComponent(here.pathname + here.search)}`} replace />;
+  if (!me.data) {
+    return (
+      <>
+        <NotConnected />
+        {me.error ? <Page title="Green Lever"><Problem error={me.error} /></Page> : <Waiting what="who you are" />}
+      </>
+    );
+  }
 
   const environments = board.data?.environments ?? [];
   // The one that matters most at night: that which asks first, else the last one made.
@@ -60,7 +73,9 @@ export function Shell() {
 
   return (
     <>
+      {signedOut && <SignInAgain email={me.data.account.email} />}
       <header className="sticky top-0 z-10 border-b border-line bg-sheet">
+        <NotConnected />
         <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
           <Link to="/" className="flex items-center gap-2 font-semibold">
             <img src="/mark.svg" alt="" width="22" height="22" /> <span className="hidden sm:inline">Green Lever</span>
@@ -111,6 +126,16 @@ export function Shell() {
             </Link>
           )}
         </div>
+        {drafts.length > 0 && (
+          <p className="mx-auto flex max-w-7xl flex-wrap gap-x-3 px-4 pb-1.5 text-xs" data-testid="drafts">
+            <span className="text-soft">not saved:</span>
+            {drafts.map((d) => (
+              <Link key={d.to} to={d.to} className="underline">
+                {d.what}
+              </Link>
+            ))}
+          </p>
+        )}
       </header>
       <Suspense fallback={<Waiting what="the page" />}>
         <Outlet />

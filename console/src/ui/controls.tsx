@@ -117,10 +117,10 @@ export function Dialog({ open, onClose, title, children }: { open: boolean; onCl
   return (
     <RadixDialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
       <RadixDialog.Portal>
-        <RadixDialog.Overlay className="fixed inset-0 bg-black/40" />
+        <RadixDialog.Overlay className="fixed inset-0 z-30 bg-black/40" />
         <RadixDialog.Content
           aria-describedby={undefined}
-          className="fixed top-[8vh] left-1/2 flex max-h-[84vh] w-[min(46rem,94vw)] -translate-x-1/2 flex-col gap-3 overflow-auto rounded border border-line bg-sheet p-5 text-ink shadow-lg"
+          className="fixed top-[8vh] left-1/2 z-30 flex max-h-[84vh] w-[min(46rem,94vw)] -translate-x-1/2 flex-col gap-3 overflow-auto rounded border border-line bg-sheet p-5 text-ink shadow-lg"
         >
           <RadixDialog.Title className="text-lg font-semibold">{title}</RadixDialog.Title>
           {children}
@@ -139,6 +139,11 @@ export function Copy({ text }: { text: string }) {
 }
 
 const clock = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "medium" });
+
+const timeOfDay = new Intl.DateTimeFormat(undefined, { timeStyle: "medium" });
+
+/** clockTime is the time of day, where the day is plain. */
+export const clockTime = (ms: number) => timeOfDay.format(new Date(ms));
 
 export function Time({ ms }: { ms: number }) {
   const at = new Date(ms);

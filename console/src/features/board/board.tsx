@@ -1,8 +1,10 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useOld } from "../../api/connection";
 import { useBoard } from "../../api/queries";
 import { useLint } from "../../api/targeting";
+import { AsOf } from "../../ui/as-of";
 import { inputStyle, Page, Problem, Waiting } from "../../ui/controls";
 import { Lever, type Position } from "../../ui/lever";
 import { Said } from "../../ui/variant";
@@ -15,9 +17,10 @@ function position(cell: Schemas["Cell"] | undefined): Position {
 export default function Board() {
   const { project = "" } = useParams();
   const board = useBoard(project);
+  const old = useOld(board);
   const [find, setFind] = useState("");
   if (board.isPending) return <Waiting what="the Board" />;
-  if (board.error) return <Page title="Board"><Problem error={board.error} /></Page>;
+  if (!board.data) return <Page title="Board"><Problem error={board.error} /></Page>;
   const { environments, flags } = board.data;
   const wanted = find.trim().toLowerCase();
   const shown = flags.filter((f) => [f.key, f.title, ...f.owners, ...f.tags].some((s) => s.toLowerCase().includes(wanted)));
@@ -54,6 +57,7 @@ export default function Board() {
                   <div className="text-xs font-normal text-soft">
                     revision {e.revision}, delivered to {e.delivered} of {e.instances}
                     {e.lost > 0 && <span className="text-alarm">, {e.lost} lost</span>}
+                    <AsOf at={old} />
                   </div>
                 </th>
               ))}

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import { useSignIn } from "../../api/queries";
 import { Button, Problem, TextField } from "../../ui/controls";
 
@@ -8,6 +8,8 @@ export default function SignIn() {
   const [password, setPassword] = useState("");
   const signIn = useSignIn();
   const go = useNavigate();
+  const [query] = useSearchParams();
+  const to = query.get("to") ?? "/";
   return (
     <main className="mx-auto mt-[12vh] w-[min(22rem,92vw)]">
       <div className="mb-5 flex items-center gap-3">
@@ -18,7 +20,7 @@ export default function SignIn() {
         className="flex flex-col gap-3 rounded border border-line bg-sheet p-5"
         onSubmit={(e) => {
           e.preventDefault();
-          signIn.mutate({ email, password }, { onSuccess: () => go("/") });
+          signIn.mutate({ email, password }, { onSuccess: () => go(/^\/(?![/\\])/.test(to) ? to : "/", { replace: true }) });
         }}
       >
         <TextField label="E-mail" type="email" name="email" autoComplete="username" autoFocus required value={email} onChange={(e) => setEmail(e.target.value)} />

@@ -1,4 +1,4 @@
-import { useEffect, useState, type ReactNode } from "react";
+import { useEffect, useMemo, useState, type ReactNode } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { ApiProblem, type Schemas } from "../../api/client";
 import { useBoard, useEditDefinition, useFlag, useInstances, useLift, useSaveFlag, useStop, useTry, type SaveFlag } from "../../api/queries";
@@ -7,6 +7,7 @@ import { processName } from "../../ui/processes";
 import { useAround, useTrack } from "../../api/targeting";
 import { ConditionAround } from "../../ui/condition";
 import { Button, Dialog, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
+import { useGuard, useKeep, useKept } from "../../draft/kept";
 import { Lever } from "../../ui/lever";
 import { Said, Variant } from "../../ui/variant";
 import { DefinitionSheet } from "./definition";
@@ -45,11 +46,14 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const board = useBoard(project);
   const around = useAround(project, environment, flag);
   const track = useTrack(project, environment, flag);
-  const [draft, setDraft] = useState<Draft>();
+  const name = `${project} ${environment} ${flag}`;
+  const before = useKept<{ draft: Draft; reason: string }>(name);
+  const [draft, setDraft] = useState(before?.draft);
   const [past, setPast] = useState<(Draft | undefined)[]>([]);
   const [who, setWho] = useState<{ place: string; title: string }>();
   const [units, setUnits] = useState("");
-  const [reason, setReason] = useState("");
+  const [reason, setReason] = useState(before?.reason ?? "");
+  useKeep(name, `/p/${project}/${environment}/flags/${flag}`, `${flag} in ${environment}`, useMemo(() => draft && { draft, reason }, [draft, reason]));
   const [values, setValues] = useState(false);
   const save = useSaveFlag(project, environment, flag);
   const askFirst = view.data?.environment.askFirst ?? false;
@@ -58,15 +62,10 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const edit: SaveFlag | undefined = asked && { document: asked.document, version: asked.version, reason: "not said yet" };
   const tried = useTry(project, environment, flag, draft && edit);
 
-  useEffect(() => {
-    if (!draft) return;
-    const stay = (e: BeforeUnloadEvent) => e.preventDefault();
-    window.addEventListener("beforeunload", stay);
-    return () => window.removeEventListener("beforeunload", stay);
-  }, [draft]);
+  useGuard(draft !== undefined);
 
   if (view.isPending) return <Waiting what={flag} />;
-  if (view.error) return <Page title={flag}><Problem error={view.error} /></Page>;
+  if (!view.data) return <Page title={flag}><Problem error={view.error} /></Page>;
   const { definition, document, version, stops, sentence, says } = view.data;
   const names = definition.variants.map((v) => v.name);
   const stopped = stops.length > 0;

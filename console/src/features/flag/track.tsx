@@ -322,7 +322,7 @@ function NameUnits({ doc, names, unit: given, onChange }: { doc: Document; names
     onChange({ ...doc, rules: rules.map((r, i) => (i === at ? { ...r, when: { ...r.when!, text } } : r)) });
   };
   return (
-    <span className="inline-flex gap-1">
+    <span className="inline-flex flex-wrap gap-1">
       <input aria-label="key of a unit to name" placeholder="your key, to name yourself" className={`${inputStyle} w-52`} value={unit} onChange={(e) => setUnit(e.target.value)} onKeyDown={(e) => e.key === "Enter" && name()} />
       <Button onClick={name} disabled={unit.trim() === ""}>
         gets {gets}

@@ -53,7 +53,7 @@ function Tokens() {
         </div>
       )}
       <form
-        className="mt-2 flex items-end gap-2"
+        className="mt-2 flex flex-wrap items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate({ name, days: 90 }, { onSuccess: (t) => { setMade(t); takeOut(setName, name); } });

@@ -1,9 +1,11 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useOld } from "../../api/connection";
 import { useBoard, useInstances, useLift, useStop, useStops } from "../../api/queries";
 import { useAccountFor } from "../../api/usage";
 import { Button, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
+import { AsOf } from "../../ui/as-of";
 import { Processes, Spread } from "../../ui/processes";
 import { Lever } from "../../ui/lever";
 
@@ -15,7 +17,7 @@ export default function StopPage() {
   const stop = useStop(project, environment);
   const [find, setFind] = useState("");
   if (board.isPending || stops.isPending) return <Waiting what="the flags" />;
-  if (board.error || stops.error) return <Page title="Stop"><Problem error={board.error ?? stops.error} /></Page>;
+  if (!board.data || !stops.data) return <Page title="Stop"><Problem error={board.error ?? stops.error} /></Page>;
   const askFirst = board.data.environments.find((e) => e.key === environment)?.askFirst ?? false;
   const standing = stops.data.items.filter((s) => !s.liftedAt);
   const live = board.data.flags.filter((f) => f.in[environment]?.lever === "on" && f.in[environment].stops.length === 0);
@@ -93,6 +95,7 @@ function Standing({ stop, project, environment, askFirst }: { stop: Schemas["Sto
 /** Delivery is the proof: every process that has the newest revision, and the lost ones by name. */
 function Delivery({ project, environment }: { project: string; environment: string }) {
   const d = useInstances(project, environment);
+  const old = useOld(d);
   const gone = useAccountFor(project, environment);
   if (!d.data) return null;
   const { revision, lost, alive, delivered, newest, streams, pollers } = d.data;
@@ -100,6 +103,7 @@ function Delivery({ project, environment }: { project: string; environment: stri
     <Sheet title="Who has it">
       <p className="text-base" role="status" data-testid="delivery">
         Revision {revision}: delivered to {delivered} of {alive}
+        <AsOf at={old} />
         {lost.length > 0 && <span className="text-alarm">; {lost.length} lost, may still decide the old way</span>}
       </p>
       {newest && (

@@ -1,6 +1,8 @@
 import { useParams } from "react-router";
+import { useOld } from "../../api/connection";
 import { useInstances } from "../../api/queries";
 import { useAccountFor, useAccountForAll } from "../../api/usage";
+import { AsOf } from "../../ui/as-of";
 import { Problem, Sheet, Time, Waiting } from "../../ui/controls";
 import { AllGone, Processes, Spread } from "../../ui/processes";
 import { Place } from "./place";
@@ -9,6 +11,7 @@ import { Place } from "./place";
 export default function ProcessesPage() {
   const { project = "", environment = "" } = useParams();
   const d = useInstances(project, environment);
+  const old = useOld(d);
   const gone = useAccountFor(project, environment);
   const all = useAccountForAll(project, environment);
   return (
@@ -18,6 +21,7 @@ export default function ProcessesPage() {
       {d.data && (
         <>
           <Sheet title={`Revision ${d.data.revision}: delivered to ${d.data.delivered} of ${d.data.alive}`} aside={d.data.newest && <Spread d={d.data.newest} />}>
+            <AsOf at={old} />
             <Processes {...d.data} onGone={(instance, reason) => gone.mutate({ instance, reason })} />
             {d.data.lost.length > 1 && <AllGone count={d.data.lost.length} onGone={(reason) => all.mutate(reason)} />}
             <Problem error={gone.error ?? all.error} />
