@@ -38,9 +38,10 @@ type Gather[T any] struct {
 
 // waiting is one whose sender waits for the answer.
 type waiting[T any] struct {
-	what T
-	size int
-	done chan result
+	what     T
+	size     int
+	done     chan result
+	answered bool // the writer's own
 }
 
 type result struct {
@@ -58,7 +59,7 @@ func (g *Gather[T]) begin() {
 // new. The error is a Fault of kind TooMany where as much waits as may.
 func (g *Gather[T]) Take(ctx context.Context, environment int64, what T, size int) (bool, error) {
 	g.begin()
-	w := &waiting[T]{what, size, make(chan result, 1)}
+	w := &waiting[T]{what: what, size: size, done: make(chan result, 1)}
 	g.mu.Lock()
 	if g.count >= maxWaiting || g.bytes+size > maxBytes {
 		g.mu.Unlock()
@@ -96,42 +97,47 @@ func (g *Gather[T]) write(ctx context.Context) {
 	all := g.waiting
 	g.waiting = map[int64][]*waiting[T]{}
 	g.mu.Unlock()
+	defer func() { // a panic is somebody else's to catch; nobody waits for it
+		lost := result{err: app.Faultf(app.Unavailable, "the report could not be taken: send it again")}
+		for _, batch := range all {
+			for _, w := range batch {
+				g.answer(w, lost)
+			}
+		}
+	}()
 	for environment, batch := range all {
 		for some := range slices.Chunk(batch, batchOf) {
 			g.writeBatch(ctx, environment, some)
-			g.mu.Lock()
-			g.count -= len(some)
-			for _, w := range some {
-				g.bytes -= w.size
-			}
-			g.mu.Unlock()
 		}
 	}
 }
 
-func (g *Gather[T]) writeBatch(ctx context.Context, environment int64, batch []*waiting[T]) {
-	answered := 0
-	defer func() { // a panic is somebody else's to catch; nobody waits for it
-		for _, w := range batch[answered:] {
-			w.done <- result{err: app.Faultf(app.Unavailable, "the report could not be taken: send it again")}
-		}
-	}()
-	answer := func(r result) {
-		batch[answered].done <- r
-		answered++
+// answer lets a sender go, once, after its room was given back.
+func (g *Gather[T]) answer(w *waiting[T], r result) {
+	if w.answered {
+		return
 	}
+	w.answered = true
+	g.mu.Lock()
+	g.count--
+	g.bytes -= w.size
+	g.mu.Unlock()
+	w.done <- r
+}
+
+func (g *Gather[T]) writeBatch(ctx context.Context, environment int64, batch []*waiting[T]) {
 	taken, err := g.take(ctx, environment, batch)
 	var f *app.Fault
 	if err != nil && len(batch) > 1 && !(errors.As(err, &f) && f.Kind == app.Unavailable) {
 		// One of them cannot be written: the others shall not suffer for it.
-		for i := range batch {
+		for i, w := range batch {
 			taken, err := g.take(ctx, environment, batch[i:i+1])
-			answer(result{err == nil && taken[0], err})
+			g.answer(w, result{err == nil && taken[0], err})
 		}
 		return
 	}
-	for i := range batch {
-		answer(result{err == nil && taken[i], err})
+	for i, w := range batch {
+		g.answer(w, result{err == nil && taken[i], err})
 	}
 }
 

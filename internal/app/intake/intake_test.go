@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"runtime"
 	"sync"
 	"testing"
 	"time"
@@ -88,14 +89,8 @@ func TestBatches(t *testing.T) {
 			}
 		})
 	}
-	for { // all of them wait
-		in.mu.Lock()
-		n := in.count
-		in.mu.Unlock()
-		if n == len(errs) {
-			break
-		}
-		time.Sleep(time.Millisecond)
+	for in.waits() < len(errs) { // all of them wait
+		runtime.Gosched()
 	}
 	close(r.gate)
 	group.Wait()
@@ -116,11 +111,44 @@ func TestBatches(t *testing.T) {
 	if taken, err := in.Take(context.Background(), 1, report("i1", 1), 10); taken || err != nil {
 		t.Errorf("the same report again: %v %v", taken, err)
 	}
+	if n := in.waits(); n != 0 || in.bytes != 0 {
+		t.Errorf("%d reports of %d bytes wait for ever", n, in.bytes)
+	}
+}
+
+// A panic is nobody's end: who waits is told to come again, those of other environments too, and no room
+// stays taken.
+func TestPanicLeavesNobodyWaiting(t *testing.T) {
+	r := &table{gate: make(chan struct{})}
+	in := begin(t, r)
+	var group sync.WaitGroup
+	for environment := range int64(3) {
+		group.Go(func() {
+			var f *app.Fault
+			_, err := in.Take(context.Background(), environment, report("panic", 1), 10)
+			if !errors.As(err, &f) || f.Kind != app.Unavailable {
+				t.Errorf("environment %d: %v", environment, err)
+			}
+		})
+	}
+	for in.waits() < 3 {
+		runtime.Gosched()
+	}
+	close(r.gate)
+	group.Wait()
+	if taken, err := in.Take(context.Background(), 1, report("i1", 1), 10); !taken || err != nil {
+		t.Errorf("a report after it: %v %v", taken, err)
+	}
+	if n := in.waits(); n != 0 || in.bytes != 0 {
+		t.Errorf("%d reports of %d bytes wait for ever", n, in.bytes)
+	}
+}
+
+// waits counts the reports that are not answered.
+func (in *Intake) waits() int {
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	if in.count != 0 || in.bytes != 0 {
-		t.Errorf("%d reports of %d bytes wait for ever", in.count, in.bytes)
-	}
+	return in.count
 }
 
 // Past the bound reporters are told to come again, and nothing waits longer than its sender.
