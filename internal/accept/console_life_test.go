@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -126,6 +127,26 @@ func TestConsoleSignsInAgain(t *testing.T) {
 	if v := s.Get(t, "production", "night-batching"); v.Document.Lever != flag.On {
 		t.Errorf("%+v", v)
 	}
+}
+
+// Who signed in again in another tab is asked no more in this one.
+func TestConsoleSignedInElsewhere(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	w := edited(t, s.URL())
+	var all struct{ Items []struct{ ID string } }
+	s.Keeper.Do(t, "GET", "/me/sessions", nil, 200, &all)
+	for _, one := range all.Items {
+		s.Keeper.Do(t, "DELETE", "/me/sessions/"+one.ID, nil, 200, nil)
+	}
+	w.Click("Save in production").See("Sign in again")
+	w.Eval(fmt.Sprintf(`void fetch("/api/v1/sign-in", { method: "POST", headers: { "Content-Type": "application/json" },
+		body: JSON.stringify({ email: %q, password: %q }) }).then(() => setTimeout(function come() {
+			document.dispatchEvent(new Event("visibilitychange"));
+			setTimeout(come, 200);
+		})), ""`, gltest.KeeperEmail, gltest.Password))
+	w.Gone("Sign in again").See("lever off → on").Click("Save in production").Gone("This edit changes")
+	good(t, w)
 }
 
 // An address that was sent to somebody opens after the sign-in, and never one of elsewhere.

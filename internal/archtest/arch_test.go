@@ -3,6 +3,7 @@ package archtest
 
 import (
 	"encoding/json"
+	"errors"
 	"go/ast"
 	"go/parser"
 	"go/token"
@@ -317,6 +318,60 @@ func TestConsoleImports(t *testing.T) {
 	})
 	if err != nil || seen < 15 {
 		t.Errorf("%d files, %v", seen, err)
+	}
+}
+
+// What the console must not do, with the reason.
+var neverInConsole = []struct{ pattern, but, why string }{
+	{`\.error\) return`, "", "a page with data stays when reading anew fails: return on !data"},
+	{`randomUUID`, "", "browsers leave it out over plain HTTP from another host"},
+	{`location\.(assign|replace)\(|location\.href *=`, "draft/kept.ts", "leave() lets a page go without asking"},
+	{`"beforeunload"`, "draft/kept.ts", "useGuard is the one that asks"},
+}
+
+func TestConsoleNever(t *testing.T) {
+	seen := 0
+	err := filepath.WalkDir("../../console/src", func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".tsx") && !strings.HasSuffix(path, ".ts") {
+			return err
+		}
+		raw, err := os.ReadFile(path)
+		for _, never := range neverInConsole {
+			isHere := regexp.MustCompile(never.pattern).Match(raw)
+			if never.but != "" && strings.HasSuffix(path, never.but) {
+				seen++
+				if !isHere {
+					t.Errorf("%s has no %s: the test looks at nothing", path, never.pattern)
+				}
+			} else if isHere {
+				t.Errorf("%s: %s: %s", path, never.pattern, never.why)
+			}
+		}
+		return err
+	})
+	if err != nil || seen != 2 {
+		t.Errorf("%d, %v", seen, err)
+	}
+}
+
+// Transactions of the records begin in one place, where a connection that may still be in one is given up.
+func TestTransactionsBeginOnce(t *testing.T) {
+	begins := regexp.MustCompile(`\.(Begin|BeginTx|BeginTxx|Beginx|MustBegin)\(`)
+	files, err := filepath.Glob("../store/*.go")
+	n := 0
+	for _, file := range files {
+		if strings.HasSuffix(file, "_test.go") {
+			continue
+		}
+		raw, readErr := os.ReadFile(file)
+		found := len(begins.FindAll(raw, -1))
+		if n += found; found > 0 && filepath.Base(file) != "tx.go" {
+			t.Errorf("%s begins a transaction: use within", file)
+		}
+		err = errors.Join(err, readErr)
+	}
+	if n != 1 || err != nil {
+		t.Errorf("%d places begin a transaction, %v", n, err)
 	}
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/jmoiron/sqlx"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
@@ -191,19 +192,33 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 	if err != nil {
 		return nil, nil, err
 	}
-	tx, err := s.feed.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	var snap *flag.Snapshot
+	var aside []app.Aside
+	past := &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true}
+	err = within(ctx, s.feed, past, func(tx *sqlx.Tx) (bool, error) {
+		snap, aside, err = snapshot(newTx(ctx, tx, s), environment, revision, secret, secrets.SeeAs)
+		return false, err
+	})
 	if err != nil {
 		return nil, nil, fault(err)
 	}
-	defer func() { _ = tx.Rollback() }()
-	t := newTx(ctx, tx, s)
+	rs, err := flag.NewRuleset(snap) // lists never change under their digest, so they need no snapshot
+	if err != nil {
+		return nil, nil, err
+	}
+	more, err := s.hold(ctx, environment, rs)
+	return rs, append(aside, more...), err
+}
+
+// snapshot reads an environment as it stood at a revision, all of one moment.
+func snapshot(t *Tx, environment, revision int64, secret, seeAs []byte) (*flag.Snapshot, []app.Aside, error) {
 	var head struct {
 		Revision int64 `db:"revision"`
 		Epoch    int64 `db:"epoch"`
 	}
 	if err := t.get(&head, "SELECT e.revision, i.epoch FROM environments e, installation i WHERE e.id = ?",
 		environment); err != nil {
-		return nil, nil, fault(err)
+		return nil, nil, err
 	}
 	if revision == newest {
 		revision = head.Revision
@@ -212,7 +227,7 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 		return nil, nil, app.Faultf(app.NotFound, "there is no revision %d: the newest is %d", revision, head.Revision)
 	}
 	snap := &flag.Snapshot{Format: flag.Format, Epoch: head.Epoch, Revision: revision,
-		SeeAs: flag.SeeAsKey(secrets.SeeAs)}
+		SeeAs: flag.SeeAsKey(seeAs)}
 	if revision > 0 {
 		var made struct {
 			At     int64  `db:"at"`
@@ -220,7 +235,7 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 		}
 		if err := t.get(&made, "SELECT at, digest FROM revisions WHERE environment_id = ? AND revision = ?",
 			environment, revision); err != nil {
-			return nil, nil, fault(err)
+			return nil, nil, err
 		}
 		snap.At, snap.Digest = made.At, made.Digest
 		snap.Proof = flag.Position{Epoch: snap.Epoch, Revision: revision, At: snap.At,
@@ -233,7 +248,7 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 	}{{"flags", "flag_versions", "flag", &snap.Flags}, {"segments", "segment_versions", "segment", &snap.Segments}} {
 		docs, err := documentsAt(t, part.table, part.versions, part.key, environment, revision, head.Revision)
 		if err != nil {
-			return nil, nil, fault(err)
+			return nil, nil, err
 		}
 		for _, d := range docs {
 			if why := readable(part.key, d.Document, d.Key); why != "" {
@@ -243,16 +258,9 @@ func (s *Store) ruleset(ctx context.Context, environment, revision int64) (*flag
 			*part.into = append(*part.into, d.Document)
 		}
 	}
-	if snap.Stops, err = stopsAt(t, environment, revision); err != nil {
-		return nil, nil, fault(err)
-	}
-	_ = tx.Rollback() // lists never change under their digest, so they need no snapshot
-	rs, err := flag.NewRuleset(snap)
-	if err != nil {
-		return nil, nil, err
-	}
-	more, err := s.hold(ctx, environment, rs)
-	return rs, append(aside, more...), err
+	var err error
+	snap.Stops, err = stopsAt(t, environment, revision)
+	return snap, aside, err
 }
 
 // documentsAt reads documents with their keys as they stood at a revision.

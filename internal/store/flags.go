@@ -107,22 +107,25 @@ func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]in
 
 // PutFlag saves a document as a new version, the first one included.
 func (t *Tx) PutFlag(r *app.FlagRecord) error {
-	doc := encode(r.Document)
-	if err := t.later("INSERT INTO flags (environment_id, flag, version, revision, document) VALUES (?, ?, ?, ?, ?) "+
-		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
-		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+	return t.putDocument("flags", "flag_versions", "flag", documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision,
+		[]byte(encode(r.Document))})
+}
+
+// putDocument saves a document in a table, and as a version that stays.
+func (t *Tx) putDocument(table, versions, key string, d documentRow) error {
+	columns := fmt.Sprintf("(environment_id, %s, version, revision, document) VALUES (?, ?, ?, ?, ?)", key)
+	args := []any{d.EnvironmentID, d.Key, d.Version, d.Revision, string(d.Document)}
+	if err := t.later("INSERT INTO "+table+" "+columns+" ON DUPLICATE KEY UPDATE version = VALUES(version), "+
+		"revision = VALUES(revision), document = VALUES(document)", args...); err != nil {
 		return err
 	}
-	if err := t.later("INSERT INTO flag_versions (environment_id, flag, version, revision, document) "+
-		"VALUES (?, ?, ?, ?, ?)",
-		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
+	if err := t.later("INSERT INTO "+versions+" "+columns, args...); err != nil {
 		return err
 	}
-	d := documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision, []byte(doc)}
-	if err := t.touch(documentRecord("flags", d)); err != nil {
+	if err := t.touch(documentRecord(table, d)); err != nil {
 		return err
 	}
-	return t.touch(versionRecord("flag_versions", d))
+	return t.touch(versionRecord(versions, d))
 }
 
 func documentRecord(table string, d documentRow) row {

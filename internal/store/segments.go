@@ -102,23 +102,8 @@ func (s *Store) Segments(ctx context.Context, environment int64) ([]app.SegmentR
 
 // PutSegment saves a segment as a new version, the first one included.
 func (t *Tx) PutSegment(r *app.SegmentRecord) error {
-	doc := encode(r.Document)
-	if err := t.later("INSERT INTO segments (environment_id, segment, version, revision, document) "+
-		"VALUES (?, ?, ?, ?, ?) "+
-		"ON DUPLICATE KEY UPDATE version = VALUES(version), revision = VALUES(revision), document = VALUES(document)",
-		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
-		return err
-	}
-	if err := t.later("INSERT INTO segment_versions (environment_id, segment, version, revision, document) "+
-		"VALUES (?, ?, ?, ?, ?)",
-		r.EnvironmentID, r.Key, r.Version, r.Revision, doc); err != nil {
-		return err
-	}
-	d := documentRow{r.EnvironmentID, r.Key, r.Version, r.Revision, []byte(doc)}
-	if err := t.touch(documentRecord("segments", d)); err != nil {
-		return err
-	}
-	return t.touch(versionRecord("segment_versions", d))
+	return t.putDocument("segments", "segment_versions", "segment", documentRow{r.EnvironmentID, r.Key, r.Version,
+		r.Revision, []byte(encode(r.Document))})
 }
 
 func segmentDefinitionRecord(d app.SegmentDefinition) row {

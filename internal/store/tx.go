@@ -86,37 +86,43 @@ func (s *Store) run(ctx context.Context, db *sqlx.DB, fn func(*Tx) error, again 
 }
 
 func (s *Store) once(ctx context.Context, db *sqlx.DB, fn func(*Tx) error) error {
+	return within(ctx, db, nil, func(tx *sqlx.Tx) (bool, error) {
+		t := newTx(ctx, tx, s)
+		if err := fn(t); err != nil {
+			if t.tx.failed != nil {
+				return false, t.tx.failed
+			}
+			return false, err
+		}
+		if len(t.touched) > 0 {
+			return false, fmt.Errorf("records were written without an entry in the audit: %s", t.touched[0].Of)
+		}
+		err := t.tx.commit(ctx)
+		return err == nil, err
+	})
+}
+
+// within runs a function in a transaction, and is the one place where one begins. The function tells whether
+// it committed; else all is rolled back. A connection on which that fails is given up: the transaction may
+// still be open there, so what comes next would read in its past, or begin by committing it.
+func within(ctx context.Context, db *sqlx.DB, o *sql.TxOptions, fn func(*sqlx.Tx) (bool, error)) error {
 	conn, err := db.Connx(ctx)
 	if err != nil {
 		return err
 	}
 	defer conn.Close() // gives it back
-	tx, err := conn.BeginTxx(ctx, nil)
+	tx, err := conn.BeginTxx(ctx, o)
 	if err != nil {
 		return err
 	}
 	committed := false
-	defer func() {
+	defer func() { // after a panic too
 		if !committed && tx.Rollback() != nil {
-			// The transaction may still be open there, and the next one would begin by committing it.
 			_ = conn.Raw(func(any) error { return driver.ErrBadConn })
 		}
 	}()
-	t := newTx(ctx, tx, s)
-	if err := fn(t); err != nil {
-		if t.tx.failed != nil {
-			return t.tx.failed
-		}
-		return err
-	}
-	if len(t.touched) > 0 {
-		return fmt.Errorf("records were written without an entry in the audit: %s", t.touched[0].Of)
-	}
-	if err := t.tx.commit(ctx); err != nil {
-		return err
-	}
-	committed = true
-	return nil
+	committed, err = fn(tx)
+	return err
 }
 
 // Numbers of MariaDB's errors.

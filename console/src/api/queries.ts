@@ -14,6 +14,7 @@ export function useMe() {
     queryFn: async () => {
       const me = await must(api.GET("/api/v1/me", {}));
       keepCSRF(me.csrf);
+      noteSignedIn(); // in another tab, it may be
       draftsOf(me.account.id);
       return me;
     },
@@ -256,7 +257,7 @@ export function useLive(project: string) {
       if (document.visibilityState !== "visible") return close();
       if (source) return;
       source = new EventSource(`/api/v1/projects/${project}/live`);
-      source.addEventListener("error", () => void cache.refetchQueries({ queryKey: ["me"] })); // is it only the stream?
+      source.addEventListener("error", () => void cache.refetchQueries({ queryKey: ["me"] }, { cancelRefetch: false })); // is it only the stream?
       source.addEventListener("revision", (e) => {
         const { environment } = JSON.parse(e.data) as { environment: string };
         again("board");

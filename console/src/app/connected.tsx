@@ -14,7 +14,7 @@ export function NotConnected() {
   const cache = useQueryClient();
   useEffect(() => {
     if (since === undefined) return;
-    const timer = setInterval(() => void cache.refetchQueries({ queryKey: ["me"] }), askEvery);
+    const timer = setInterval(() => void cache.refetchQueries({ queryKey: ["me"] }, { cancelRefetch: false }), askEvery);
     return () => {
       clearInterval(timer);
       void cache.invalidateQueries();

@@ -74,7 +74,7 @@ func Steps() []Step {
 			asksFirst},
 		{"policy", "What the project agreed on is kept.", "a step of more than the project takes", "a smaller step",
 			nil},
-		{"signatures", "What needs a second person has one.", "a flag of the payments team", "the team's members sign",
+		{"signatures", "What needs a second person has one.", "a flag that opens doors", "the team's members sign",
 			nil},
 	}
 }

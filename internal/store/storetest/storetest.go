@@ -455,56 +455,6 @@ func (s *suite) unique(t *testing.T) {
 	}
 }
 
-func (s *suite) people(t *testing.T) {
-	a := &app.Account{ID: "ida", Email: "ida.holm@pinecrest.example", Name: "Ida", Password: "x", Keeper: true}
-	s.write(t, func(tx *store.Tx) error {
-		if err := tx.AddAccount(a); err != nil {
-			return err
-		}
-		if err := tx.SetRoles(&app.RolesRecord{ProjectID: s.env.ProjectID, Account: a.ID, Roles: []app.Role{app.Keeper,
-			app.OnCall}}); err != nil {
-			return err
-		}
-		if err := tx.AddSession(&app.Session{Digest: []byte("one"), AccountID: a.ID, CSRF: "csrf", Created: 1,
-			Expires: 100}); err != nil {
-			return err
-		}
-		return tx.AddSession(&app.Session{Digest: []byte("two"), AccountID: a.ID, CSRF: "csrf", Created: 1,
-			Expires: 100})
-	})
-	if roles, err := s.st.RolesOf(s.ctx, a.ID); err != nil ||
-		fmt.Sprint(roles[s.env.ProjectID]) != "[keeper on-call]" {
-		t.Errorf("%v %v", roles, err)
-	}
-	if v, err := s.st.CallerBySession(s.ctx, []byte("one"), 100); v != nil || err != nil {
-		t.Errorf("an expired session: %+v %v", v, err)
-	}
-	s.write(t, func(tx *store.Tx) error {
-		return errors.Join(tx.AddToken(&app.Token{ID: "k", AccountID: a.ID, Name: "kept", Digest: []byte("k"),
-			Expires: 100}), tx.AddToken(&app.Token{ID: "e", AccountID: a.ID, Name: "ends", Digest: []byte("e"),
-			Expires: 100}))
-	})
-	s.write(t, func(tx *store.Tx) error { return tx.SetPassword(a.ID, "y", []byte("one"), []string{"kept"}) })
-	if left, err := s.st.Tokens(s.ctx, a.ID); err != nil || len(left) != 1 || left[0].Name != "kept" {
-		t.Errorf("tokens after a new password: %+v %v", left, err)
-	}
-	one, _ := s.st.CallerBySession(s.ctx, []byte("one"), 50)
-	two, _ := s.st.CallerBySession(s.ctx, []byte("two"), 50)
-	if one == nil || two != nil {
-		t.Errorf("after a new password: %+v, %+v", one, two)
-	}
-	if secret, err := s.st.SetUpSecret(s.ctx); len(secret) > 0 || err != nil {
-		t.Errorf("a set-up code where there is an account: %v", err)
-	}
-	a.Disabled = 7
-	s.write(t, func(tx *store.Tx) error { return tx.SetAccount(a, "keeper") })
-	one, _ = s.st.CallerBySession(s.ctx, []byte("one"), 50)
-	left, _ := s.st.Tokens(s.ctx, a.ID)
-	if now, err := s.st.Account(s.ctx, a.ID); err != nil || now.Disabled != 7 || one != nil || len(left) != 0 {
-		t.Errorf("a disabled account: %+v, session %+v, tokens %+v, %v", now, one, left, err)
-	}
-}
-
 // A caller who waits no longer gets an error in time, also while somebody holds the lock.
 func (s *suite) limits(t *testing.T) {
 	held, release := make(chan struct{}), make(chan struct{})
