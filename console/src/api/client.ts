@@ -70,6 +70,7 @@ export async function must<T>(call: Promise<Result<T>>): Promise<T> {
   if (result.response.ok) return result.data as T;
   const body = (result.error ?? {}) as { detail?: string; fields?: Field[] };
   const { status, statusText } = result.response;
-  const said = body.detail ?? (unable.has(status) ? `The service cannot answer now (${status}). Nothing is lost: try again.` : statusText);
+  // The service speaks to programs there, of headers.
+  const said = unable.has(status) ? `The service cannot answer now (${status}). Nothing is lost: try again.` : (body.detail ?? statusText);
   throw new ApiProblem(status, said, body.fields ?? [], body as Record<string, unknown>);
 }
