@@ -47,6 +47,14 @@ type FlagRecord struct {
 	Document      *flag.Document
 }
 
+// FlagStand says which version of a flag stands in an environment.
+type FlagStand struct {
+	Key      string `db:"flag_key"`
+	Version  int64  `db:"version"`
+	Revision int64  `db:"revision"` // that made it
+	Changed  int64  `db:"changed"`  // when, in Unix milliseconds
+}
+
 // Stand says where the document is written, and under which revision.
 func (r *FlagRecord) Stand(environment, revision int64) {
 	r.EnvironmentID, r.Revision = environment, revision

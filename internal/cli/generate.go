@@ -8,7 +8,6 @@ import (
 	"regexp"
 
 	"github.com/spf13/cobra"
-	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/accessor"
 	"greenlever.example/greenlever/internal/manage"
 )
@@ -35,15 +34,12 @@ gone no longer compiles. With --check the file is compared instead; the exit cod
 			if err != nil {
 				return err
 			}
-			var b manage.Board
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board"}, &b); err != nil {
+			var d manage.Definitions
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/definitions"}, &d); err != nil {
 				return err
 			}
-			var all []app.Definition
-			for _, f := range b.Flags {
-				all = append(all, f.Definition)
-			}
-			source, err := accessor.Go(b.Project.Key, name, all)
+			all := d.Items
+			source, err := accessor.Go(d.Project, name, all)
 			if err != nil {
 				return &codedError{exitUsage, err}
 			}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
@@ -43,8 +44,7 @@ type FlagReader interface {
 	Definitions(ctx context.Context, project int64) ([]app.Definition, error)
 	Definition(ctx context.Context, project int64, key string) (*app.Definition, error)
 	Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error)
-	FlagVersions(ctx context.Context, environment int64) (map[string]int64, error)
-	FlagTimes(ctx context.Context, environment int64) (map[string]int64, error)
+	FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error)
 	Asked(ctx context.Context, environment int64) ([]app.Asked, error)
 	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
 }
@@ -149,8 +149,13 @@ type API struct {
 // nobody else has.
 func (a *API) Add(e *echo.Echo) {
 	e.Use(a.ownPages)
+	packed := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024})
 	for _, r := range table {
-		e.Add(r.method, "/api/v1"+r.path, a.serve(r))
+		if r.raw != nil { // streams, and files that pack themselves
+			e.Add(r.method, "/api/v1"+r.path, a.serve(r))
+			continue
+		}
+		e.Add(r.method, "/api/v1"+r.path, a.serve(r), packed)
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)
 	e.GET("/readyz", a.ready)

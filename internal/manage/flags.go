@@ -17,6 +17,8 @@ var _ = listed(
 		"lever off", (*call).addFlag).below().change().needs(app.Define),
 	op[none, app.Definition]("GET", atProject+"/flags/:flag", "A flag's definition",
 		(*call).definition).needs(app.Read),
+	op[none, Definitions]("GET", atProject+"/definitions", "The definitions of all flags, by key",
+		(*call).definitions).needs(app.Read),
 	op[definitionEdit, app.Definition]("PATCH", atProject+"/flags/:flag",
 		"Change a definition; variants and visibility change in all environments at once",
 		(*call).editFlag).ifMatch().change().needs(app.Define),
@@ -48,6 +50,17 @@ func (c *call) definition(*none) (any, error) {
 		return nil, err
 	}
 	return definitionView{d}, nil
+}
+
+// Definitions is what a project owns of all its flags.
+type Definitions struct {
+	Project string           `json:"project"` // its key
+	Items   []app.Definition `json:"items"`
+}
+
+func (c *call) definitions(*none) (any, error) {
+	items, err := c.api.Records.Definitions(c.ctx, c.p.ID)
+	return &Definitions{c.p.Key, items}, err
 }
 
 type definitionEdit struct {
@@ -105,8 +118,8 @@ func (c *call) flag(*none) (any, error) {
 	if i := slices.IndexFunc(asked, func(a app.Asked) bool { return a.Flag == d.Key }); i >= 0 {
 		v.Asked = &asked[i]
 	}
-	times, err := c.api.Records.FlagTimes(c.ctx, e.ID)
-	v.Changed = times[d.Key]
+	stands, err := c.api.Records.FlagStands(c.ctx, e.ID)
+	v.Changed = stands[d.Key].Changed
 	return v, err
 }
 

@@ -1,21 +1,15 @@
 package manage
 
 import (
-	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/audit"
-	"greenlever.example/greenlever/internal/app/guard"
 )
 
 var _ = listed(
@@ -25,7 +19,6 @@ var _ = listed(
 		(*call).history).takes("environment", "flag", "person", "from", "to", "cursor", "limit").needs(app.Read),
 	raw("GET", "/export", (*call).export).installation(),
 	raw("GET", atProject+"/export", (*call).export).needs(app.Read),
-	raw("GET", atProject+"/live", (*call).live).needs(app.Read),
 )
 
 // HistoryEntry is one thing that happened, as the History page shows it.
@@ -226,93 +219,4 @@ func (c *call) export() error {
 		}
 	}
 	return put(audit.Line{End: &rows})
-}
-
-// whoEvery is after how many seconds it is looked whether who reads a stream still may.
-const whoEvery = 3
-
-// still tells whether who opened a stream may still read it. A database that is away is no
-// reason to end it.
-func (c *call) still() bool {
-	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
-	defer cancel()
-	now := &call{Context: c.Context, api: c.api, ctx: ctx}
-	err := now.identify()
-	if err == nil {
-		err = admit.Allow(&now.actor, app.Read, c.p.ID, 0)
-	}
-	var f *app.Fault
-	return err == nil || !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany
-}
-
-// live tells the console what moves: an event for each revision of each environment, and
-// one when instances report.
-func (c *call) live() error {
-	a, ctx, p := c.api, c.Request().Context(), c.p
-	envs, err := a.Records.Environments(ctx, p.ID)
-	if err != nil {
-		return err
-	}
-	s, err := a.OpenStream(c.Context)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	type moved struct {
-		Environment string `json:"environment"`
-		Revision    int64  `json:"revision,omitempty"`
-	}
-	news := make(chan []byte, 64)
-	for _, e := range envs {
-		place, err := a.Hub.Place(ctx, e.ID)
-		if err != nil {
-			return err
-		}
-		guard.Go(a.Log, "tell the console what moves", func() {
-			for {
-				changed := place.Changed()
-				raw, _ := json.Marshal(moved{e.Key, place.Rules().Source.Revision})
-				select {
-				case news <- fmt.Appendf(nil, "event: revision\ndata: %s\n\n", raw):
-				case <-s.Ctx.Done():
-					return
-				}
-				select {
-				case <-changed:
-				case <-s.Ctx.Done():
-					return
-				}
-			}
-		})
-	}
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	beats := 0
-	seen := a.Reported(envs)
-	for {
-		select {
-		case <-s.Ctx.Done():
-			return nil
-		case frame := <-news:
-			if err := s.Write(frame); err != nil {
-				return nil
-			}
-		case <-tick.C:
-			now := a.Reported(envs)
-			beats++
-			if beats%whoEvery == 0 && !c.still() {
-				return nil
-			}
-			switch {
-			case !slices.Equal(now, seen):
-				seen = now
-				err = s.Write([]byte("event: report\ndata: {}\n\n"))
-			case beats%5 == 0: // another node may have taken one
-				err = s.Write([]byte("event: report\ndata: {}\n\n"))
-			}
-			if err != nil {
-				return nil
-			}
-		}
-	}
 }

@@ -2,6 +2,7 @@ package manage
 
 import (
 	"slices"
+	"strings"
 
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
@@ -10,7 +11,7 @@ import (
 var _ = listed(
 	op[none, listOf[lint.Check]]("GET", "/checks", "What is looked for in flags", (*call).checks),
 	op[none, listOf[lint.Finding]]("GET", atEnvironment+"/lint", "What the checks find in an environment",
-		(*call).lint).needs(app.Read),
+		(*call).lint).takes("flags").needs(app.Read),
 	op[none, listOf[lint.Finding]]("GET", atEnvironment+"/flags/:flag/lint", "What the checks find in a flag",
 		(*call).lint).needs(app.Read),
 )
@@ -24,7 +25,7 @@ func (c *call) lint(*none) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	times, err := c.api.Records.FlagTimes(c.ctx, e.ID)
+	stands, err := c.api.Records.FlagStands(c.ctx, e.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -35,6 +36,13 @@ func (c *call) lint(*none) (any, error) {
 		}
 		defs = defs[at : at+1]
 	}
-	found, err := c.api.Preview.Lint(c.ctx, e, defs, times)
+	if some := c.QueryParam("flags"); some != "" {
+		keys := strings.Split(some, ",")
+		if len(keys) > maxPage {
+			return nil, app.InvalidField("flags", "takes at most %d keys", maxPage)
+		}
+		defs = slices.DeleteFunc(defs, func(d app.Definition) bool { return !slices.Contains(keys, d.Key) })
+	}
+	found, err := c.api.Preview.Lint(c.ctx, e, defs, stands)
 	return listOf[lint.Finding]{found}, err
 }

@@ -116,8 +116,26 @@ func (a *API) serve(r route) echo.HandlerFunc {
 			return err
 		}
 		c.name(&r, out)
+		if r.method == http.MethodGet && c.p != nil && c.Response().Header().Get("ETag") == "" {
+			return c.unlessHad(out)
+		}
 		return c.JSON(r.status, out)
 	}
+}
+
+// unlessHad answers what was read, or that the caller has it already. A browser may keep it, and asks
+// each time whether it still stands: so the rights of who asks are judged each time as well.
+func (c *call) unlessHad(out any) error {
+	raw, err := json.Marshal(out)
+	if err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "private, no-cache")
+	c.Response().Header().Set("Vary", "Cookie, Authorization")
+	if web.Tagged(c.Context, raw) {
+		return c.NoContent(http.StatusNotModified)
+	}
+	return c.JSONBlob(http.StatusOK, raw)
 }
 
 // admit is the one way in to the management API: credentials, limits, rights, and what the

@@ -80,27 +80,14 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 	return out, nil
 }
 
-// FlagVersions gives the version of every flag of an environment by key.
-func (s *Store) FlagVersions(ctx context.Context, environment int64) (map[string]int64, error) {
-	rows, err := list[documentRow](ctx, s.pages, "SELECT environment_id, flag doc_key, version, revision, '' "+
-		"document FROM flags WHERE environment_id = ?", environment)
-	out := map[string]int64{}
+// FlagStands says of every flag of an environment, by key, which version stands and since when.
+func (s *Store) FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error) {
+	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, COALESCE(r.at, 0) "+
+		"changed FROM flags f LEFT JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = f.revision "+
+		"WHERE f.environment_id = ?", environment)
+	out := make(map[string]app.FlagStand, len(rows))
 	for _, r := range rows {
-		out[r.Key] = r.Version
-	}
-	return out, err
-}
-
-// FlagTimes says when each flag's document was saved last in an environment, in Unix milliseconds.
-func (s *Store) FlagTimes(ctx context.Context, environment int64) (map[string]int64, error) {
-	rows, err := list[struct {
-		Flag string `db:"flag"`
-		At   int64  `db:"at"`
-	}](ctx, s.pages, "SELECT f.flag, r.at FROM flags f JOIN revisions r ON r.environment_id = f.environment_id "+
-		"AND r.revision = f.revision WHERE f.environment_id = ?", environment)
-	out := map[string]int64{}
-	for _, r := range rows {
-		out[r.Flag] = r.At
+		out[r.Key] = r
 	}
 	return out, err
 }

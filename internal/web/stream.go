@@ -61,7 +61,10 @@ func (s *Stream) Write(b []byte) error {
 	return s.rc.Flush()
 }
 
-// Close ends the stream.
+// End has the stream end.
+func (s *Stream) End() { s.cancel() }
+
+// Close ends the stream, by who opened it.
 func (s *Stream) Close() {
 	s.cancel()
 	for _, f := range s.closed {

@@ -326,7 +326,7 @@ func (s *Service) Overflows(ctx context.Context, environment int64, edit Edit) (
 // Lint looks at flags of an environment with every check. saved says when the document of each was
 // saved last, in Unix milliseconds.
 func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Definition,
-	saved map[string]int64) ([]lint.Finding, error) {
+	stands map[string]app.FlagStand) ([]lint.Finding, error) {
 	rs, err := s.Rules(ctx, e.ID)
 	if err != nil {
 		return nil, err
@@ -346,7 +346,7 @@ func (s *Service) Lint(ctx context.Context, e *app.Environment, defs []app.Defin
 			Catalogue: declared, Contexts: contexts, Units: seen, GoneBy: d.GoneBy, Muted: map[string]string{}}
 		if f := rs.Flag(d.Key); f != nil && f.Same() && d.GoneBy != "stays" {
 			if o := f.Decide(rs, nil, subject.Now); o.Reason == decide.Static {
-				subject.OneSince = saved[d.Key]
+				subject.OneSince = stands[d.Key].Changed
 			}
 		}
 		for _, m := range d.Muted {
