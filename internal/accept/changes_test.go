@@ -186,7 +186,8 @@ func (c *changing) one(n int) {
 	case n < 12 || what < 4:
 		key := fmt.Sprintf("flag-%d", n)
 		body := object{"key": key, "title": "Flag " + key, "goneBy": "2027-03-31",
-			"purpose": pick(c.rng, []string{"introduce", "kill-switch", "tune", "grant"}),
+			"recipe": pick(c.rng, []string{"step-by-step", "switch", "", ""}), "owners": []string{"doors"},
+			"loses":   "doors open by key alone",
 			"visible": c.rng.IntN(2) == 0, "reason": c.reason()}
 		switch c.rng.IntN(8) {
 		case 0:

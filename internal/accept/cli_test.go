@@ -83,7 +83,7 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31 --because start").says(
 		"!its lever is off everywhere")
 	sh.run(0, "flag make arrival-estimate --type string --variant timetable=t --variant learned=l --resting "+
-		"timetable --gone-by stays --purpose compare --because start")
+		"timetable --gone-by stays --recipe side-by-side --because start")
 	sh.run(7, "flag make x --type number --variant a=1 --variant b=two --gone-by stays --because start").says(
 		"!must be a number")
 	sh.run(0, "board").says("one-touch-open", "Off: all get `off`.", "revision")

@@ -298,8 +298,9 @@ func broad(t *testing.T, s *gltest.Service) {
 				if b, ok := bodies[name]; ok {
 					if name == "POST /projects/{project}/flags" {
 						b = object{"key": "x", "title": "", "description": "", "type": "boolean",
-							"purpose": "introduce", "goneBy": "stays", "resting": "", "owners": []string{},
-							"tags": []string{}, "variants": []object{}, "visible": false, "version": 0, "created": 0}
+							"recipe": "step-by-step", "end": "", "goneBy": "stays", "resting": "",
+							"owners": []string{},
+							"tags":   []string{}, "variants": []object{}, "visible": false, "version": 0, "created": 0}
 					}
 					body, _ = json.Marshal(b)
 					d.check(t, name+" takes", "/paths/"+escape(path)+"/"+lower+

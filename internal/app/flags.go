@@ -6,12 +6,6 @@ import (
 	"greenlever.example/core/flag"
 )
 
-// Purpose is what a flag is for. It pre-fills a new flag and decides nothing about its life.
-type Purpose string
-
-// Purposes lists the purposes.
-func Purposes() []Purpose { return []Purpose{"introduce", "compare", "kill-switch", "tune", "grant"} }
-
 // Variant is a variant as the definition names it, with the value that a new environment starts from.
 type Variant struct {
 	Name  string          `json:"name"`
@@ -27,9 +21,11 @@ type Definition struct {
 	Description string    `json:"description"`
 	Type        flag.Type `json:"type"`
 	Variants    []Variant `json:"variants"`
-	Resting     string    `json:"resting"` // in an environment that is made later
-	Purpose     Purpose   `json:"purpose"`
-	GoneBy      string    `json:"goneBy"` // a date, 2027-03-31, or "stays"
+	Resting     string    `json:"resting"`          // in an environment that is made later
+	End         string    `json:"end"`              // what it gives there where no rule applies
+	Recipe      string    `json:"recipe,omitempty"` // that it began from; it decides nothing
+	Loses       string    `json:"loses,omitempty"`  // what users lose while it rests
+	GoneBy      string    `json:"goneBy"`           // a date, 2027-03-31, or "stays"
 	Owners      []string  `json:"owners"`
 	Tags        []string  `json:"tags"`
 	Visible     bool      `json:"visible"` // to browsers

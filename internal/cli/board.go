@@ -32,7 +32,8 @@ func (s *session) boardCommand() *cobra.Command {
 			for from := 0; from == 0 || len(all.Flags) < all.Total; from = len(all.Flags) {
 				var b manage.Board
 				q.Set("from", strconv.Itoa(from))
-				if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board?" + q.Encode()}, &b); err != nil {
+				if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board?" + q.Encode()},
+					&b); err != nil {
 					return err
 				}
 				b.Flags = append(all.Flags, b.Flags...)

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"maps"
@@ -11,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/snippet"
 	"greenlever.example/greenlever/internal/manage"
 )
@@ -25,26 +27,27 @@ func (s *session) flagCommand() *cobra.Command {
 }
 
 func (s *session) flagMake() *cobra.Command {
-	d := app.Definition{}
-	var kind, purpose string
+	d := flags.Make{}
+	var kind string
 	var variants []string
 	c := &cobra.Command{Use: "make KEY", Short: "Make a flag, in every environment with its lever off",
 		Args: exactly("KEY"),
 		Example: "  greenlever flag make one-touch-open --title 'One-touch open' --gone-by 2027-03-31\n" +
 			"  greenlever flag make arrival-estimate --type string --variant timetable=timetable --variant " +
-			"learned=learned --purpose compare --gone-by 2027-06-30",
+			"learned=learned --recipe side-by-side --gone-by 2027-06-30",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
 				return err
 			}
-			d.Key, d.Type, d.Purpose = args[0], flag.Type(kind), app.Purpose(purpose)
+			d.Key, d.Type = args[0], flag.Type(kind)
 			for _, v := range variants {
 				name, value, ok := strings.Cut(v, "=")
 				if !ok {
 					return coded(exitUsage, "--variant takes NAME=VALUE, not %q", v)
 				}
-				d.Variants = append(d.Variants, app.Variant{Name: name, Value: valueOf(d.Type, value)})
+				d.Variants = append(d.Variants, app.Variant{Name: name, Value: valueOf(cmp.Or(d.Type, flag.Boolean),
+					value)})
 			}
 			reason := ""
 			if s.because != "" {
@@ -60,8 +63,11 @@ func (s *session) flagMake() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&d.Title, "title", "", "for people; the key if left out")
 	f.StringVar(&d.Description, "description", "", "what the flag decides")
-	f.StringVar(&kind, "type", "boolean", "boolean, string, number or object")
-	f.StringVar(&purpose, "purpose", "introduce", "introduce, compare, kill-switch, tune or grant")
+	f.StringVar(&kind, "type", "", "boolean, string, number or object; that of the recipe, or boolean, if left out")
+	f.StringVar(&d.Recipe, "recipe", "", "a saved beginning that fills in what is left out: step-by-step, "+
+		"side-by-side, switch or one of the project's own")
+	f.StringVar(&d.CopyOf, "copy-of", "", "a flag whose variants and rules it begins with, its lever off everywhere")
+	f.StringVar(&d.Loses, "loses", "", "what users lose while it rests")
 	f.StringVar(&d.GoneBy, "gone-by", "", `by which date the flag should be gone, or "stays"`)
 	f.StringVar(&d.Resting, "resting", "", "the variant while the lever is off; the last one if left out")
 	f.BoolVar(&d.Visible, "visible", false, "to browsers")
@@ -110,7 +116,7 @@ func (s *session) printFlag(v *manage.FlagView) {
 	s.say("%s  %s", d.Key, v.Definition.Title)
 	s.say("%s: %s", v.Environment.Key, wrap(said(v.Sentence), s.wide(), len(v.Environment.Key)+2))
 	s.say("")
-	s.say("type     %s, purpose %s, %s, visible to browsers: %t", d.Type, v.Definition.Purpose,
+	s.say("type     %s, %s, visible to browsers: %t", d.Type,
 		goneBy(v.Definition.GoneBy), d.Visible)
 	s.say("lever    %s", d.Lever)
 	for _, st := range v.Stops {

@@ -99,6 +99,7 @@ type InstanceReader interface {
 type UnitReader interface {
 	Attributes(ctx context.Context, project int64) ([]app.Attribute, error)
 	TestUnits(ctx context.Context, project int64) ([]app.TestUnit, error)
+	Recipes(ctx context.Context, project int64) ([]app.Recipe, error)
 	Population(ctx context.Context, environment int64, attribute string) ([]app.UnitRow, sample.Cover, error)
 	Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error)
 }

@@ -102,7 +102,8 @@ func (c *call) page() (from, limit int, err error) {
 		if v == "" {
 			continue
 		}
-		if *into, err = strconv.Atoi(v); err != nil || *into < 0 || name == "limit" && (*into < 1 || *into > maxBoard) {
+		if *into, err = strconv.Atoi(v); err != nil || *into < 0 || name == "limit" &&
+			(*into < 1 || *into > maxBoard) {
 			return 0, 0, app.InvalidField(name, "must be a number, and a limit 1 to %d", maxBoard)
 		}
 	}
@@ -351,7 +352,8 @@ func (k *columns) of(ctx context.Context, records FlagReader, environment int64,
 		if cell.of != f || !same {
 			stopped := len(f.Stops()) > 0
 			cell = madeCell{Cell: Cell{Lever: f.Document().Lever, Stops: append([]string{}, f.Stops()...),
-				Gist: sentence.Gist(f.Document(), stopped), Sentence: sentence.Of(f.Document(), stopped, names)}, of: f}
+				Gist: sentence.Gist(f.Document(), stopped), Sentence: sentence.Of(f.Document(), stopped, names)},
+				of: f}
 		}
 		cell.Version, cell.Changed, cell.revision = stand.Version, stand.Changed, stand.Revision
 		cells[key] = cell

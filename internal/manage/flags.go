@@ -33,7 +33,7 @@ type newFlagBody struct {
 }
 
 // must names what cannot be left out.
-func (newFlagBody) must() []string { return []string{"key", "goneBy"} }
+func (newFlagBody) must() []string { return []string{"key"} }
 
 func (c *call) addFlag(in *newFlagBody) (any, error) {
 	return c.apply(in.Reason, "", &in.Make)

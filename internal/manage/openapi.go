@@ -246,7 +246,6 @@ var named = map[reflect.Type][]any{
 	reflect.TypeFor[flag.OnUnknown]():    {"", flag.Apply, flag.Skip},
 	reflect.TypeFor[lint.Type]():         anys(lint.Types()),
 	reflect.TypeFor[sample.Derivation](): {sample.Nothing, sample.Presence, sample.Domain, sample.Resolved},
-	reflect.TypeFor[app.Purpose]():       anys(app.Purposes()),
 	reflect.TypeFor[app.Role]():          anys(app.Roles()),
 	reflect.TypeFor[app.Action]():        anys(app.Actions()),
 	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
@@ -267,6 +266,7 @@ var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 // nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
 var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs",
 	"testunits": "TestUnits",
+	"recipes":   "Recipes",
 	"roles":     "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
 
 // name names a type in the document. Two types of one name would be taken for one, so there

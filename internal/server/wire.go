@@ -25,6 +25,7 @@ import (
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/recipes"
 	"greenlever.example/greenlever/internal/app/roles"
 	"greenlever.example/greenlever/internal/app/sampling"
 	"greenlever.example/greenlever/internal/app/seeas"
@@ -128,7 +129,8 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 		(&flags.Service{Judge: judge, Overflows: overflows, Names: units.Names}).Kinds(),
 		(&segments.Service{Judge: judge, Overflows: overflows}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
-		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), sampling.Kinds(),
+		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
+		sampling.Kinds(),
 		stops.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }

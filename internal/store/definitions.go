@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/jmoiron/sqlx"
 	"greenlever.example/greenlever/internal/app"
@@ -54,7 +55,7 @@ func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args 
 	}
 	out := make([]app.Definition, 0, len(rows))
 	for _, r := range rows {
-		d, err := decode[app.Definition](r.Body)
+		d, err := decodeDefinition(r.Body)
 		if err != nil { // shown as one that cannot be read, and everything else goes on
 			d = app.Definition{Title: "its definition cannot be read: " + err.Error(), Owners: []string{},
 				Tags: []string{}, Variants: []app.Variant{}, GoneBy: "stays"}
@@ -63,6 +64,35 @@ func definitions(ctx context.Context, q sqlx.QueryerContext, query string, args 
 		out = append(out, d)
 	}
 	return out, nil
+}
+
+// decodeDefinition reads a definition; one of an older release said its purpose, which recipes have
+// replaced.
+func decodeDefinition(body []byte) (app.Definition, error) {
+	stored, err := decode[struct {
+		app.Definition
+		Purpose string `json:"purpose"`
+	}](body)
+	d := stored.Definition
+	if d.End == "" {
+		d.End = d.Resting
+	}
+	switch stored.Purpose {
+	case "introduce":
+		d.Recipe = app.StepByStep
+	case "compare":
+		d.Recipe = app.SideBySide
+	case "kill-switch":
+		d.Recipe = app.Switch
+		if at := slices.IndexFunc(d.Variants, func(v app.Variant) bool { return v.Name != d.Resting }); at >= 0 {
+			d.End = d.Variants[at].Name
+		}
+	case "tune", "grant":
+		if !slices.Contains(d.Tags, stored.Purpose) {
+			d.Tags = append(d.Tags, stored.Purpose)
+		}
+	}
+	return d, err
 }
 
 func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string,

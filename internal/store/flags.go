@@ -83,7 +83,8 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 // FlagStands says of every flag of an environment, by key, which version stands and since when.
 func (s *Store) FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error) {
 	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, COALESCE(r.at, 0) "+
-		"changed FROM flags f LEFT JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = f.revision "+
+		"changed FROM flags f LEFT JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = "+
+		"f.revision "+
 		"WHERE f.environment_id = ?", environment)
 	out := make(map[string]app.FlagStand, len(rows))
 	for _, r := range rows {

@@ -222,7 +222,8 @@ func (v *Verifier) speak(e *Entry) {
 var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true,
 	"definition.changed": true, "segment.made": true, "segment.changed": true,
 	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true,
-	"test-units.saved": true, "roles.changed": true, "project.made": true,
+	"test-units.saved": true, "recipe.saved": true, "recipe.removed": true, "roles.changed": true,
+	"project.made":    true,
 	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true,
 	"password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}
 

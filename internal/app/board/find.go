@@ -49,7 +49,6 @@ type word struct {
 	match func(*Row, time.Time) bool
 }
 
-
 // Match tells whether all words hold for a flag.
 func (q *Query) Match(r *Row, now time.Time) bool {
 	return !slices.ContainsFunc(q.words, func(w word) bool { return w.match(r, now) == w.not })

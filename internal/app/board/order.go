@@ -67,7 +67,8 @@ func Arrange(rows []Row, by Sort, group Group, pinned []string, now time.Time) [
 	case ByChanged:
 		order = func(a, b *Row) int { return cmp.Compare(newest(b), newest(a)) }
 	case ByGoneBy:
-		order = func(a, b *Row) int { return strings.Compare(a.Definition.GoneBy, b.Definition.GoneBy) } // "stays" last
+		// "stays" last
+		order = func(a, b *Row) int { return strings.Compare(a.Definition.GoneBy, b.Definition.GoneBy) }
 	}
 	pin := func(s Shown) int {
 		if slices.Contains(pinned, s.Row.Definition.Key) {

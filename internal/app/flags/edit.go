@@ -18,7 +18,7 @@ import (
 type Edit struct {
 	Title          *string       `json:"title,omitempty"`
 	Description    *string       `json:"description,omitempty"`
-	Purpose        *app.Purpose  `json:"purpose,omitempty"`
+	Loses          *string       `json:"loses,omitempty"`
 	GoneBy         *string       `json:"goneBy,omitempty"`
 	Owners         *[]string     `json:"owners,omitempty"`
 	Tags           *[]string     `json:"tags,omitempty"`
@@ -82,7 +82,7 @@ func (edit *Edit) apply(d *app.Definition) (lines []diff.Line, documents bool, e
 	set("title", &d.Title, edit.Title)
 	set("description", &d.Description, edit.Description)
 	set("gone by", &d.GoneBy, edit.GoneBy)
-	set("purpose", (*string)(&d.Purpose), (*string)(edit.Purpose))
+	set("what users lose while it rests", &d.Loses, edit.Loses)
 	for what, list := range map[string]struct{ field, to *[]string }{"owners": {&d.Owners, edit.Owners},
 		"tags": {&d.Tags, edit.Tags}} {
 		if list.to != nil && !slices.Equal(*list.field, *list.to) {

@@ -26,6 +26,7 @@ type Service struct {
 
 // definitions are what a project owns of flags.
 type definitions interface {
+	Recipes(project int64) ([]app.Recipe, error)
 	LockDefinition(project int64, key string) (*app.Definition, error)
 }
 

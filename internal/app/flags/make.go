@@ -1,6 +1,7 @@
 package flags
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -14,20 +15,30 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/conditions"
 )
 
-// Make makes a flag: its definition, and its document in every environment with the lever off.
-type Make struct{ app.Definition }
+// Make makes a flag: its definition, and its document in every environment with the lever off. What it
+// leaves open is filled in from its recipe, or from a flag that it is a copy of, with its documents.
+type Make struct {
+	app.Definition
+	CopyOf string `json:"copyOf,omitempty"` // key of a flag
+}
 
 func (s *Service) make(_ context.Context, m *commit.Moment, in *Make) (*commit.Effects, error) {
 	envs, err := m.Entire()
 	if err != nil {
 		return nil, err
 	}
+	tx := commit.Narrow[Tx](m)
 	d := in.Definition
 	d.ProjectID, d.Version, d.Created = m.Project.ID, 1, m.At
+	asks, err := begin(tx, &d, in.CopyOf)
+	if err != nil {
+		return nil, err
+	}
 	fill(&d)
-	if err := app.InvalidFields(checkDefinition(&d)); err != nil {
+	if err := app.InvalidFields(append(checkDefinition(&d), asks...)); err != nil {
 		return nil, err
 	}
 	made := commit.Entry{Action: "flag.made", Subject: d.Key, Version: 1, Lines: describe(&d)}
@@ -35,6 +46,13 @@ func (s *Service) make(_ context.Context, m *commit.Moment, in *Make) (*commit.E
 		Entries: []commit.Entry{made}}}}
 	for i := range envs {
 		doc := FirstDocument(&d)
+		if in.CopyOf != "" {
+			of, err := tx.Flag(envs[i].ID, in.CopyOf)
+			if err != nil {
+				return nil, err
+			}
+			doc = copied(of.Document, &d)
+		}
 		e, err := commit.FlagPut(&envs[i], &app.FlagRecord{Key: d.Key, Version: 1, Document: doc}, "flag.made",
 			diff.Flags(nil, doc))
 		if err != nil {
@@ -45,11 +63,104 @@ func (s *Service) make(_ context.Context, m *commit.Moment, in *Make) (*commit.E
 	return out, nil
 }
 
-// fill sets what a new definition leaves open by its type and purpose.
-func fill(d *app.Definition) {
-	if d.Purpose == "" {
-		d.Purpose = "introduce"
+// begin fills in what a new definition leaves open from a flag that it is a copy of, or from its recipe;
+// asks is what the recipe wants and the definition does not say.
+func begin(tx Tx, d *app.Definition, copyOf string) (asks []flag.Problem, err error) {
+	if copyOf != "" {
+		return nil, beginAsCopy(tx, d, copyOf)
 	}
+	if d.Recipe == "" {
+		return nil, nil
+	}
+	all, err := tx.Recipes(d.ProjectID)
+	if err != nil {
+		return nil, err
+	}
+	at := slices.IndexFunc(all, func(r app.Recipe) bool { return r.Key == d.Recipe })
+	if at < 0 {
+		keys := make([]string, len(all))
+		for i, r := range all {
+			keys[i] = r.Key
+		}
+		return nil, app.InvalidField("recipe", "there is no recipe %s in this project: it has %s", d.Recipe,
+			strings.Join(keys, ", "))
+	}
+	r := &all[at]
+	d.Type = cmp.Or(d.Type, r.Type)
+	if len(d.Variants) == 0 && d.Type == r.Type {
+		d.Variants = r.Variants
+	}
+	has := func(name string) bool {
+		return slices.ContainsFunc(d.Variants, func(v app.Variant) bool { return v.Name == name })
+	}
+	if d.Resting == "" && has(r.Resting) {
+		d.Resting = r.Resting
+	}
+	if d.End == "" && has(r.End) {
+		d.End = r.End
+	}
+	if d.GoneBy == "" {
+		d.GoneBy = "stays"
+		if r.Months > 0 {
+			d.GoneBy = time.UnixMilli(d.Created).AddDate(0, r.Months, 0).Format(time.DateOnly)
+		}
+	}
+	if r.NeedsOwner && len(d.Owners) == 0 {
+		asks = append(asks, flag.Problem{Place: "owners", Mend: "this recipe wants somebody who answers for the flag"})
+	}
+	if r.NeedsLoses && strings.TrimSpace(d.Loses) == "" {
+		asks = append(asks, flag.Problem{Place: "loses", Mend: "say what users lose while the flag rests: who " +
+			"stops it " +
+			"at night reads that"})
+	}
+	return asks, nil
+}
+
+func beginAsCopy(tx Tx, d *app.Definition, of string) error {
+	from, err := tx.LockDefinition(d.ProjectID, of)
+	if err != nil {
+		return app.InvalidField("copyOf", "there is no flag %s in this project", of)
+	}
+	if d.Type != "" && d.Type != from.Type || len(d.Variants) > 0 {
+		return app.InvalidField("variants",
+			"a copy has the type and the variants of %s: leave them out, and add some "+
+				"later", of)
+	}
+	d.Type, d.Variants, d.Visible = from.Type, from.Variants, from.Visible
+	d.Resting, d.End = from.Resting, from.End
+	d.Recipe, d.Loses = cmp.Or(d.Recipe, from.Recipe), cmp.Or(d.Loses, from.Loses)
+	d.GoneBy, d.Description = cmp.Or(d.GoneBy, from.GoneBy), cmp.Or(d.Description, from.Description)
+	if d.Owners == nil {
+		d.Owners = from.Owners
+	}
+	if d.Tags == nil {
+		d.Tags = from.Tags
+	}
+	return nil
+}
+
+// copied is a document as the first of another flag: off, with rules of its own, whose shares are drawn
+// anew, but for those that move together with another flag's.
+func copied(of *flag.Document, d *app.Definition) *flag.Document {
+	doc := *of
+	doc.Key, doc.Lever, doc.Visible, doc.Rules = d.Key, flag.Off, d.Visible, slices.Clone(of.Rules)
+	drawn := func(g flag.Gives) flag.Gives {
+		if g.Shares != nil && g.Shares.Like == nil {
+			anew := *g.Shares
+			anew.Salt = conditions.NewSalt()
+			g.Shares = &anew
+		}
+		return g
+	}
+	for i := range doc.Rules {
+		doc.Rules[i].ID, doc.Rules[i].Gives = "r"+conditions.NewSalt(), drawn(doc.Rules[i].Gives)
+	}
+	doc.End = drawn(doc.End)
+	return &doc
+}
+
+// fill sets what a new definition leaves open by its type.
+func fill(d *app.Definition) {
 	if d.Type == "" {
 		d.Type = flag.Boolean
 	}
@@ -63,6 +174,7 @@ func fill(d *app.Definition) {
 	if d.Resting == "" && len(d.Variants) > 0 {
 		d.Resting = d.Variants[len(d.Variants)-1].Name
 	}
+	d.End = cmp.Or(d.End, d.Resting)
 	if strings.TrimSpace(d.Title) == "" {
 		d.Title = d.Key
 	}
@@ -74,16 +186,12 @@ func fill(d *app.Definition) {
 	}
 }
 
-// FirstDocument is a new flag's document: the lever off, no rules, the end as resting, but
-// for a kill switch, whose end is the other variant.
+// FirstDocument is a new flag's document: the lever off, no rules, the end as the definition has it.
 func FirstDocument(d *app.Definition) *flag.Document {
 	doc := &flag.Document{Key: d.Key, Type: d.Type, Visible: d.Visible, Lever: flag.Off, Resting: d.Resting,
-		End: flag.Gives{Variant: d.Resting}, Variants: map[string]json.RawMessage{}}
+		End: flag.Gives{Variant: cmp.Or(d.End, d.Resting)}, Variants: map[string]json.RawMessage{}}
 	for _, v := range d.Variants {
 		doc.Variants[v.Name] = v.Value
-		if d.Purpose == "kill-switch" && v.Name != d.Resting && doc.End.Variant == d.Resting {
-			doc.End.Variant = v.Name
-		}
 	}
 	return doc
 }
@@ -103,38 +211,15 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 	}
 	text("title", d.Title, 200)
 	text("description", d.Description, 10_000)
-	typed := slices.Contains(flag.Types(), d.Type)
-	if !typed {
-		add("type", "must be boolean, string, number or object")
-	}
-	if !slices.Contains(app.Purposes(), d.Purpose) {
-		add("purpose", "must be introduce, compare, kill-switch, tune or grant")
-	}
+	text("loses", d.Loses, 500)
+	text("recipe", d.Recipe, 100)
 	if d.GoneBy == "" {
 		add("goneBy", "say by which date the flag should be gone, such as %s, or that it stays",
 			time.UnixMilli(d.Created).AddDate(0, 3, 0).Format(time.DateOnly))
 	} else if _, err := time.Parse(time.DateOnly, d.GoneBy); err != nil && d.GoneBy != "stays" {
 		add("goneBy", `must be a date such as 2027-03-31, or "stays"`)
 	}
-	names := map[string]bool{}
-	for i, v := range d.Variants {
-		place := fmt.Sprintf("variants[%d]", i)
-		if mend := flag.CheckVariant(v.Name); mend != "" {
-			add(place+".name", "%s", mend)
-		}
-		if names[v.Name] {
-			add(place+".name", "stands twice")
-		}
-		names[v.Name] = true
-		if mend := flag.CheckNewValue(d.Type, v.Value); typed && mend != "" {
-			add(place+".value", "%s", mend)
-		}
-	}
-	if n := len(d.Variants); n < 2 || n > flag.MaxVariants {
-		add("variants", "takes 2 to %d variants, has %d", flag.MaxVariants, n)
-	} else if !names[d.Resting] {
-		add("resting", "%q is no variant of this flag", d.Resting)
-	}
+	found = append(found, checkVariants(d.Type, d.Variants, d.Resting, d.End)...)
 	for i, m := range d.Muted {
 		place := fmt.Sprintf("muted[%d]", i)
 		if !slices.ContainsFunc(lint.Checks(), func(c lint.Check) bool { return c.Name == m.Check }) {
@@ -155,13 +240,71 @@ func checkDefinition(d *app.Definition) []flag.Problem {
 	return found
 }
 
+// CheckRecipe says what of a recipe cannot stand.
+func CheckRecipe(r *app.Recipe) []flag.Problem {
+	found := checkVariants(r.Type, r.Variants, r.Resting, r.End)
+	add := func(place, mend string) { found = append(found, flag.Problem{Place: place, Mend: mend}) }
+	if mend := flag.CheckKey(r.Key); mend != "" {
+		add("key", mend)
+	}
+	if strings.TrimSpace(r.Title) == "" || len(r.Title) > 200 || !utf8.ValidString(r.Title) {
+		add("title", "must be valid UTF-8 of 1 to 200 bytes")
+	}
+	if len(r.Says) > 500 || !utf8.ValidString(r.Says) {
+		add("says", "must be valid UTF-8 of at most 500 bytes")
+	}
+	if r.Months < 0 || r.Months > 120 {
+		add("months", "must be 0, for a flag that stays, to 120")
+	}
+	for i := range found {
+		found[i].Place = "recipe." + found[i].Place
+	}
+	return found
+}
+
+// checkVariants says what of variants cannot stand, and of those that rest and end.
+func checkVariants(of flag.Type, variants []app.Variant, resting, end string) (found []flag.Problem) {
+	add := func(place, format string, args ...any) {
+		found = append(found, flag.Problem{Place: place, Mend: fmt.Sprintf(format, args...)})
+	}
+	typed := slices.Contains(flag.Types(), of)
+	if !typed {
+		add("type", "must be boolean, string, number or object")
+	}
+	names := map[string]bool{}
+	for i, v := range variants {
+		place := fmt.Sprintf("variants[%d]", i)
+		if mend := flag.CheckVariant(v.Name); mend != "" {
+			add(place+".name", "%s", mend)
+		}
+		if names[v.Name] {
+			add(place+".name", "stands twice")
+		}
+		names[v.Name] = true
+		if mend := flag.CheckNewValue(of, v.Value); typed && mend != "" {
+			add(place+".value", "%s", mend)
+		}
+	}
+	if n := len(variants); n < 2 || n > flag.MaxVariants {
+		add("variants", "takes 2 to %d variants, has %d", flag.MaxVariants, n)
+		return found
+	}
+	if !names[resting] {
+		add("resting", "%q is no variant of this flag", resting)
+	}
+	if !names[end] {
+		add("end", "%q is no variant of this flag", end)
+	}
+	return found
+}
+
 func describe(d *app.Definition) []diff.Line {
 	var names []string
 	for _, v := range d.Variants {
 		names = append(names, "`"+v.Name+"`")
 	}
 	line := func(format string, args ...any) diff.Line { return diff.Text(fmt.Sprintf(format, args...)) }
-	return []diff.Line{line("flag %q made: %s, purpose %s, variants %s, resting `%s`", d.Title, d.Type, d.Purpose,
+	return []diff.Line{line("flag %q made: %s, variants %s, resting `%s`", d.Title, d.Type,
 		strings.Join(names, ", "), d.Resting),
 		line("gone by %s", d.GoneBy), line("visible to browsers %t", d.Visible)}
 }

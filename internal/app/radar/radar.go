@@ -137,7 +137,7 @@ func Suggest(a app.Asked, now int64) *app.Definition {
 	if flag.CheckKey(a.Flag) != "" {
 		return nil
 	}
-	d := &app.Definition{Key: a.Flag, Type: flag.Type(a.Type), Purpose: "introduce",
+	d := &app.Definition{Key: a.Flag, Type: flag.Type(a.Type), Recipe: app.StepByStep,
 		GoneBy: time.UnixMilli(now).UTC().AddDate(0, 3, 0).Format(time.DateOnly), Owners: []string{}, Tags: []string{}}
 	fallback := json.RawMessage(a.Fallback)
 	if !slices.Contains(flag.Types(), d.Type) || flag.CheckValue(d.Type, fallback) != "" {
