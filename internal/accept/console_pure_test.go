@@ -1,0 +1,285 @@
+package accept
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"os/exec"
+	"testing"
+)
+
+// pure calls functions of the console that know of no page, and gives what each answers.
+func pure(t *testing.T, cases []object) []json.RawMessage {
+	t.Helper()
+	raw, err := json.Marshal(cases)
+	if err != nil {
+		t.Fatal(err)
+	}
+	node := exec.CommandContext(t.Context(), "node", "pure.mjs")
+	node.Dir = "../../console"
+	node.Stdin = bytes.NewReader(raw)
+	var said bytes.Buffer
+	node.Stderr = &said
+	printed, err := node.Output()
+	if err != nil {
+		t.Fatalf("%v: %s", err, said.String())
+	}
+	var out []json.RawMessage
+	if err := json.Unmarshal(printed, &out); err != nil || len(out) != len(cases) {
+		t.Fatalf("%v: %s", err, printed)
+	}
+	return out
+}
+
+// same compares two values of JSON.
+func same(t *testing.T, what string, got json.RawMessage, want string) {
+	t.Helper()
+	var a, b any
+	if err := json.Unmarshal(got, &a); err != nil {
+		t.Fatal(err)
+	}
+	if err := json.Unmarshal([]byte(want), &b); err != nil {
+		t.Fatalf("%s: %v in %s", what, err, want)
+	}
+	x, _ := json.Marshal(a)
+	y, _ := json.Marshal(b)
+	if !bytes.Equal(x, y) {
+		t.Errorf("%s:\n got %s\nwant %s", what, x, y)
+	}
+}
+
+type pureCase struct {
+	what, call string
+	args       string // JSON
+	want       string
+}
+
+func runPure(t *testing.T, module string, cases []pureCase) {
+	t.Helper()
+	asked := make([]object, len(cases))
+	for i, c := range cases {
+		asked[i] = object{"module": module, "call": c.call, "args": json.RawMessage(c.args)}
+	}
+	for i, got := range pure(t, asked) {
+		same(t, cases[i].what, got, cases[i].want)
+	}
+}
+
+// What two people changed is put together field by field, and where both did, both sides are shown.
+func TestConsoleMerges(t *testing.T) {
+	const base = `{"lever":"off","resting":"off","rules":[{"id":"a","name":"A"},{"id":"b","name":"B"},{"id":"c","name":"C"}]}`
+	rule := func(list string) string { return `{"lever":"off","resting":"off","rules":[` + list + `]}` }
+	const a, b, c = `{"id":"a","name":"A"}`, `{"id":"b","name":"B"}`, `{"id":"c","name":"C"}`
+	const new1, theirs = `{"id":"new 1","name":"Mine"}`, `{"id":"t","name":"Theirs"}`
+	merged := func(result, meets string) string { return `{"merged":` + result + `,"meets":[` + meets + `]}` }
+	runPure(t, "draft/merge", []pureCase{
+		{"nobody", "merge", `[` + base + `,` + base + `,` + base + `]`, merged(base, "")},
+		{"other fields", "merge", `[{"x":1,"y":1},{"x":2,"y":1},{"x":1,"y":3}]`, merged(`{"x":2,"y":3}`, "")},
+		{"the same", "merge", `[{"x":1},{"x":2},{"x":2}]`, merged(`{"x":2}`, "")},
+		{"the same field", "merge", `[{"x":1},{"x":2},{"x":3}]`, merged(`{"x":2}`,
+			`{"path":["x"],"base":1,"mine":2,"theirs":3}`)},
+		{"taken away by them", "merge", `[{"x":1,"y":1},{"x":1,"y":2},{"y":1}]`, merged(`{"y":2}`, "")},
+		{"both add at other places", "merge", `[` + base + `,` + rule(a+","+new1+","+b+","+c) + `,` + rule(a+","+b+","+
+			c+","+theirs) + `]`, merged(rule(a+","+new1+","+b+","+c+","+theirs), "")},
+		{"both add on top", "merge", `[` + base + `,` + rule(new1+","+a+","+b+","+c) + `,` + rule(theirs+","+a+","+b+
+			","+c) + `]`, merged(rule(new1+","+theirs+","+a+","+b+","+c), "")},
+		{"I move, they take away", "merge", `[` + base + `,` + rule(c+","+a+","+b) + `,` + rule(a+","+c) + `]`,
+			merged(rule(c+","+a), "")},
+		{"they move, I add", "merge", `[` + base + `,` + rule(a+","+b+","+c+","+new1) + `,` + rule(b+","+a+","+c) +
+			`]`,
+			merged(rule(b+","+a+","+c+","+new1), "")},
+		{"I take away what they changed", "merge", `[` + base + `,` + rule(a+","+c) + `,` +
+			rule(a+`,{"id":"b","name":"Bee"},`+
+				c) + `]`, merged(rule(a+","+c), `{"path":["rules","b"],"base":`+b+
+			`,"theirs":{"id":"b","name":"Bee"}}`)},
+		{"they take away what I changed", "merge", `[` + base + `,` + rule(a+`,{"id":"b","name":"Bee"},`+c) + `,` +
+			rule(a+","+c) + `]`, merged(rule(a+`,{"id":"b","name":"Bee"},`+c),
+			`{"path":["rules","b"],"base":`+b+`,"mine":{"id":"b","name":"Bee"}}`)},
+		{"one thing", "merge", `[{"end":{"variant":"off"}},{"end":{"variant":"on"}},{"end":{"shares":{"by":["x"]}}},
+			{"module":"draft/flag","name":"flagRules"}]`, merged(`{"end":{"variant":"on"}}`,
+			`{"path":["end"],"base":{"variant":"off"},"mine":{"variant":"on"},"theirs":{"shares":{"by":["x"]}}}`)},
+		{"what is theirs again", "put", `[` + rule(a+","+c) + `,["rules","b"],` + b + `]`,
+			rule(a + "," + c + "," + b)},
+		{"a field inside", "put", `[` + base + `,["rules","b","name"],"Bee"]`,
+			rule(a + `,{"id":"b","name":"Bee"},` + c)},
+		{"gone", "put", `[` + base + `,["rules","b"]]`, rule(a + "," + c)},
+	})
+}
+
+// An edit goes on over what others save; steps are counted as a person does.
+func TestConsoleDrafts(t *testing.T) {
+	begin := json.RawMessage(
+		`{"base":{"title":"a","note":""},"version":3,"now":{"title":"a","note":""},"past":[],"next":[],"meets":[]}`)
+	edit := func(title, field string, at int) string {
+		raw, _ := json.Marshal(object{"do": "edit", "now": object{"title": title, "note": ""}, "field": field,
+			"at": at})
+		return string(raw)
+	}
+	fold := func(actions ...string) object {
+		all := make([]json.RawMessage, len(actions))
+		for i, a := range actions {
+			all[i] = json.RawMessage("[" + a + "]")
+		}
+		return object{"module": "draft/draft", "call": "reduce", "start": begin, "fold": all}
+	}
+	const undo, redo = `{"do":"undo"}`, `{"do":"redo"}`
+	const theirs = `{"do":"theirs","base":{"title":"a","note":"theirs"},"version":4}`
+	const meet = `{"do":"theirs","base":{"title":"theirs","note":""},"version":4}`
+	cases := []struct {
+		what string
+		of   object
+		now  string
+		past int
+		next int
+		meet int
+	}{
+		{"typing is one step", fold(edit("ab", "title", 0), edit("abc", "title", 500), undo),
+			`{"title":"a","note":""}`, 0,
+			1, 0},
+		{"a pause is two", fold(edit("ab", "title", 0), edit("abc", "title", 1500), undo), `{"title":"ab","note":""}`,
+			1, 1,
+			0},
+		{"clicks are steps", fold(edit("ab", "", 0), edit("abc", "", 1), undo), `{"title":"ab","note":""}`, 1, 1, 0},
+		{"redo", fold(edit("ab", "", 0), undo, redo), `{"title":"ab","note":""}`, 1, 0, 0},
+		{"an edit ends redo", fold(edit("ab", "", 0), undo, edit("x", "", 1), redo), `{"title":"x","note":""}`, 1, 0,
+			0},
+		{"undo of nothing", fold(undo, redo), `{"title":"a","note":""}`, 0, 0, 0},
+		{"theirs is taken in", fold(edit("ab", "", 0), theirs), `{"title":"ab","note":"theirs"}`, 1, 0, 0},
+		{"undo keeps theirs", fold(edit("ab", "", 0), theirs, undo), `{"title":"a","note":"theirs"}`, 0, 1, 0},
+		{"an old one is no news",
+			fold(edit("ab", "", 0), `{"do":"theirs","base":{"title":"x","note":""},"version":2}`),
+			`{"title":"ab","note":""}`, 1, 0, 0},
+		{"they meet", fold(edit("ab", "", 0), meet), `{"title":"ab","note":""}`, 1, 0, 1},
+		{"mine", fold(edit("ab", "", 0), meet, `{"do":"settle","path":["title"],"side":"mine"}`),
+			`{"title":"ab","note":""}`,
+			1, 0, 0},
+		{"theirs", fold(edit("ab", "", 0), meet, `{"do":"settle","path":["title"],"side":"theirs"}`),
+			`{"title":"theirs","note":""}`, 2, 0, 0},
+		{"typed while it was saved", fold(edit("ab", "", 0), `{"do":"saved","sent":{"title":"a","note":""},`+
+			`"base":{"title":"a","note":"stamped"},"version":4}`), `{"title":"ab","note":"stamped"}`, 0, 0, 0},
+	}
+	asked := make([]object, len(cases))
+	for i := range cases {
+		asked[i] = cases[i].of
+	}
+	for i, raw := range pure(t, asked) {
+		var d struct {
+			Now   json.RawMessage
+			Past  []json.RawMessage
+			Next  []json.RawMessage
+			Meets []json.RawMessage
+		}
+		if err := json.Unmarshal(raw, &d); err != nil {
+			t.Fatal(err)
+		}
+		c := cases[i]
+		same(t, c.what, d.Now, c.now)
+		if len(d.Past) != c.past || len(d.Next) != c.next || len(d.Meets) != c.meet {
+			t.Errorf("%s: %d steps back, %d forth, %d meet", c.what, len(d.Past), len(d.Next), len(d.Meets))
+		}
+	}
+	gone := pure(t, []object{fold(edit("ab", "", 0), `{"do":"saved","sent":{"title":"ab","note":""},`+
+		`"base":{"title":"ab","note":""},"version":4}`), fold(edit("ab", "", 0), `{"do":"drop"}`)})
+	same(t, "saved", gone[0], "null")
+	same(t, "dropped", gone[1], "null")
+}
+
+// A bar of shares never holds more than all, and moves what a person moves.
+func TestConsoleShares(t *testing.T) {
+	const names = `["on","off","late"]`
+	const eight = `{"shares":{"by":["site.id"],"salt":"s","hash":1,"parts":[{"variant":"on","share":80000},{"goesOn":true,"share":920000}]}}`
+	bar := func(on, off, late, left int, rest string) string {
+		return fmt.Sprintf(`{"shares":[{"variant":"on","share":%d},{"variant":"off","share":%d},{"variant":"late",`+
+			`"share":%d}],"rest":%q,"left":%d}`, on, off, late, rest, left)
+	}
+	two := func(on, late, left int) string {
+		return fmt.Sprintf(`{"shares":[{"variant":"on","share":%d},{"variant":"late","share":%d}],"rest":"off","left":%d}`,
+			on, late, left)
+	}
+	runPure(t, "draft/shares", []pureCase{
+		{"one variant is all", "barOf", `[{"variant":"on"},` + names + `,""]`, bar(1_000_000, 0, 0, 0, "")},
+		{"what rests takes all", "barOf", `[{"variant":"off"},` + names + `,"off"]`,
+			two(0, 0, 1_000_000)},
+		{"shares", "barOf", `[` + eight + `,` + names + `,""]`, bar(80_000, 0, 0, 920_000, "")},
+		{"more", "setShare", `[` + bar(80_000, 0, 0, 920_000, "") + `,"on",300000]`, bar(300_000, 0, 0, 700_000, "")},
+		{"more than is left", "setShare", `[` + bar(300_000, 600_000, 100_000, 0, "") + `,"on",500000]`,
+			bar(500_000, 500_000, 0, 0, "")},
+		{"more than all", "setShare", `[` + bar(0, 0, 0, 1_000_000, "") + `,"on",2000000]`,
+			bar(1_000_000, 0, 0, 0, "")},
+		{"less than nothing", "setShare", `[` + bar(80_000, 0, 0, 920_000, "") + `,"on",-5]`,
+			bar(0, 0, 0, 1_000_000, "")},
+		{"what is left is typed", "setShare", `[` + bar(300_000, 100_000, 0, 600_000, "") + `,"",200000]`,
+			bar(600_000, 200_000, 0, 200_000, "")},
+		{"of nothing", "setShare", `[` + bar(0, 0, 0, 1_000_000, "") + `,"",900000]`, bar(100_000, 0, 0, 900_000, "")},
+		{"thirds stay whole", "setShare", `[` + bar(333_333, 333_333, 333_334, 0, "") + `,"",1]`,
+			bar(333_333, 333_333, 333_333, 1, "")},
+		{"an edge moves two", "moveEdge", `[` + bar(300_000, 100_000, 0, 600_000, "") + `,["on","off",""],0,200000]`,
+			bar(200_000, 200_000, 0, 600_000, "")},
+		{"an edge stops at the next", "moveEdge", `[` + bar(300_000, 100_000, 0, 600_000, "") +
+			`,["on","off",""],0,900000]`,
+			bar(400_000, 0, 0, 600_000, "")},
+		{"the last edge", "moveEdge", `[` + bar(300_000, 100_000, 0, 600_000, "") + `,["on","off",""],1,350000]`,
+			bar(300_000, 50_000, 0, 650_000, "")},
+		{"the others get", "setRest", `[` + bar(300_000, 100_000, 0, 600_000, "") + `,"off",` + names + `]`,
+			two(300_000, 0, 700_000)},
+		{"and back", "setRest", `[` + two(300_000, 0, 700_000) + `,"",` + names + `]`,
+			bar(300_000, 700_000, 0, 0, "")},
+		{"written as it was read", "givesOf", `[` + bar(80_000, 0, 0, 920_000, "") + `,` + eight + `,` + names + `]`,
+			`{"shares":{"by":["site.id"],"salt":"s","hash":1,"parts":[{"variant":"on","share":80000,"ranges":[]},
+			{"goesOn":true,"share":920000,"ranges":[]}]}}`},
+		{"all of one is said so", "givesOf", `[` + bar(0, 1_000_000, 0, 0, "") + `,{"variant":"on"},` + names + `]`,
+			`{"variant":"off"}`},
+		{"units that are drawn keep their places", "givesOf", `[` + bar(1_000_000, 0, 0, 0, "") + `,` + eight + `,` +
+			names + `]`,
+			`{"shares":{"by":["site.id"],"salt":"s","hash":1,"parts":[{"variant":"on","share":1000000,"ranges":[]},
+			{"goesOn":true,"share":0,"ranges":[]}]}}`},
+	})
+}
+
+// The widths of the track are true, and what is there is seen.
+func TestConsoleTrack(t *testing.T) {
+	runPure(t, "draw/track", []pureCase{
+		{"true widths", "stages", `[{"before":1000,"after":1000},[{"id":"a","takes":{"before":20,"after":80},"gets":[]},
+			{"id":"end","takes":{"before":980,"after":920},"gets":[]}],100]`,
+			`[{"id":"a","line":100,"wasLine":100,"next":92,"wasNext":98,"width":8,"was":2},
+			{"id":"end","line":92,"wasLine":98,"next":0,"wasNext":0,"width":92,"was":98}]`},
+		{"one of many is seen", "stages", `[{"before":20000,"after":20000},[{"id":"me","takes":{"before":0,"after":1},
+			"gets":[]}],100]`, `[{"id":"me","line":100,"wasLine":100,"next":99.995,"wasNext":100,"width":2,"was":0}]`},
+		{"nobody", "stages", `[{"before":0,"after":0},[{"id":"a","takes":{"before":0,"after":0},"gets":[]}],100]`,
+			`[{"id":"a","line":0,"wasLine":0,"next":0,"wasNext":0,"width":0,"was":0}]`},
+		{"parts of a branch", "bands", `[50,[{"variant":"on","part":600000},{"variant":"off","part":400000}]]`,
+			`[{"variant":"on","from":0,"width":30},{"variant":"off","from":30,"width":20}]`},
+		{"a thin part is seen", "bands", `[50,[{"variant":"on","part":100},{"variant":"off","part":999900}]]`,
+			`[{"variant":"on","from":0,"width":2},{"variant":"off","from":2,"width":48}]`},
+		{"parts of a hairline", "bands", `[2,[{"variant":"on","part":1},{"variant":"off","part":1}]]`,
+			`[{"variant":"on","from":0,"width":1},{"variant":"off","from":1,"width":1}]`},
+		{"a bend", "bend", `[100,8,20,10,130]`, `"M92 0H100V10A10 10 0 0 0 110 20H130V28H110A18 18 0 0 1 92 10Z"`},
+		{"what is left goes on", "takenBy", `[1000,{"shares":{"parts":[{"variant":"on","share":80000},
+			{"goesOn":true,"share":920000}]}}]`, `80`},
+		{"totals", "platforms", `[["on","off"],[{"id":"a","takes":{"before":0,"after":100},"gets":[{"variant":"on","part":1},
+			{"variant":"off","part":3}]},{"id":"end","takes":{"before":1000,"after":900},"gets":[{"variant":"off","part":1}]}]]`,
+			`{"on":{"before":0,"after":25},"off":{"before":1000,"after":975}}`},
+	})
+}
+
+// A new rule takes nobody until it says whom, and has no id that the service did not give.
+func TestConsoleRules(t *testing.T) {
+	const empty = `{"key":"f","resting":"off","rules":[]}`
+	const one = `{"key":"f","resting":"off","rules":[{"id":"new 1","name":"Rule 1","gives":{"variant":"on"},"saysNobody":true}]}`
+	runPure(t, "draft/flag", []pureCase{
+		{"it says nobody", "addRule", `[` + empty + `,["on","off"]]`, one},
+		{"it is not sent", "toSend", `[` + one + `]`, empty},
+		{"it is named", "incomplete", `[` + one + `]`,
+			`[{"id":"new 1","name":"Rule 1","gives":{"variant":"on"},"saysNobody":true}]`},
+		{"all", "sayWhom", `[{"id":"new 1","name":"Rule 1","gives":{"variant":"on"},"saysNobody":true}]`,
+			`{"id":"new 1","name":"Rule 1","gives":{"variant":"on"}}`},
+		{"another new one", "freshId", `[[{"id":"new 1"},{"id":"r7"},{"id":"new 3"}]]`, `"new 2"`},
+		{"no id is sent", "toSend", `[{"rules":[{"id":"new 1","name":"x"},{"id":"r7","name":"y"}]}]`,
+			`{"rules":[{"id":"","name":"x"},{"id":"r7","name":"y"}]}`},
+		{"what is above the first", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",-1]`,
+			`{"rules":[{"id":"a"},{"id":"b"}]}`},
+		{"down", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",1]`, `{"rules":[{"id":"b"},{"id":"a"}]}`},
+		{"answers are about what was sent", "ids", `[{"rules":[{"id":"new 1","saysNobody":true},{"id":"new 2"},{"id":"r7"}]},
+			{"rules":[{"id":"rx"},{"id":"r7"}]}]`, `{"rx":"new 2","r7":"r7"}`},
+	})
+}
