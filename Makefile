@@ -18,7 +18,7 @@ demo-reset:
 build: bin/greenlever
 
 GO_FILES := $(shell git ls-files -co --exclude-standard '*.go' '*.sql' 'go.mod' 'go.sum' 2>/dev/null)
-CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console 2>/dev/null)
+CONSOLE_FILES := $(shell git ls-files -co --exclude-standard console docs/reference/words.md 2>/dev/null)
 
 # The program is built twice: the API's document, from which the console's types are made,
 # comes out of it.

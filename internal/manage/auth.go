@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -134,7 +135,9 @@ type signInBody struct {
 type Me struct {
 	Account app.Account           `json:"account"`
 	Roles   map[string][]app.Role `json:"roles"` // by project
-	CSRF    string                `json:"csrf,omitempty"`
+	// Takes says which roles may do what: one of them is enough.
+	Takes map[app.Action][]app.Role `json:"takes"`
+	CSRF  string                    `json:"csrf,omitempty"`
 }
 
 func (c *call) signIn(in *signInBody) (any, error) {
@@ -165,7 +168,7 @@ func (c *call) me(a *app.Account, csrf string) (*Me, error) {
 			roles[p.Key] = r
 		}
 	}
-	return &Me{Account: *a, Roles: roles, CSRF: csrf}, nil
+	return &Me{Account: *a, Roles: roles, Takes: admit.Takes(), CSRF: csrf}, nil
 }
 
 func (c *call) getMe(*none) (any, error) {

@@ -21,7 +21,7 @@ var _ = listed(
 	op[none, Board]("GET", atProject+"/board", "Flags in environments: found, ordered and a page at a time",
 		(*call).board).takes("find", "environments", "sort", "group", "pinned", "from", "limit").needs(app.Read),
 	op[none, FlagIndex]("GET", atProject+"/flags", "The flags by key, found and a page at a time",
-		(*call).flagIndex).takes("find", "from", "limit").needs(app.Read),
+		(*call).flagIndex).takes("find", "keys", "from", "limit").needs(app.Read),
 	op[none, listOf[Word]]("GET", "/words", "The words with which flags are found", (*call).words),
 )
 
@@ -40,6 +40,7 @@ type Cell struct {
 type BoardFlag struct {
 	FlagName
 	GoneBy string          `json:"goneBy"`
+	Loses  string          `json:"loses,omitempty"` // what users lose while it rests
 	Owners []string        `json:"owners"`
 	Tags   []string        `json:"tags"`
 	Group  string          `json:"group,omitempty"` // that it stands in
@@ -154,6 +155,11 @@ func (c *call) flagIndex(*none) (any, error) {
 	r, err := c.rows(query, nil)
 	if err != nil {
 		return nil, err
+	}
+	if keys := list(c.QueryParam("keys")); keys != nil {
+		r.found = slices.DeleteFunc(r.found, func(o board.Row) bool {
+			return !slices.Contains(keys, o.Definition.Key)
+		})
 	}
 	out := &FlagIndex{Flags: []FlagName{}, Total: len(r.found)}
 	for i := min(from, len(r.found)); i < min(from+limit, len(r.found)); i++ {
@@ -293,7 +299,7 @@ func (c *call) board(*none) (any, error) {
 		})}
 	for _, s := range places[min(from, len(places)):min(from+limit, len(places))] {
 		d := s.Row.Definition
-		f := BoardFlag{nameOf(d), d.GoneBy, d.Owners, d.Tags, s.Group, map[string]Cell{}}
+		f := BoardFlag{nameOf(d), d.GoneBy, d.Loses, d.Owners, d.Tags, s.Group, map[string]Cell{}}
 		for _, e := range b.Environments {
 			if cell, is := r.cells[e.Key][d.Key]; is {
 				cell.Moving = s.Row.In[e.Key].Moving

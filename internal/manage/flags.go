@@ -1,12 +1,15 @@
 package manage
 
 import (
+	"cmp"
+	"encoding/json"
 	"slices"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sentence"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/expr"
@@ -22,6 +25,8 @@ var _ = listed(
 	op[definitionEdit, app.Definition]("PATCH", atProject+"/flags/:flag",
 		"Change a definition; variants and visibility change in all environments at once",
 		(*call).editFlag).ifMatch().change().needs(app.Define),
+	op[copyBody, copiedRules]("POST", atProject+"/flags/:flag/copy-rules", "Put a flag's rules from an environment "+
+		"into others", (*call).copyRules).change().needs(app.Release),
 	op[none, FlagView]("GET", atEnvironment+"/flags/:flag", "A flag in an environment", (*call).flag).needs(app.Read),
 	op[documentBody, savedFlag]("PUT", atEnvironment+"/flags/:flag", "Save a flag's document",
 		(*call).putFlag).ifMatch().change().needs(app.Release),
@@ -85,6 +90,8 @@ type FlagView struct {
 	Texts       []string         `json:"texts"`           // each rule's condition as text
 	Asked       *app.Asked       `json:"asked,omitempty"` // since when code asks for it
 	Changed     int64            `json:"changed"`         // when this version was made
+	By          string           `json:"by"`              // who made it
+	Reason      string           `json:"reason,omitempty"`
 }
 
 func (f *FlagView) version() int64 { return f.Version }
@@ -119,8 +126,37 @@ func (c *call) flag(*none) (any, error) {
 		v.Asked = &asked[i]
 	}
 	stands, err := c.api.Records.FlagStands(c.ctx, e.ID)
+	if err != nil {
+		return nil, err
+	}
 	v.Changed = stands[d.Key].Changed
+	v.By, v.Reason, err = c.made(e, d.Key, rec.Revision)
 	return v, err
+}
+
+// made says who made a version of a flag, and why.
+func (c *call) made(e *app.Environment, flag string, revision int64) (by, reason string, err error) {
+	const near = 50 // stops and lifts may have come since
+	rows, err := c.api.Records.History(c.ctx, audit.Query{Project: c.p.ID, Environment: e.ID, Subject: flag,
+		Limit: near})
+	if err != nil {
+		return "", "", err
+	}
+	for i := range rows {
+		entry, err := rows[i].Read()
+		if err != nil {
+			return "", "", err
+		}
+		if entry.Revision != revision {
+			continue
+		}
+		names, err := c.names()
+		if err != nil {
+			return "", "", err
+		}
+		return cmp.Or(names[entry.Actor.ID], entry.Actor.Kind), entry.Reason, nil
+	}
+	return "", "", nil
 }
 
 // texts are the rules' conditions as text; empty for everybody, and for what has none.
@@ -157,4 +193,38 @@ func (c *call) putFlag(in *documentBody) (any, error) {
 	return withPreview(c, raw, c.e, func(s *flags.Saved) preview.Edit {
 		return preview.Edit{Flags: []*flag.Document{s.Document}}
 	})
+}
+
+type copyBody struct {
+	flags.CopyRules
+	Reason string `json:"reason,omitempty"`
+}
+
+// copiedRules is the answer on copying rules; a dry run says what it would move in each environment.
+type copiedRules struct {
+	Items []savedFlag `json:"items"`
+}
+
+func (c *call) copyRules(in *copyBody) (any, error) {
+	raw, err := c.apply(in.Reason, c.Param("flag"), &in.CopyRules)
+	if err != nil || c.QueryParam("dryRun") != "true" {
+		return raw, err
+	}
+	var done flags.Copied
+	if err := json.Unmarshal(raw, &done); err != nil {
+		return nil, err
+	}
+	out := &copiedRules{Items: make([]savedFlag, len(done.Items))}
+	for i, s := range done.Items {
+		_, e, err := c.api.Records.Place(c.ctx, c.p.Key, s.Environment)
+		if err != nil {
+			return nil, err
+		}
+		p, err := c.api.Preview.Of(c.ctx, e, preview.Edit{Flags: []*flag.Document{s.Document}})
+		if err != nil {
+			return nil, err
+		}
+		out.Items[i] = savedFlag{s, p}
+	}
+	return out, nil
 }

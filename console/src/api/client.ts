@@ -26,13 +26,25 @@ export function keepCSRF(token: string | undefined) {
 
 /** newKey names one attempt at a change. The browser's own way to make one is not there over
     plain HTTP from another host. */
-function newKey(): string {
+export function newKey(): string {
   return Array.from(crypto.getRandomValues(new Uint8Array(16)), (b) => b.toString(16).padStart(2, "0")).join("");
 }
 
 /** sessionHeaders are what a change must carry. */
 export function sessionHeaders(): Record<string, string> {
-  return { "X-Greenlever-CSRF": csrf, "Idempotency-Key": newKey() };
+  return { "X-Greenlever-CSRF": csrf, "Idempotency-Key": under ?? newKey() };
+}
+
+let under: string | undefined;
+
+/** underKey has the next change be the attempt of a key. */
+export function underKey<T>(key: string, change: () => Promise<T>): Promise<T> {
+  under = key;
+  try {
+    return change(); // asks before it waits
+  } finally {
+    under = undefined;
+  }
 }
 
 /** Accounts and sessions take no idempotency key: what was answered there is not done again. */
@@ -42,7 +54,7 @@ const session: Middleware = {
   onRequest({ request }) {
     if (request.method !== "GET") {
       request.headers.set("X-Greenlever-CSRF", csrf);
-      if (!request.headers.has("Idempotency-Key") && !unkeyed.test(new URL(request.url).pathname)) request.headers.set("Idempotency-Key", newKey());
+      if (!request.headers.has("Idempotency-Key") && !unkeyed.test(new URL(request.url).pathname)) request.headers.set("Idempotency-Key", under ?? newKey());
     }
     return request;
   },

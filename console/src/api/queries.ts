@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import { draftsOf, leave } from "../draft/kept";
+import { say } from "../ui/said";
 import { noteSignedIn } from "./connection";
-import { api, ApiProblem, keepCSRF, must, type Schemas } from "./client";
+import { api, ApiProblem, keepCSRF, must, newKey, underKey, type Schemas } from "./client";
 
 /* Every hook owns one piece of the service's data. Keys begin with the project, so that a
    revision makes exactly what it touches be read again. */
@@ -49,12 +50,66 @@ export function useProjects() {
   return useQuery({ queryKey: ["projects"], queryFn: () => must(api.GET("/api/v1/projects", {})) });
 }
 
-export function useBoard(project: string) {
+/** What a page of the Board asks for. */
+export interface BoardQuery {
+  find?: string;
+  environments?: string;
+  sort?: string;
+  group?: string;
+  pinned?: string;
+  from?: number;
+  limit?: number;
+}
+
+export const boardQuery = (project: string, q: BoardQuery) => ({
+  queryKey: [project, "board", q] as const,
+  queryFn: () => {
+    const query = Object.fromEntries(Object.entries(q).flatMap(([k, v]) => (v === undefined || v === "" ? [] : [[k, String(v)]])));
+    return must(api.GET("/api/v1/projects/{project}/board", { params: { path: { project }, query } }));
+  },
+});
+
+/** useBoard reads a page of flags in environments. */
+export function useBoard(project: string, q: BoardQuery) {
+  return useQuery({ ...boardQuery(project, q), enabled: project !== "", placeholderData: (before) => before, retry: false });
+}
+
+/** useEnvironments is the project's small index of environments, which every page has. */
+export function useEnvironments(project: string) {
   return useQuery({
-    queryKey: [project, "board"],
+    queryKey: [project, "environments"],
     enabled: project !== "",
-    queryFn: () => must(api.GET("/api/v1/projects/{project}/board", { params: { path: { project } } })),
+    staleTime: 60_000,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments", { params: { path: { project } } })),
   });
+}
+
+/** useFlags finds flags by what is typed: a page of the index, never all. */
+export function useFlags(project: string, find: string, limit = 30, enabled = true) {
+  return useQuery({
+    queryKey: [project, "flags", find, limit],
+    enabled: enabled && project !== "",
+    placeholderData: (before) => before,
+    retry: false,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/flags", { params: { path: { project }, query: { find, limit: String(limit) } } })),
+  });
+}
+
+/** useNames gives the names of flags' variants, which say how each looks. */
+export function useNames(project: string, keys: string[]) {
+  const asked = [...new Set(keys)].toSorted().join(",");
+  const index = useQuery({
+    queryKey: [project, "flags", "by key", asked],
+    enabled: asked !== "",
+    staleTime: 60_000,
+    placeholderData: (before) => before,
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/flags", { params: { path: { project }, query: { keys: asked } } })),
+  });
+  return (flag: string | undefined) => index.data?.flags.find((f) => f.key === flag)?.variants ?? [];
+}
+
+export function useRecipes(project: string) {
+  return useQuery({ queryKey: [project, "recipes"], queryFn: () => must(api.GET("/api/v1/projects/{project}/recipes", { params: { path: { project } } })) });
 }
 
 export function useFlag(project: string, environment: string, flag: string) {
@@ -84,7 +139,6 @@ export function useInstances(project: string, environment: string) {
   return useQuery({
     queryKey: [project, "env", environment, "instances"],
     enabled: environment !== "",
-    refetchInterval: 3000,
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/instances", { params: { path: { project, environment } } })),
   });
 }
@@ -188,24 +242,57 @@ export function useTry(project: string, environment: string, flag: string, edit:
   });
 }
 
-/** useChange makes a change and has everything of the project read again. */
-export function useChange<In, Out>(project: string, change: (input: In) => Promise<Out>) {
+/** How long an attempt whose end nobody knows may be made again under its key, in milliseconds. */
+const sameAttempt = 60_000;
+
+/** useChange makes a change and has everything of the project read again. An attempt whose answer was lost is
+    made again under the same key, so that it is not done twice. Stops and lifts take a new key each time:
+    what an old one answers would not be true any more, and twice does no harm. */
+export function useChange<In, Out>(project: string, change: (input: In) => Promise<Out>, done?: (out: Out, input: In) => string) {
   const cache = useQueryClient();
-  return useMutation({ mutationFn: change, onSuccess: () => cache.invalidateQueries({ queryKey: [project] }) });
+  const attempt = useRef<{ key: string; input: string; at: number }>(undefined);
+  return useMutation({
+    mutationFn: async (input: In) => {
+      const said = JSON.stringify(input) ?? "";
+      const last = attempt.current;
+      const again = last !== undefined && last.input === said && Date.now() - last.at < sameAttempt;
+      const now = again ? last : { key: newKey(), input: said, at: Date.now() };
+      attempt.current = now;
+      try {
+        const out = await underKey(now.key, () => change(input));
+        attempt.current = undefined;
+        return out;
+      } catch (e) {
+        if (e instanceof ApiProblem && e.status !== 0 && e.status < 500) attempt.current = undefined;
+        throw e;
+      }
+    },
+    onSuccess: (out, input) => {
+      const text = done?.(out, input);
+      if (text) say(text);
+      return cache.invalidateQueries({ queryKey: [project] });
+    },
+  });
 }
 
 export function useSaveFlag(project: string, environment: string, flag: string) {
-  return useChange(project, (s: SaveFlag) => putFlag(project, environment, flag, s, false));
+  return useChange(project, (s: SaveFlag) => putFlag(project, environment, flag, s, false), (saved) => `Saved: ${flag} in ${environment}, version ${saved.version}.`);
 }
 
 export function useStop(project: string, environment: string) {
-  return useChange(project, (body: Schemas["StopBody"]) =>
+  return useFreshChange(project, (body: Schemas["StopBody"]) =>
     must(api.POST("/api/v1/projects/{project}/environments/{environment}/stops", { params: { path: { project, environment } }, body })),
   );
 }
 
+/** useFreshChange makes a change that may be made twice. */
+function useFreshChange<In, Out>(project: string, change: (input: In) => Promise<Out>) {
+  const cache = useQueryClient();
+  return useMutation({ mutationFn: change, onSuccess: () => cache.invalidateQueries({ queryKey: [project] }) });
+}
+
 export function useLift(project: string, environment: string) {
-  return useChange(project, (body: Schemas["LiftBody"]) =>
+  return useFreshChange(project, (body: Schemas["LiftBody"]) =>
     must(api.POST("/api/v1/projects/{project}/environments/{environment}/lifts", { params: { path: { project, environment } }, body })),
   );
 }
@@ -236,38 +323,62 @@ export function useWhy(project: string, environment: string, flag: string, body:
   });
 }
 
-/** How often what processes report is taken as a reason to read the board again, in milliseconds. */
-const boardEvery = 5_000;
+/** What the stream tells: see the service. */
+interface Moved {
+  environment: string;
+  revision: number;
+  flags?: string[];
+  segments?: string[];
+}
 
-/** useLive reads again what a revision or a report touches, as soon as it happens. The
-    stream is open only while the page is seen: browsers allow few connections to one host,
-    and many open tabs must not use them up. */
+type Reported = Pick<Schemas["BoardEnvironment"], "instances" | "delivered" | "lost"> & { environment: string; revision?: number };
+
+/** useLive keeps what is shown as it is, by what the stream tells: a revision has what it touched read again,
+    a delivery is put in place. The stream is open only while the page is seen: browsers allow few connections
+    to one host, and many open tabs must not use them up. */
 export function useLive(project: string) {
   const cache = useQueryClient();
   useEffect(() => {
     if (project === "") return;
     let source: EventSource | undefined;
-    let told = 0;
-    const again = (...key: string[]) => void cache.invalidateQueries({ queryKey: [project, ...key] });
+    const known = new Map<string, number>(); // the revision that was heard of last, by environment
+    const again = (...key: unknown[]) => void cache.invalidateQueries({ queryKey: [project, ...key] });
     const close = () => {
       source?.close();
       source = undefined;
+    };
+    const moved = (m: Moved) => {
+      known.set(m.environment, m.revision);
+      again("board");
+      again("history");
+      again("stops");
+      if (m.segments || !m.flags) return again("env", m.environment);
+      const touches = new Set(m.flags);
+      // Other flags' own pages stay as they are; what may stand on any flag is read again.
+      void cache.invalidateQueries({
+        queryKey: [project, "env", m.environment],
+        predicate: ({ queryKey: [, , , what, flag] }) => what !== "flag" || touches.has(flag as string),
+      });
     };
     const open = () => {
       if (document.visibilityState !== "visible") return close();
       if (source) return;
       source = new EventSource(`/api/v1/projects/${project}/live`);
       source.addEventListener("error", () => void cache.refetchQueries({ queryKey: ["me"] }, { cancelRefetch: false })); // is it only the stream?
-      source.addEventListener("revision", (e) => {
-        const { environment } = JSON.parse(e.data) as { environment: string };
-        again("board");
-        again("history");
-        again("env", environment);
+      source.addEventListener("standing", (e) => {
+        const m = JSON.parse(e.data) as Moved;
+        const before = known.get(m.environment);
+        known.set(m.environment, m.revision);
+        if (before === undefined) return;
+        // The stream was away: what it did not tell is read again.
+        again("environments");
+        if (before !== m.revision) moved({ environment: m.environment, revision: m.revision });
       });
-      source.addEventListener("report", () => {
-        if (Date.now() - told < boardEvery) return; // what processes report is shown on the board as it is now and then
-        told = Date.now();
-        again("board");
+      source.addEventListener("revision", (e) => moved(JSON.parse(e.data) as Moved));
+      source.addEventListener("report", (e) => {
+        const { environment, ...now } = JSON.parse(e.data) as Reported;
+        cache.setQueriesData<Schemas["Board"]>({ queryKey: [project, "board"] }, (b) => b && { ...b, environments: b.environments.map((x) => (x.key === environment ? { ...x, ...now } : x)) });
+        again("env", environment, "instances");
       });
     };
     open();

@@ -1,26 +1,27 @@
-import { Dialog as RadixDialog, Label } from "radix-ui";
-import { useId, type ButtonHTMLAttributes, type ComponentProps, type InputHTMLAttributes, type ReactNode } from "react";
+import { Label } from "radix-ui";
+import { useId, useState, type ComponentProps, type InputHTMLAttributes, type ReactNode } from "react";
 
-type Tone = "plain" | "lever" | "alarm" | "bare";
+type Tone = "plain" | "lever" | "alarm" | "confirm" | "bare";
 
 const tones: Record<Tone, string> = {
-  plain: "border border-line bg-sheet hover:border-soft",
+  plain: "border border-edge bg-sheet hover:border-ink",
   lever: "bg-lever text-lever-ink font-medium hover:opacity-90",
-  alarm: "border border-alarm bg-alarm-sheet text-alarm font-medium hover:opacity-90",
+  alarm: "border border-alarm bg-alarm-sheet text-alarm font-medium hover:bg-sheet",
+  confirm: "bg-alarm text-page font-medium hover:opacity-90",
   bare: "text-soft hover:text-ink",
 };
 
-export function Button({ tone = "plain", className = "", ...rest }: ButtonHTMLAttributes<HTMLButtonElement> & { tone?: Tone }) {
+export function Button({ tone = "plain", className = "", ...rest }: ComponentProps<"button"> & { tone?: Tone }) {
   return (
     <button
       type="button"
-      className={`inline-flex min-h-8 cursor-pointer items-center gap-1.5 rounded px-3 py-1 whitespace-nowrap disabled:cursor-default disabled:opacity-50 ${tones[tone]} ${className}`}
+      className={`inline-flex min-h-8 cursor-pointer items-center gap-1.5 rounded px-3 py-1 whitespace-nowrap disabled:cursor-default disabled:border-line disabled:opacity-60 ${tones[tone]} ${className}`}
       {...rest}
     />
   );
 }
 
-export const inputStyle = "min-h-8 rounded border border-line bg-sheet px-2 py-1 text-ink placeholder:text-soft";
+export const inputStyle = "min-h-8 rounded border border-edge bg-sheet px-2 py-1 text-ink placeholder:text-soft";
 
 export function Field({ label, hint, error, children }: { label: string; hint?: ReactNode; error?: string | undefined; children: (id: string) => ReactNode }) {
   const id = useId();
@@ -63,10 +64,26 @@ export function Select({ options, ...rest }: ComponentProps<"select"> & { option
   );
 }
 
-/** Problem shows what was refused: what is wrong, where, and the mend. */
-export function Problem({ error }: { error: unknown }) {
+interface Refused {
+  fields?: { place: string; mend: string }[];
+}
+
+/** wrongIn gives what is wrong with a field, to stand beside it. */
+export const wrongIn = (error: unknown) => (place: string) => (error as Refused | null)?.fields?.find((f) => f.place === place)?.mend;
+
+/** Problem shows what was refused: what is wrong, where, and the mend. What stands beside fields already is
+    not said twice: beside names their places. */
+export function Problem({ error, beside = [] }: { error: unknown; beside?: string[] }) {
   if (!error) return null;
-  const fields = (error as { fields?: { place: string; mend: string }[] }).fields ?? [];
+  const all = (error as Refused).fields ?? [];
+  const fields = all.filter((f) => !beside.includes(f.place));
+  if (all.length > 0 && fields.length === 0) {
+    return (
+      <div role="alert" className="text-alarm">
+        {all.length === 1 ? "One field" : `${all.length} fields`} above cannot be taken.
+      </div>
+    );
+  }
   return (
     <div role="alert" className="rounded border border-alarm bg-alarm-sheet px-3 py-2 text-alarm">
       {fields.length === 0 && <div>{error instanceof Error ? error.message : String(error)}</div>}
@@ -93,11 +110,16 @@ export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: R
   );
 }
 
-export function Page({ title, aside, children }: { title: ReactNode; aside?: ReactNode; children: ReactNode }) {
+/** Page is what stands around a page's contents. name is its title in the browser, where the title is no text. */
+export function Page({ title, name, aside, children }: { title: ReactNode; name?: string; aside?: ReactNode; children: ReactNode }) {
+  const said = name ?? (typeof title === "string" ? title : "");
   return (
-    <main className="mx-auto flex max-w-7xl flex-col gap-4 px-4 py-5">
-      <div className="flex flex-wrap items-center justify-between gap-3">
-        <h1 className="text-xl font-semibold">{title}</h1>
+    <main className="mx-auto flex w-full max-w-[1600px] flex-col gap-4 px-4 py-4">
+      <title>{said ? `${said} · Green Lever` : "Green Lever"}</title>
+      <div className="flex flex-wrap items-center justify-between gap-x-4 gap-y-2">
+        <h1 tabIndex={-1} className="min-w-0 text-xl font-semibold">
+          {title}
+        </h1>
         {aside}
       </div>
       {children}
@@ -113,43 +135,64 @@ export function Waiting({ what }: { what: string }) {
   );
 }
 
-export function Dialog({ open, onClose, title, children }: { open: boolean; onClose: () => void; title: string; children: ReactNode }) {
-  return (
-    <RadixDialog.Root open={open} onOpenChange={(o) => !o && onClose()}>
-      <RadixDialog.Portal>
-        <RadixDialog.Overlay className="fixed inset-0 z-30 bg-black/40" />
-        <RadixDialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[8vh] left-1/2 z-30 flex max-h-[84vh] w-[min(46rem,94vw)] -translate-x-1/2 flex-col gap-3 overflow-auto rounded border border-line bg-sheet p-5 text-ink shadow-lg"
-        >
-          <RadixDialog.Title className="text-lg font-semibold">{title}</RadixDialog.Title>
-          {children}
-        </RadixDialog.Content>
-      </RadixDialog.Portal>
-    </RadixDialog.Root>
-  );
-}
+export { Dialog } from "./dialog";
 
-export function Copy({ text }: { text: string }) {
+/** Copy puts a text into the clipboard, and says that it is there. Browsers have one over TLS alone; elsewhere
+    the old way works. */
+export function Copy({ text, label = "copy" }: { text: string; label?: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    const there = await navigator.clipboard?.writeText(text).then(
+      () => true,
+      () => false,
+    );
+    setCopied(there ?? copyBySelecting(text));
+  };
   return (
-    <Button tone="bare" onClick={() => void navigator.clipboard?.writeText(text)} aria-label="copy">
-      copy
+    <Button tone="bare" className="underline" onClick={() => void copy()} onBlur={() => setCopied(false)}>
+      <span role="status">{copied ? "copied" : label}</span>
     </Button>
   );
 }
 
-const clock = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "medium" });
+function copyBySelecting(text: string): boolean {
+  const field = document.createElement("textarea");
+  field.value = text;
+  field.style.position = "fixed";
+  field.style.opacity = "0";
+  document.body.append(field);
+  field.select();
+  const done = document.execCommand("copy");
+  field.remove();
+  return done;
+}
+
+const clock = new Intl.DateTimeFormat(undefined, { year: "numeric", month: "short", day: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit" });
+
+const inZone = new Intl.DateTimeFormat(undefined, { dateStyle: "full", timeStyle: "long" });
 
 const timeOfDay = new Intl.DateTimeFormat(undefined, { timeStyle: "medium" });
+
+/** zone is the reader's time zone, by its name. */
+export const zone = new Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 /** clockTime is the time of day, where the day is plain. */
 export const clockTime = (ms: number) => timeOfDay.format(new Date(ms));
 
-export function Time({ ms }: { ms: number }) {
+/** Time is an instant in the reader's zone; the zone is said where one points. */
+export function Time({ ms, near = false }: { ms: number; near?: boolean }) {
   const at = new Date(ms);
   return (
-    <time dateTime={at.toISOString()} title={at.toISOString()} className="whitespace-nowrap">
-      {clock.format(at)}
+    <time dateTime={at.toISOString()} title={`${inZone.format(at)}, ${at.toISOString()}`} className="whitespace-nowrap">
+      {near ? ago(ms) : clock.format(at)}
     </time>
   );
+}
+
+/** How long ago something was, in a few characters. */
+export function ago(ms: number): string {
+  const s = Math.max(0, Math.round((Date.now() - ms) / 1000));
+  if (s < 120) return `${s} s ago`;
+  if (s < 7200) return `${Math.floor(s / 60)} min ago`;
+  return s < 172_800 ? `${Math.floor(s / 3600)} h ago` : `${Math.floor(s / 86_400)} d ago`;
 }

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Button, inputStyle } from "./controls";
+import { ago, Button, inputStyle } from "./controls";
 
 /** One process that decides flags, as it last said of itself. */
 export interface Process {
@@ -14,14 +14,6 @@ export interface Process {
   skewMillis: number;
   seen: number;
   otherHistory?: boolean; // the records were restored since, and do not know its revision
-}
-
-/** How long ago something was, in a few characters. */
-export function ago(ms: number): string {
-  const s = Math.max(0, Math.round((Date.now() - ms) / 1000));
-  if (s < 120) return `${s} s ago`;
-  if (s < 7200) return `${Math.floor(s / 60)} min ago`;
-  return s < 172_800 ? `${Math.floor(s / 3600)} h ago` : `${Math.floor(s / 86_400)} d ago`;
 }
 
 export const processName = (i: Process) => `${i.application} ${i.version}`.trim();

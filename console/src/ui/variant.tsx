@@ -1,3 +1,6 @@
+import { colorAt, letterAt, outlines, shapeAt } from "./variant-look";
+import { letterPaths } from "./letters";
+
 /** What the service says: plainly, and token by token. */
 export interface Sentence {
   text: string;
@@ -12,28 +15,24 @@ interface SentenceToken {
   high?: number | undefined;
 }
 
-/* Colours that can be told apart without red and green; a letter goes with each. A
-   variant's place among the names of its flag gives both, so they never change while the
-   flag's variants stay. */
-const colors = ["#3f72b8", "#cf7a1c", "#84589f", "#4aa0bd", "#b3932a", "#b85f8f", "#70757c"];
+export const variantColor = (names: string[], name: string): string => colorAt(names.indexOf(name));
 
-export function variantColor(names: string[], name: string): string {
+/** Mark is a variant's sign: colour, letter and shape. */
+export function Mark({ names, name, size = 16 }: { names: string[]; name: string; size?: number }) {
   const at = names.indexOf(name);
-  return colors[(at < 0 ? 6 : at) % colors.length]!;
+  // The letter is drawn, not text: who copies or reads the page aloud gets the name alone.
+  return (
+    <svg aria-hidden="true" width={size} height={size} viewBox="-1 -1 18 18" className="inline-block shrink-0 align-[-0.15em]">
+      <path d={outlines[shapeAt(at)]} fill={colorAt(at)} />
+      <path d={letterPaths[letterAt(at)] ?? letterPaths["?"]} fill="none" stroke="var(--variant-ink)" strokeWidth="1.6" strokeLinecap="round" strokeLinejoin="round" />
+    </svg>
+  );
 }
 
 export function Variant({ names, name }: { names: string[]; name: string }) {
-  const at = names.indexOf(name);
   return (
     <span className="font-medium whitespace-nowrap">
-      {/* The letter is drawn, not text: who copies or reads the page aloud gets the name alone. */}
-      <span
-        aria-hidden="true"
-        data-letter={at < 0 ? "?" : String.fromCharCode(65 + (at % 26))}
-        className="mr-1 inline-flex h-4 w-4 items-center justify-center rounded-sm align-[0.1em] text-[10px] leading-none text-white before:content-[attr(data-letter)]"
-        style={{ background: variantColor(names, name) }}
-      />
-      {name}
+      <Mark names={names} name={name} /> {name}
     </span>
   );
 }

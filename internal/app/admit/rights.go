@@ -1,6 +1,7 @@
 package admit
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -40,6 +41,9 @@ func Allow(a *app.Actor, action app.Action, project, environment int64) error {
 	return app.Faultf(app.Forbidden, "to %s takes one of the roles %s in this project: ask one of its keepers",
 		action, strings.Join(need, ", "))
 }
+
+// Takes says which roles may do what.
+func Takes() map[app.Action][]app.Role { return maps.Clone(may) }
 
 // Installation decides whether an actor may manage projects and accounts.
 func Installation(a *app.Actor) error {

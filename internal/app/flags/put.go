@@ -114,6 +114,12 @@ func (s *Service) check(ctx context.Context, tx documents, env *app.Environment,
 	if err := complete(old, now, around); err != nil {
 		return err
 	}
+	return s.stand(ctx, tx, env, old, now, around)
+}
+
+// stand refuses a completed document that cannot stand.
+func (s *Service) stand(ctx context.Context, tx documents, env *app.Environment, old, now *flag.Document,
+	around *conditions.Around) error {
 	problems := now.Check()
 	if len(problems) == 0 {
 		problems = now.CheckReferences(around)

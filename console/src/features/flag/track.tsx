@@ -1,185 +1,171 @@
 import { useContext, useState, type ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import { ConditionAround, ConditionEditor, type Node } from "../../ui/condition";
+import { addRule, moveRule, nameUnit, putRule, removeRule, type DraftDocument, type DraftRule } from "../../draft/flag";
+import { getsOf, stages, takenBy, unknown, type Branch, type Stage } from "../../draw/track";
+import { ConditionAround, type Node } from "../../ui/condition";
 import { Button, inputStyle, Select } from "../../ui/controls";
 import { About, Part } from "../../ui/estimate";
-import { Said, Variant, variantColor } from "../../ui/variant";
+import { useNarrow } from "../../ui/narrow";
+import { Said, Variant } from "../../ui/variant";
+import { Word } from "../../ui/word";
 import { GivesEditor } from "./gives";
-
-type Document = Schemas["Document"];
-type Rule = Schemas["Rule"];
+import { Platforms } from "./platforms";
+import { Band, Rail, turn } from "./rail";
+import { RuleEditor } from "./rule-editor";
 
 export interface TrackProps {
-  doc: Document;
-  says: Schemas["Said"][]; // each rule by itself, and the end; empty where an edit is not understood yet
+  doc: DraftDocument;
+  says: Map<string, Schemas["Said"]>; // each rule by its id, and the end; what is not understood yet is missing
   names: string[];
   shift: Schemas["Shift"] | undefined; // who is on which branch; before and after an edit
   edited: boolean;
   stopped: boolean;
   editable: boolean;
-  onChange: (d: Document) => void;
+  onChange: (d: DraftDocument, field: string) => void;
   onWho: (place: string, title: string) => void;
   newVariant?: ReactNode; // adds a variant, from inside a rule
   unit: string; // that is about to be named
 }
 
-const full = 14; // width of the line that everybody comes in on
-
-/** Flow is how many units are on the line and on a branch, as widths. */
-interface Flow {
-  line: number;
-  was: number; // of the line before the edit
-  taken: number;
-  took: number;
-}
-
-/** flows gives the widths of the line before each rule and at the end. Without a population
-    they are told by shares alone. */
-function flows(rules: Rule[], shift: Schemas["Shift"] | undefined): Flow[] {
-  const total = shift?.units.counted ?? 0;
-  const out: Flow[] = [];
-  let line = full;
-  let was = full;
-  for (const r of rules) {
-    const branch = total > 0 ? shift?.branches.find((b) => b.place === r.id) : undefined;
-    const goesOn = r.gives.shares?.parts.find((p) => p.goesOn)?.share ?? 0;
-    const guess = r.parked || r.when ? 0 : line * (1 - goesOn / 1_000_000);
-    const taken = total > 0 ? (full * (branch?.after.counted ?? 0)) / total : guess;
-    const took = total > 0 ? (full * (branch?.before.counted ?? 0)) / total : guess;
-    out.push({ line, was, taken, took });
-    line = Math.max(0, line - taken);
-    was = Math.max(0, was - took);
+/** Places are the rules and the end, as branches of the line. */
+export function branchesOf(doc: DraftDocument, shift: Schemas["Shift"] | undefined): { total: number; branches: Branch[] } {
+  const places = [...doc.rules.map((r) => ({ ...r, rule: r as DraftRule | undefined })), { id: "end", gives: doc.end, rule: undefined }];
+  if (shift && shift.units.counted > 0) {
+    const of = (id: string) => shift.branches.find((b) => b.place === id);
+    const branches = places.map(({ id, gives }) => {
+      const b = of(id);
+      const given = Object.entries(b?.gives ?? {}).map(([variant, e]) => ({ variant, part: e.units }));
+      return { id, takes: { before: b?.before.units ?? 0, after: b?.after.units ?? 0 }, gets: given.length > 0 ? given : getsOf(gives) };
+    });
+    return { total: shift.units.units, branches };
   }
-  return [...out, { line, was, taken: line, took: was }];
+  // Nobody was seen: widths say what the shares would do.
+  let left = unknown;
+  const branches = places.map(({ id, gives, rule }) => {
+    const takes = id === "end" ? left : !rule || rule.parked || rule.saysNobody || rule.when ? 0 : takenBy(left, gives);
+    left -= takes;
+    return { id, takes: { before: takes, after: takes }, gets: getsOf(gives) };
+  });
+  return { total: unknown, branches };
 }
 
-/** Track is the picture of a flag's targeting and its editor: everybody comes in on top, at
-    each rule a branch leaves the line, as wide as the units that the rule takes, and what
-    goes on runs down to the end. While an edit is open, the old track shows faintly under it. */
+/** Track is the picture of a flag's targeting and its editor: all come in on top, at each rule a branch leaves
+    the line, as wide as the units that the rule takes, with the rule's sentence on it, and what goes on runs
+    down to the end. While an edit is open, what was shows in dots. */
 export function Track(props: TrackProps) {
   const { doc, says, names, shift, edited, stopped, editable, onChange, onWho } = props;
   const around = useContext(ConditionAround);
   const [open, setOpen] = useState<string>();
-  const rules = doc.rules ?? [];
-  const widths = flows(rules, shift);
+  const full = useNarrow() ? 40 : 112;
+  const rail = full + (full > 60 ? 24 : 14);
+  const { total, branches } = branchesOf(doc, shift);
+  const drawn = stages({ before: total, after: total }, branches, full);
   const halted = stopped || doc.lever !== "on";
-  const put = (at: number, r: Rule) => onChange({ ...doc, rules: rules.map((o, i) => (i === at ? r : o)) });
-  const move = (at: number, by: number) => {
-    const next = [...rules];
-    const [r] = next.splice(at, 1);
-    next.splice(at + by, 0, r!);
-    onChange({ ...doc, rules: next });
-  };
-  const line = halted ? "var(--line)" : "var(--soft)";
-  const last = widths.at(-1)!;
+  const branch = (id: string) => shift?.branches.find((b) => b.place === id);
   return (
-    <ol aria-label="track" className="flex flex-col">
-      <Row rail={<Rail line={line} above={0} below={full} was={edited ? full : 0} mark={<circle cx="22" cy="20" r="5" fill={line} />} />}>
-        <div className="text-soft">
-          {shift && shift.units.counted > 0 ? (
-            <>
-              <About e={shift.units} /> {shift.units.units === 1 ? "unit comes" : "units come"} in, as lately seen
-            </>
-          ) : (
-            "all come in"
-          )}
-          {halted && (
-            <>
-              {" "}
-              and get <Variant names={names} name={doc.resting} />: {stopped ? "the flag is stopped" : "the flag is off"}
-            </>
-          )}
-        </div>
-      </Row>
-      {(doc.needs ?? []).map((n) => (
-        <Row key={n.flag + n.variant} rail={<Rail line={line} above={full} below={full} was={edited ? full : 0} mark={<rect x="15" y="13" width="14" height="14" fill="var(--sheet)" stroke={line} strokeWidth="2" />} />}>
-          needs <span className="font-mono text-[13px]">{n.flag}</span> to give {n.variant}, else <Variant names={names} name={doc.resting} />
-        </Row>
-      ))}
-      {rules.map((r, i) => {
-        const id = r.id || `new ${i}`;
-        const flow = widths[i]!;
-        const next = widths[i + 1]!;
-        const branch = shift?.branches.find((b) => b.place === r.id);
-        return (
-          <Row
-            key={id}
-            faint={r.parked ?? false}
-            rail={<Rail line={line} above={flow.line} below={next.line} was={edited ? next.was : 0} branch={r.parked ? undefined : { color: variantColor(names, mainVariant(r)), width: flow.taken, was: edited ? flow.took : 0 }} />}
-          >
+    <>
+      <ol aria-label="track" className="flex flex-col">
+        <li className="grid items-center gap-x-3" style={{ gridTemplateColumns: `${rail}px 1fr` }}>
+          <div aria-hidden="true" className="h-full min-h-12 rounded-t" style={{ width: full, background: halted ? "var(--well)" : "color-mix(in srgb, var(--ink) 22%, var(--sheet))" }} />
+          <div className="py-3">
+            {shift && shift.units.counted > 0 ? (
+              <span className="text-base font-medium">
+                <About e={shift.units} /> {shift.units.units === 1 ? "unit comes" : "units come"} in, as lately seen
+              </span>
+            ) : (
+              <>
+                all come in <span className="text-soft">(no unit was seen lately: widths say what shares would do)</span>
+              </>
+            )}
+            {halted && (
+              <>
+                {" "}
+                and get <Variant names={names} name={doc.resting} />: {stopped ? "the flag is stopped" : "the flag is off"}
+              </>
+            )}
+            {(doc.needs ?? []).map((n) => (
+              <div key={n.flag + n.variant}>
+                <Word of="needs" /> <span className="font-mono text-[13px]">{n.flag}</span> to give {n.variant}, else <Variant names={names} name={doc.resting} />
+              </div>
+            ))}
+          </div>
+        </li>
+        {doc.rules.map((r, i) => (
+          <Row key={r.id} faint={r.parked ?? false} stage={drawn[i]!} branch={branches[i]!} names={names} width={rail} edited={edited} halted={halted || (r.parked ?? false)} dotted={r.saysNobody ?? false}>
             <div className="flex flex-wrap items-start gap-x-3 gap-y-1">
-              <div className="min-w-0 flex-1 basis-72">
+              <div className="min-w-0 flex-1 basis-64">
                 <div className="text-xs text-soft">
                   {i + 1}. {r.name}
                   {r.parked && " (parked)"}
-                  <Caught branch={halted ? undefined : branch} edited={edited} onWho={r.id && branch && !edited ? () => onWho(r.id, r.name) : undefined} />
+                  <Caught branch={halted || r.saysNobody ? undefined : branch(r.id)} edited={edited} onWho={!edited && branch(r.id) ? () => onWho(r.id, r.name) : undefined} />
                 </div>
-                <div>{says[i] ? <Said said={says[i]} names={names} /> : <span className="text-soft">...</span>}</div>
+                <div className="text-base">{r.saysNobody ? "takes nobody until it says whom" : says.has(r.id) ? <Said said={says.get(r.id)} names={names} /> : "..."}</div>
                 <SegmentsOf when={r.when} segments={around.segments} />
               </div>
               {editable && (
                 <div className="flex">
-                  <Button tone="bare" aria-label={`move ${r.name} up`} disabled={i === 0} onClick={() => move(i, -1)}>
+                  <Button tone="bare" aria-label={`move ${r.name} up`} disabled={i === 0} onClick={() => onChange(moveRule(doc, r.id, -1), "")}>
                     ↑
                   </Button>
-                  <Button tone="bare" aria-label={`move ${r.name} down`} disabled={i === rules.length - 1} onClick={() => move(i, 1)}>
+                  <Button tone="bare" aria-label={`move ${r.name} down`} disabled={i === doc.rules.length - 1} onClick={() => onChange(moveRule(doc, r.id, 1), "")}>
                     ↓
                   </Button>
-                  <Button tone="bare" aria-label={`${open === id ? "close" : "edit"} ${r.name}`} aria-expanded={open === id} onClick={() => setOpen(open === id ? undefined : id)}>
-                    {open === id ? "close" : "edit"}
+                  <Button aria-label={`${open === r.id ? "close" : "edit"} ${r.name}`} aria-expanded={open === r.id} onClick={() => setOpen(open === r.id ? undefined : r.id)}>
+                    {open === r.id ? "close" : "edit"}
                   </Button>
                 </div>
               )}
             </div>
-            {editable && open === id && (
-              <RuleEditor rule={r} names={names} resting={doc.resting} newVariant={props.newVariant} onChange={(now) => put(i, now)} onRemove={() => onChange({ ...doc, rules: rules.filter((_, j) => j !== i) })} />
+            {editable && open === r.id && (
+              <RuleEditor rule={r} names={names} resting={doc.resting} newVariant={props.newVariant} onChange={(now, field) => onChange(putRule(doc, now), field)} onRemove={() => onChange(removeRule(doc, r.id), "")} />
             )}
           </Row>
-        );
-      })}
-      <Row rail={<Rail line={line} above={last.line} below={0} was={0} mark={<path d="M10 20h24" stroke={line} strokeWidth="4" strokeLinecap="round" />} />}>
-        <div className="flex flex-wrap items-start gap-3">
-          <div className="min-w-0 flex-1 basis-72">
-            <div className="text-xs text-soft">
-              end
-              <Caught branch={halted ? undefined : shift?.branches.find((b) => b.place === "end")} edited={edited} onWho={edited ? undefined : () => onWho("end", "the end")} />
+        ))}
+        <Row stage={drawn.at(-1)!} branch={branches.at(-1)!} names={names} width={rail} edited={edited} halted={halted}>
+          <div className="flex flex-wrap items-start gap-3">
+            <div className="min-w-0 flex-1 basis-64">
+              <div className="text-xs text-soft">
+                <Word of="end" />
+                <Caught branch={halted ? undefined : branch("end")} edited={edited} onWho={edited || !branch("end") ? undefined : () => onWho("end", "the end")} />
+              </div>
+              <div className="text-base">{says.has("end") ? <Said said={says.get("end")} names={names} /> : "..."}</div>
             </div>
-            <div>{says[rules.length] ? <Said said={says[rules.length]} names={names} /> : "..."}</div>
-          </div>
-          {editable && (
-            <Button tone="bare" aria-label={open === "end" ? "close the end" : "edit the end"} aria-expanded={open === "end"} onClick={() => setOpen(open === "end" ? undefined : "end")}>
-              {open === "end" ? "close" : "edit"}
-            </Button>
-          )}
-        </div>
-        {editable && open === "end" && (
-          <div className="mt-2 flex flex-col gap-2 rounded border border-line p-3">
-            <GivesEditor end value={doc.end} names={names} resting={doc.resting} onChange={(end) => onChange({ ...doc, end })} />
-            {props.newVariant}
-          </div>
-        )}
-        {editable && (
-          <div className="mt-3 flex flex-wrap gap-2">
-            <Button
-              onClick={() => {
-                const first = names.find((n) => n !== doc.resting) ?? doc.resting;
-                onChange({ ...doc, rules: [...rules, { id: "", name: `Rule ${rules.length + 1}`, gives: { variant: first } }] });
-                setOpen(`new ${rules.length}`);
-              }}
-            >
-              Add a rule
-            </Button>
-            <NameUnits doc={doc} names={names} unit={props.unit} onChange={onChange} />
-            {rules.length > 1 && (
-              <>
-                <Button onClick={() => onChange({ ...doc, rules: rules.map((r) => ({ ...r, parked: rules.some((o) => !o.parked) })) })}>{rules.some((r) => !r.parked) ? "Park all rules" : "Take all into use"}</Button>
-                <Button onClick={() => onChange({ ...doc, rules: [] })}>Take all rules off</Button>
-              </>
+            {editable && (
+              <Button aria-label={open === "end" ? "close the end" : "edit the end"} aria-expanded={open === "end"} onClick={() => setOpen(open === "end" ? undefined : "end")}>
+                {open === "end" ? "close" : "edit"}
+              </Button>
             )}
           </div>
-        )}
-      </Row>
+          {editable && open === "end" && (
+            <div className="mt-2 flex flex-col gap-3 rounded border border-edge bg-sheet p-4">
+              <GivesEditor end value={doc.end} names={names} resting={doc.resting} onChange={(end, field) => onChange({ ...doc, end }, field === "" ? "" : `end ${field}`)} />
+              {props.newVariant}
+            </div>
+          )}
+        </Row>
+      </ol>
+      {editable && (
+        <div className="flex flex-wrap items-center gap-2">
+          <Button
+            onClick={() => {
+              const now = addRule(doc, names);
+              onChange(now, "");
+              setOpen(now.rules.at(-1)!.id);
+            }}
+          >
+            Add a rule
+          </Button>
+          <NameUnits doc={doc} names={names} unit={props.unit} onChange={onChange} />
+          {doc.rules.length > 1 && (
+            <>
+              <Button onClick={() => onChange({ ...doc, rules: doc.rules.map((r) => ({ ...r, parked: doc.rules.some((o) => !o.parked) })) }, "")}>{doc.rules.some((r) => !r.parked) ? "Park all rules" : "Take all into use"}</Button>
+              <Button onClick={() => onChange({ ...doc, rules: [] }, "")}>Take all rules off</Button>
+            </>
+          )}
+        </div>
+      )}
       <Silence doc={doc} editable={editable} onChange={onChange} />
+      <Platforms names={names} shift={halted && !edited ? undefined : shift} edited={edited} />
       <datalist id="known-attributes">
         {["targetingKey", ...new Set([...around.hints.map((h) => h.name), ...(JSON.stringify(doc).match(/(?<="attribute":")[^"]+/g) ?? [])])].map((a) => (
           <option key={a} value={a}>
@@ -187,7 +173,21 @@ export function Track(props: TrackProps) {
           </option>
         ))}
       </datalist>
-    </ol>
+    </>
+  );
+}
+
+/** Row is one branch: its piece of the line, and what stands on it. */
+function Row({ stage, branch, names, width, edited, halted, dotted = false, faint = false, children }: { stage: Stage; branch: Branch; names: string[]; width: number; edited: boolean; halted: boolean; dotted?: boolean; faint?: boolean; children: ReactNode }) {
+  const wide = stage.width > 56; // the sentence stands in the branch itself
+  return (
+    <li className="grid" style={{ gridTemplateColumns: `${width}px 1fr` }}>
+      <Rail stage={stage} gets={branch.gets} names={names} width={width} edited={edited} halted={halted} dotted={dotted} />
+      <div className={`relative min-w-0 pr-4 pb-4 pl-3 ${faint ? "opacity-75" : ""}`} style={{ minHeight: turn + Math.max(stage.width, stage.was) + 8, paddingTop: turn + (wide ? 6 : Math.max(stage.width, edited ? stage.was : 0) + 4) }}>
+        <Band stage={stage} gets={branch.gets} names={names} edited={edited} halted={halted} />
+        <div className="relative">{children}</div>
+      </div>
+    </li>
   );
 }
 
@@ -202,7 +202,7 @@ function Caught({ branch, edited, onWho }: { branch: Schemas["Branch"] | undefin
           <Part e={branch.before} /> →{" "}
         </>
       )}
-      <Part e={branch.after} />
+      <Part e={branch.after} />, {branch.after.units.toLocaleString()} {branch.after.units === 1 ? "unit" : "units"}
       {onWho && (
         <button type="button" className="ml-2 cursor-pointer underline" onClick={onWho}>
           who?
@@ -228,98 +228,15 @@ function SegmentsOf({ when, segments }: { when: Node | undefined; segments: { ke
   );
 }
 
-interface Branch {
-  color: string;
-  width: number;
-  was: number; // before the edit
-}
-
-/** mainVariant is the variant whose colour a rule's branch has. */
-function mainVariant(r: Rule): string {
-  return r.gives.variant ?? r.gives.shares?.parts.find((p) => !p.goesOn && p.share > 0)?.variant ?? "";
-}
-
-function Row({ rail, children, faint = false }: { rail: ReactNode; children: ReactNode; faint?: boolean }) {
-  return (
-    <li className="grid grid-cols-[64px_1fr]">
-      {rail}
-      <div className={`min-w-0 py-2.5 ${faint ? "opacity-60" : ""}`}>{children}</div>
-    </li>
-  );
-}
-
-const path = "M22 6C22 22 30 22 40 22H54"; // of a branch
-
-/** seen keeps what is thin from vanishing. */
-function seen(w: number): number {
-  return w > 0 ? Math.max(1.5, w) : 0;
-}
-
-/** Rail is a piece of the line: it comes in from above, a branch may leave it, and it goes on
-    below. What it was before an edit shows as an outline under it. */
-function Rail({ line, above, below, was, branch, mark }: { line: string; above: number; below: number; was: number; branch?: Branch | undefined; mark?: ReactNode }) {
-  return (
-    <div aria-hidden="true" className="relative">
-      {was > 0 && <div className="absolute top-[20px] bottom-0 border-x border-dashed border-soft/60" style={{ left: 22 - seen(was) / 2 - 1, width: seen(was) + 2 }} />}
-      {above > 0 && <div className="absolute top-0 h-[20px]" style={{ left: 22 - seen(above) / 2, width: seen(above), background: line }} />}
-      {below > 0 && <div className="absolute top-[20px] bottom-0" style={{ left: 22 - seen(below) / 2, width: seen(below), background: line }} />}
-      <svg width="64" height="40" className="absolute top-0 left-0">
-        {branch && (
-          <>
-            {branch.was > 0 && <path d={path} fill="none" stroke={branch.color} strokeOpacity="0.35" strokeWidth={seen(branch.was) + 4} />}
-            {branch.width > 0 ? (
-              <path d={path} fill="none" stroke={branch.color} strokeWidth={seen(branch.width)} />
-            ) : (
-              <path d={path} fill="none" stroke={branch.color} strokeWidth="1" strokeDasharray="2 3" />
-            )}
-            <rect x="52" y="12" width="6" height="20" rx="2" fill={branch.color} />
-          </>
-        )}
-        {mark}
-      </svg>
-    </div>
-  );
-}
-
-function RuleEditor({ rule, names, resting, newVariant, onChange, onRemove }: { rule: Rule; names: string[]; resting: string; newVariant: ReactNode; onChange: (r: Rule) => void; onRemove: () => void }) {
-  return (
-    <div className="mt-2 flex flex-col gap-3 rounded border border-line p-3">
-      <input aria-label="name of the rule" className={`${inputStyle} max-w-sm`} value={rule.name} onChange={(e) => onChange({ ...rule, name: e.target.value })} />
-      <ConditionEditor
-        value={rule.when}
-        onChange={(when) => {
-          const { when: _, ...rest } = rule;
-          onChange(when ? { ...rest, when } : rest);
-        }}
-      />
-      <GivesEditor end={false} value={rule.gives} names={names} resting={resting} onChange={(gives) => onChange({ ...rule, gives })} />
-      {newVariant}
-      <div className="flex flex-wrap gap-2">
-        <Button onClick={() => onChange({ ...rule, parked: !rule.parked })}>{rule.parked ? "Take into use again" : "Park"}</Button>
-        <Button tone="alarm" onClick={onRemove}>
-          Remove the rule
-        </Button>
-      </div>
-    </div>
-  );
-}
-
 /** NameUnits puts units by key on top: the way to try a flag on oneself. */
-function NameUnits({ doc, names, unit: given, onChange }: { doc: Document; names: string[]; unit: string; onChange: (d: Document) => void }) {
+function NameUnits({ doc, names, unit: given, onChange }: { doc: DraftDocument; names: string[]; unit: string; onChange: (d: DraftDocument, field: string) => void }) {
   const [unit, setUnit] = useState(given);
   const gets = names.find((n) => n !== doc.resting) ?? doc.resting;
   const name = () => {
-    const rules = doc.rules ?? [];
-    const at = rules.findIndex((r) => r.when?.attribute === "targetingKey" && r.when.test === "string.one-of" && r.gives.variant === gets);
     const key = unit.trim();
     if (key === "") return;
     setUnit("");
-    if (at < 0) {
-      onChange({ ...doc, rules: [{ id: "", name: "Just me", when: { test: "string.one-of", attribute: "targetingKey", text: [key] }, gives: { variant: gets } }, ...rules] });
-      return;
-    }
-    const text = [...new Set([...(rules[at]!.when!.text ?? []), key])];
-    onChange({ ...doc, rules: rules.map((r, i) => (i === at ? { ...r, when: { ...r.when!, text } } : r)) });
+    onChange(nameUnit(doc, key, gets), "");
   };
   return (
     <span className="inline-flex flex-wrap gap-1">
@@ -332,48 +249,40 @@ function NameUnits({ doc, names, unit: given, onChange }: { doc: Document; names
 }
 
 /** Silence says, and edits, what a process does that hears nothing of the service for long. */
-function Silence({ doc, editable, onChange }: { doc: Document; editable: boolean; onChange: (d: Document) => void }) {
+function Silence({ doc, editable, onChange }: { doc: DraftDocument; editable: boolean; onChange: (d: DraftDocument, field: string) => void }) {
   const minutes = doc.restAfter ?? 0;
   if (!editable && minutes === 0) return null;
-  const put = (n: number) => {
+  const put = (n: number, field: string) => {
     const { restAfter: _, ...rest } = doc;
-    onChange(n > 0 ? { ...rest, restAfter: n } : rest);
+    onChange(n > 0 ? { ...rest, restAfter: n } : rest, field);
   };
+  if (!editable) {
+    return (
+      <p className="text-soft">
+        A process without contact to the service gives {doc.resting} after {minutes} min.
+      </p>
+    );
+  }
   return (
-    <li className="mt-2 flex flex-wrap items-center gap-2 pl-16 text-soft">
+    <div className="flex flex-wrap items-center gap-2 text-soft">
       <span>a process without contact to the service</span>
-      {editable ? (
-        <>
-          <Select
-            aria-label="without contact"
-            value={minutes > 0 ? "rests" : "goes on"}
-            onChange={(e) => put(e.target.value === "rests" ? 60 : 0)}
-            options={[
-              { value: "goes on", label: "goes on deciding" },
-              { value: "rests", label: `gives ${doc.resting}` },
-            ]}
-          />
-          {minutes > 0 && (
-            <label className="flex items-center gap-2">
-              after
-              <input
-                type="number"
-                aria-label="minutes without contact"
-                min={1}
-                max={10_080}
-                className={`${inputStyle} w-24 text-ink`}
-                value={minutes}
-                onChange={(e) => put(Math.max(1, Math.round(Number(e.target.value) || 1)))}
-              />
-              min
-            </label>
-          )}
-        </>
-      ) : (
-        <span>
-          gives {doc.resting} after {minutes} min
-        </span>
+      <Select
+        aria-label="without contact"
+        className="text-ink"
+        value={minutes > 0 ? "rests" : "goes on"}
+        onChange={(e) => put(e.target.value === "rests" ? 60 : 0, "")}
+        options={[
+          { value: "goes on", label: "goes on deciding" },
+          { value: "rests", label: `gives ${doc.resting}` },
+        ]}
+      />
+      {minutes > 0 && (
+        <label className="flex items-center gap-2">
+          after
+          <input type="number" aria-label="minutes without contact" min={1} max={10_080} className={`${inputStyle} w-24`} value={minutes} onChange={(e) => put(Math.max(1, Math.round(Number(e.target.value) || 1)), "minutes")} />
+          min
+        </label>
       )}
-    </li>
+    </div>
   );
 }
