@@ -85,6 +85,7 @@ type PastReader interface {
 	SigningKeys(ctx context.Context) (map[string]int64, error)
 	RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error)
 	RevisionAt(ctx context.Context, environment, at int64) (int64, error)
+	DeliveriesOf(ctx context.Context, environment int64, revisions []int64) (map[int64]app.Delivery, error)
 }
 
 // InstanceReader reads what clients and nodes reported.

@@ -143,6 +143,20 @@ func nameOf(d *app.Definition) FlagName {
 	return n
 }
 
+// variants gives the names of flags' variants, in their order.
+func (c *call) variants(shown func(flag string) bool) (map[string][]string, error) {
+	defs, err := c.api.Records.Definitions(c.ctx, c.p.ID)
+	out := map[string][]string{}
+	for i := range defs {
+		if shown(defs[i].Key) {
+			out[defs[i].Key] = nameOf(&defs[i]).Variants
+		}
+	}
+	return out, err
+}
+
+func anyFlag(string) bool { return true }
+
 func (c *call) flagIndex(*none) (any, error) {
 	query, err := board.Parse(c.QueryParam("find"))
 	if err != nil {

@@ -3,12 +3,12 @@ package manage
 import (
 	"embed"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
 	"strings"
 
 	"github.com/labstack/echo/v5"
-	"github.com/labstack/echo/v5/middleware"
 )
 
 //go:embed all:dist
@@ -22,7 +22,6 @@ func addConsole(e *echo.Echo) {
 		panic(err) // the path is constant
 	}
 	server := http.FileServerFS(files)
-	packed := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024})
 	e.GET("/*", func(c *echo.Context) error {
 		name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
 		h := c.Response().Header()
@@ -31,6 +30,9 @@ func addConsole(e *echo.Echo) {
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() {
 			if strings.HasPrefix(name, "assets/") { // named by their content
 				h.Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			if servePacked(c, files, name) {
+				return nil
 			}
 			server.ServeHTTP(c.Response(), c.Request())
 			return nil
@@ -46,5 +48,36 @@ func addConsole(e *echo.Echo) {
 		}
 		h.Set("Cache-Control", "no-cache")
 		return c.HTMLBlob(http.StatusOK, page)
-	}, packed)
+	})
+}
+
+// servePacked serves what was packed when the console was built, as the browser takes it.
+func servePacked(c *echo.Context, files fs.FS, name string) bool {
+	h := c.Response().Header()
+	h.Add("Vary", "Accept-Encoding")
+	for _, p := range []struct{ encoding, ending string }{{"br", ".br"}, {"gzip", ".gz"}} {
+		if !accepts(c.Request().Header.Values("Accept-Encoding"), p.encoding) {
+			continue
+		}
+		raw, err := fs.ReadFile(files, name+p.ending)
+		if err != nil {
+			continue
+		}
+		h.Set("Content-Encoding", p.encoding)
+		kind := mime.TypeByExtension(path.Ext(name))
+		_ = c.Blob(http.StatusOK, kind, raw) // a browser that is gone needs none
+		return true
+	}
+	return false
+}
+
+// accepts tells whether a header takes an encoding (RFC 9110, 12.5.3).
+func accepts(header []string, encoding string) bool {
+	for one := range strings.SplitSeq(strings.Join(header, ","), ",") {
+		name, weight, _ := strings.Cut(one, ";")
+		if strings.TrimSpace(name) == encoding {
+			return strings.ReplaceAll(weight, " ", "") != "q=0"
+		}
+	}
+	return false
 }

@@ -43,6 +43,8 @@ type Roster struct {
 	Flags   []string            `json:"flags"`
 	Units   []RosterUnit        `json:"units"`
 	Chances map[string][]Chance `json:"chances"`
+	// Variants are the names of each flag's variants.
+	Variants map[string][]string `json:"variants"`
 }
 
 // forChances is how many units say what chance would do: enough for a range in whole units.
@@ -63,6 +65,9 @@ func (c *call) roster(*none) (any, error) {
 	}
 	now := c.api.Now().UnixMilli()
 	r := &Roster{Flags: []string{}, Units: []RosterUnit{}, Chances: map[string][]Chance{}}
+	if r.Variants, err = c.variants(anyFlag); err != nil {
+		return nil, err
+	}
 	for f := range rules.Flags {
 		r.Flags = append(r.Flags, f.Key)
 	}

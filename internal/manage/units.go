@@ -85,6 +85,8 @@ type UnitView struct {
 	Seen       int64          `json:"seen,omitempty"`
 	Attributes map[string]any `json:"attributes"`
 	Answers    []UnitAnswer   `json:"answers"`
+	// Variants are the names of each flag's variants.
+	Variants map[string][]string `json:"variants"`
 }
 
 func (c *call) unit(in *unitBody) (any, error) {
@@ -103,7 +105,8 @@ func (c *call) unit(in *unitBody) (any, error) {
 		v.Answers = append(v.Answers, UnitAnswer{f.Key, x.Variant, x.Reason, x.Because, x.Rule})
 	}
 	slices.SortFunc(v.Answers, func(a, b UnitAnswer) int { return cmp.Compare(a.Flag, b.Flag) })
-	return v, nil
+	v.Variants, err = c.variants(anyFlag)
+	return v, err
 }
 
 func plain(unit *condition.Context) map[string]any {

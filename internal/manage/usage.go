@@ -33,6 +33,8 @@ type Usage struct {
 	Past []UsageLine `json:"past"` // the window before, of the same length
 	// for one flag: sums by rule, reason, version of the flag, application and its version
 	Ways []Way `json:"ways"`
+	// Variants are the names of the variants of each flag that is spoken of.
+	Variants map[string][]string `json:"variants"`
 }
 
 // Way is how often a flag was decided in one way.
@@ -80,7 +82,12 @@ func (c *call) usage(*none) (any, error) {
 		}
 		u.Ways = ways(rows, key, doc)
 	}
-	return u, nil
+	spoken := map[string]bool{key: true}
+	for _, l := range append(slices.Clone(u.Now), u.Past...) {
+		spoken[l.Flag] = true
+	}
+	u.Variants, err = c.variants(func(flag string) bool { return spoken[flag] })
+	return u, err
 }
 
 // lines gathers rows by flag and variant.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 
+	"github.com/jmoiron/sqlx"
 	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
 )
@@ -79,6 +80,29 @@ func (s *Store) Deliveries(ctx context.Context, environment int64, limit int) ([
 			return nil, e
 		}
 		out = append(out, d)
+	}
+	return out, err
+}
+
+// DeliveriesOf gives how revisions of an environment spread, by revision, of those whose delivery is over.
+func (s *Store) DeliveriesOf(ctx context.Context, environment int64,
+	revisions []int64) (map[int64]app.Delivery, error) {
+	out := map[int64]app.Delivery{}
+	if len(revisions) == 0 {
+		return out, nil
+	}
+	query, args, err := sqlx.In("SELECT body FROM deliveries WHERE environment_id = ? AND revision IN (?) AND at > 0 "+
+		"ORDER BY epoch", environment, revisions)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := list[[]byte](ctx, s.pages, query, args...)
+	for _, raw := range rows {
+		d, e := decode[app.Delivery](raw)
+		if e != nil {
+			return nil, e
+		}
+		out[d.Revision] = d
 	}
 	return out, err
 }

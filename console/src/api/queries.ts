@@ -193,14 +193,16 @@ export interface HistoryFilter {
   person?: string;
   from?: string;
   to?: string;
+  find?: string;
+  action?: string;
   cursor?: string;
 }
 
-export function useHistory(project: string, query: HistoryFilter) {
+export function useChanges(project: string, query: HistoryFilter) {
   return useQuery({
     queryKey: [project, "history", query],
     placeholderData: (before) => before,
-    queryFn: () => must(api.GET("/api/v1/projects/{project}/history", { params: { path: { project }, query } })),
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/changes", { params: { path: { project }, query: { ...query } } })),
   });
 }
 
@@ -298,7 +300,7 @@ export function useLift(project: string, environment: string) {
 }
 
 export function useMakeFlag(project: string) {
-  return useChange(project, (input: { body: Schemas["Definition"]; reason: string }) =>
+  return useChange(project, (input: { body: Schemas["NewFlagBody"]; reason: string }) =>
     must(
       api.POST("/api/v1/projects/{project}/flags", {
         params: { path: { project } },

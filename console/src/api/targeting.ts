@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { useMemo } from "react";
 import { api, ApiProblem, must, sessionHeaders, type Schemas } from "./client";
-import { useBoard, useSegments } from "./queries";
 
 /* What conditions, previews and pages of units rest on. */
+
+/** How often what no event tells of is read again, in milliseconds: a page at rest asks less than once a minute. */
+export const restEvery = 120_000;
 
 const env = "/api/v1/projects/{project}/environments/{environment}";
 
@@ -19,7 +20,7 @@ export function useAttributes(project: string, environment: string) {
 export function useTrack(project: string, environment: string, flag: string) {
   return useQuery({
     queryKey: [project, "env", environment, "track", flag],
-    refetchInterval: 15_000,
+    refetchInterval: restEvery,
     queryFn: () => must(api.GET(`${env}/flags/{flag}/track`, { params: { path: { project, environment, flag } } })),
   });
 }
@@ -46,7 +47,7 @@ export function useSnippets(project: string, environment: string, flag: string, 
 export function usePopulation(project: string, environment: string) {
   return useQuery({
     queryKey: [project, "env", environment, "population"],
-    refetchInterval: 10_000,
+    refetchInterval: restEvery,
     queryFn: () => must(api.GET(`${env}/population`, { params: { path: { project, environment } } })),
   });
 }
@@ -82,39 +83,6 @@ export async function readCondition(text: string): Promise<Schemas["Node"] | und
 
 export async function writeCondition(when: Schemas["Node"] | undefined): Promise<string> {
   return (await must(api.POST("/api/v1/conditions/write", { params: {}, body: when ? { when } : {} }))).text;
-}
-
-function about(a: Schemas["AttributeView"]): string {
-  const parts = [a.declared?.type ?? Object.keys(a.seen?.kinds ?? {}).join(" or ")];
-  if (a.declared?.description) parts.push(a.declared.description);
-  if (a.seen) parts.push(`in ${Math.round(a.share * 100)} % of contexts`);
-  if (a.odd) parts.push(a.odd);
-  return parts.filter((p) => p !== "").join(" · ");
-}
-
-/** typeOf is what an attribute is declared to be, else the one kind that nearly all values have. */
-function typeOf(a: Schemas["AttributeView"]): string {
-  if (a.declared) return a.declared.type;
-  const kinds = Object.entries(a.seen?.kinds ?? {});
-  const all = kinds.reduce((sum, [, n]) => sum + n, 0);
-  return kinds.find(([, n]) => n >= 0.95 * all)?.[0] ?? "";
-}
-
-/** useAround gathers what an editor of conditions knows. */
-export function useAround(project: string, environment: string, but?: string) {
-  const attributes = useAttributes(project, environment);
-  const segments = useSegments(project, environment);
-  const board = useBoard(project);
-  return useMemo(
-    () => ({
-      hints: (attributes.data?.items ?? []).map((a) => ({ name: a.name, type: typeOf(a), about: about(a), values: a.seen?.values.map((v) => v.value) ?? [] })),
-      segments: (segments.data?.items ?? []).filter((s) => s.key !== but).map((s) => ({ key: s.key, says: s.sentence })),
-      flags: (board.data?.flags ?? []).filter((f) => f.key !== but).map((f) => ({ key: f.key, variants: f.variants.map((v) => v.name) })),
-      read: readCondition,
-      write: writeCondition,
-    }),
-    [attributes.data, segments.data, board.data, but],
-  );
 }
 
 /** useTrySegment says what an edit of a segment would move, without saving it. */

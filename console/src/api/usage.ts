@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, must, type Schemas } from "./client";
 import { useChange } from "./queries";
+import { restEvery } from "./targeting";
 
 /* What was decided, by whom, and where it does not do what somebody thinks it does. */
 
@@ -10,7 +11,7 @@ export function useUsage(project: string, environment: string, span: string, fla
   return useQuery({
     queryKey: [project, "env", environment, "usage", span, flag],
     enabled: environment !== "",
-    refetchInterval: 10_000,
+    refetchInterval: restEvery,
     placeholderData: (before, query) => (query?.queryKey.at(-1) === flag ? before : undefined),
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/usage", { params: { path: { project, environment }, query: { span, ...(flag && { flag }) } } })),
   });
@@ -19,7 +20,7 @@ export function useUsage(project: string, environment: string, span: string, fla
 export function useRadar(project: string, environment: string) {
   return useQuery({
     queryKey: [project, "env", environment, "radar"],
-    refetchInterval: 10_000,
+    refetchInterval: restEvery,
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/radar", { params: { path: { project, environment } } })),
   });
 }

@@ -29,6 +29,7 @@ const Usage = lazy(() => import("../features/usage/usage"));
 const Processes = lazy(() => import("../features/usage/processes"));
 const Radar = lazy(() => import("../features/usage/radar"));
 const NewProject = lazy(() => import("../features/settings/new-project"));
+const Looks = import.meta.env.DEV ? lazy(() => import("../features/looks/looks")) : undefined;
 const Account = lazy(() => import("../features/settings/account"));
 
 const cache = new QueryClient({
@@ -54,6 +55,7 @@ const router = createBrowserRouter(
       <Route path="/" element={<First />} />
       <Route path="/sign-in" element={<SignIn />} />
       <Route path="/set-up" element={<SetUp />} />
+      {Looks && <Route path="/looks" element={<Looks />} />}
       <Route element={<Shell />}>
         <Route errorElement={<Broken />}>
           <Route path="/new-project" element={<NewProject />} />

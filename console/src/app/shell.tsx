@@ -1,38 +1,93 @@
-import { Suspense, useEffect, useState } from "react";
-import { Link, Navigate, NavLink, Outlet, useLocation, useNavigate, useParams } from "react-router";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
+import { Link, Navigate, NavLink, Outlet, ScrollRestoration, useLocation, useNavigate, useParams } from "react-router";
 import { useConnection } from "../api/connection";
-import { useBoard, useLive, useMe, useSignOut } from "../api/queries";
+import { useEnvironments, useLive, useMe, useProjects, useSignOut } from "../api/queries";
 import { useDrafts } from "../draft/kept";
-import { Button, Page, Problem, Waiting } from "../ui/controls";
-import { NotConnected, SignInAgain } from "./connected";
-import { Palette, type Command } from "./palette";
+import { Button, Page, Problem, Select, Waiting } from "../ui/controls";
+import { Sayings } from "../ui/said";
+import { NotConnected } from "./connected";
+import { find, useKeys, type Key } from "./keys";
+import type { Destination } from "./palette";
+
+// Dialogs come when they are asked for.
+const Palette = lazy(() => import("./palette"));
+const Keys = lazy(() => import("./palette").then((m) => ({ default: m.Keys })));
+const SignInAgain = lazy(() => import("./sign-in-again"));
 
 const place = ({ isActive }: { isActive: boolean }) =>
-  `rounded px-2 py-1 whitespace-nowrap max-sm:px-1.5 ${isActive ? "bg-page font-medium text-ink" : "text-soft hover:text-ink"}`;
+  `rounded px-2 py-1 whitespace-nowrap max-sm:px-1.5 ${isActive ? "bg-well font-medium text-ink" : "text-soft hover:text-ink"}`;
+
+/** placesOf are the pages that one goes to by name. */
+function placesOf(project: string, environments: string[]): Destination[] {
+  const within = (group: string, label: string, path: string): Destination[] => environments.map((e) => ({ group, label: `${label} in ${e}`, to: `/p/${project}/${e}/${path}` }));
+  return [
+    { group: "Pages", label: "Board", to: `/p/${project}` },
+    { group: "Pages", label: "History", to: `/p/${project}/history` },
+    { group: "Pages", label: "Settings", to: `/p/${project}/settings` },
+    ...within("Stop", "Stop", "stop"),
+    ...within("Why", "Why", "why"),
+    ...within("Population", "Segments", "population"),
+    ...within("Population", "Attributes", "population/attributes"),
+    ...within("Population", "Units", "population/unit"),
+    ...within("Population", "Roster", "population/roster"),
+    ...within("Usage", "Decisions", "usage"),
+    ...within("Usage", "Processes", "usage/processes"),
+    ...within("Usage", "Radar", "usage/radar"),
+  ];
+}
 
 /** Shell is what stands around every page: where one is, the stop, and the palette. */
 export function Shell() {
   const me = useMe();
   const params = useParams();
-  const project = params.project ?? Object.keys(me.data?.roles ?? {})[0] ?? "";
-  const board = useBoard(me.data ? project : "");
-  const [open, setOpen] = useState(false);
+  const mine = Object.keys(me.data?.roles ?? {});
+  const project = params.project ?? mine[0] ?? "";
+  const known = me.data && (params.project === undefined || mine.includes(project) || mine.length === 0);
+  const index = useEnvironments(known ? project : "");
+  const projects = useProjects();
+  const [open, setOpen] = useState<"" | "palette" | "keys">("");
   const signOut = useSignOut();
   const go = useNavigate();
   const here = useLocation();
   const { signedOut } = useConnection();
   const drafts = useDrafts();
+  const first = useRef(here.pathname);
   useLive(me.data ? project : "");
+  const environments = useMemo(() => (index.data?.items ?? []).map((e) => e.key), [index.data]);
+  // The one that matters most at night: that which asks first, else the last one made.
+  const night = params.environment ?? (index.data?.items.find((e) => e.askFirst) ?? index.data?.items.at(-1))?.key ?? "";
+  const keys = useMemo<Key[]>(
+    () => [
+      { key: "", shown: "Ctrl K", does: "go anywhere by typing", act: () => setOpen("palette") },
+      { key: "/", shown: "/", does: "find on this page", act: find },
+      { key: "b", shown: "b", does: "Board", act: () => void go(`/p/${project}`) },
+      { key: "n", shown: "n", does: "new flag", act: () => void go(`/p/${project}/new-flag`) },
+      { key: "w", shown: "w", does: "why", act: () => void go(`/p/${project}/${night}/why`) },
+      { key: "h", shown: "h", does: "History", act: () => void go(`/p/${project}/history`) },
+      { key: "s", shown: "s", does: "Stop", act: () => void go(`/p/${project}/${night}/stop`) },
+      { key: "", shown: "Ctrl Z", does: "undo a step of the edit; with Shift: redo", act: () => undefined },
+      { key: "?", shown: "?", does: "these keys", act: () => setOpen("keys") },
+    ],
+    [go, project, night],
+  );
+  useKeys(keys);
   useEffect(() => {
     const listen = (e: KeyboardEvent) => {
       if ((e.ctrlKey || e.metaKey) && e.key === "k") {
         e.preventDefault();
-        setOpen(true);
+        setOpen("palette");
       }
     };
     window.addEventListener("keydown", listen);
     return () => window.removeEventListener("keydown", listen);
   }, []);
+  // Who does not see that the page changed hears its heading.
+  useEffect(() => {
+    if (first.current === here.pathname) return;
+    first.current = here.pathname;
+    const timer = setTimeout(() => document.querySelector<HTMLElement>("main h1")?.focus({ preventScroll: true }));
+    return () => clearTimeout(timer);
+  }, [here.pathname]);
 
   if (!me.data && signedOut) return <Navigate to={`/sign-in?to=${encodeURIComponent(here.pathname + here.search)}`} replace />;
   if (!me.data) {
@@ -43,65 +98,39 @@ export function Shell() {
       </>
     );
   }
-
-  const environments = board.data?.environments ?? [];
-  // The one that matters most at night: that which asks first, else the last one made.
-  const night = params.environment ?? (environments.find((e) => e.askFirst) ?? environments.at(-1))?.key;
-  const commands: Command[] = [
-    { group: "Places", label: "Board", run: () => go(`/p/${project}`) },
-    { group: "Places", label: "History", run: () => go(`/p/${project}/history`) },
-    { group: "Places", label: "Settings", run: () => go(`/p/${project}/settings`) },
-    { group: "Places", label: "New flag", run: () => go(`/p/${project}/new-flag`) },
-    ...environments.flatMap((e) =>
-      [
-        { label: `Segments in ${e.key}`, path: "" },
-        { label: `Attributes in ${e.key}`, path: "/attributes" },
-        { label: `Units in ${e.key}`, path: "/unit" },
-        { label: `Roster in ${e.key}`, path: "/roster" },
-      ].map((p) => ({ group: "Population", label: p.label, run: () => go(`/p/${project}/${e.key}/population${p.path}`) })),
-    ),
-    ...environments.flatMap((e) =>
-      [
-        { label: `Decisions in ${e.key}`, path: "" },
-        { label: `Processes in ${e.key}`, path: "/processes" },
-        { label: `Radar in ${e.key}`, path: "/radar" },
-      ].map((p) => ({ group: "Usage", label: p.label, run: () => go(`/p/${project}/${e.key}/usage${p.path}`) })),
-    ),
-    ...environments.map((e) => ({ group: "Stop", label: `Stop in ${e.key}`, run: () => go(`/p/${project}/${e.key}/stop`) })),
-    ...(board.data?.flags ?? []).flatMap((f) => environments.map((e) => ({ group: "Flags", label: `${f.key} in ${e.key}`, run: () => go(`/p/${project}/${e.key}/flags/${f.key}`) }))),
-  ];
+  const places = placesOf(project, environments);
+  const titles = projects.data?.items ?? [];
 
   return (
     <>
-      {signedOut && <SignInAgain email={me.data.account.email} />}
-      <header className="sticky top-0 z-10 border-b border-line bg-sheet">
+      <Suspense fallback={null}>{signedOut && <SignInAgain email={me.data.account.email} />}</Suspense>
+      <header className="sticky top-0 z-20 border-b border-line bg-sheet">
         <NotConnected />
-        <div className="mx-auto flex max-w-7xl flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
+        <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
           <Link to="/" className="flex items-center gap-2 font-semibold">
-            <img src="/mark.svg" alt="" width="22" height="22" /> <span className="hidden sm:inline">Green Lever</span>
+            <img src="/mark.svg" alt="Green Lever" width="22" height="22" /> <span className="hidden xl:inline" aria-hidden="true">Green Lever</span>
           </Link>
-          <span className="hidden text-soft sm:inline">{board.data?.project.title}</span>
+          {titles.length > 1 ? (
+            <Select aria-label="project" className="max-w-44 max-sm:order-last" value={project} onChange={(e) => void go(`/p/${e.target.value}`)} options={titles.map((p) => ({ value: p.key, label: p.title }))} />
+          ) : (
+            <span className="hidden text-soft sm:inline">{titles[0]?.title}</span>
+          )}
           <nav className="flex min-w-0 flex-1 items-center gap-1 max-sm:order-last max-sm:basis-full max-sm:flex-wrap max-sm:gap-x-0" aria-label="places">
             {project && (
               <>
                 <NavLink end to={`/p/${project}`} className={place}>
                   Board
                 </NavLink>
-                {night && (
-                  <NavLink to={`/p/${project}/${night}/why`} className={place}>
-                    Why
-                  </NavLink>
-                )}
-                {night && (
-                  <NavLink to={`/p/${project}/${night}/population`} className={place}>
-                    Population
-                  </NavLink>
-                )}
-                {night && (
-                  <NavLink to={`/p/${project}/${night}/usage`} className={place}>
-                    Usage
-                  </NavLink>
-                )}
+                {night &&
+                  [
+                    { path: "why", label: "Why" },
+                    { path: "population", label: "Population" },
+                    { path: "usage", label: "Usage" },
+                  ].map((p) => (
+                    <NavLink key={p.path} to={`/p/${project}/${night}/${p.path}`} className={place}>
+                      {p.label}
+                    </NavLink>
+                  ))}
                 <NavLink to={`/p/${project}/history`} className={place}>
                   History
                 </NavLink>
@@ -111,8 +140,8 @@ export function Shell() {
               </>
             )}
           </nav>
-          <Button tone="bare" className="max-sm:hidden" onClick={() => setOpen(true)}>
-            Go to <kbd className="rounded border border-line px-1 text-xs">Ctrl K</kbd>
+          <Button tone="bare" className="px-1! sm:px-3!" onClick={() => setOpen("palette")}>
+            Go to <kbd className="rounded border border-edge px-1 text-xs max-lg:hidden">Ctrl K</kbd>
           </Button>
           <Link to="/account" className="text-soft hover:text-ink max-sm:ml-auto">
             {me.data.account.name}
@@ -121,16 +150,16 @@ export function Shell() {
             Sign out
           </Button>
           {project && night && (
-            <Link to={`/p/${project}/${night}/stop`} className="rounded border border-alarm bg-alarm-sheet px-3 py-1 font-medium text-alarm">
+            <Link to={`/p/${project}/${night}/stop`} className="rounded border border-alarm bg-alarm-sheet px-3 py-1.5 font-medium text-alarm">
               Stop
             </Link>
           )}
         </div>
         {drafts.length > 0 && (
-          <p className="mx-auto flex max-w-7xl flex-wrap gap-x-3 px-4 pb-1.5 text-xs" data-testid="drafts">
+          <p className="mx-auto flex max-w-[1600px] flex-wrap gap-x-3 px-4 pb-1.5 text-xs" data-testid="drafts">
             <span className="text-soft">not saved:</span>
             {drafts.map((d) => (
-              <Link key={d.to} to={d.to} className="underline">
+              <Link key={d.what} to={d.to} className="underline">
                 {d.what}
               </Link>
             ))}
@@ -140,7 +169,25 @@ export function Shell() {
       <Suspense fallback={<Waiting what="the page" />}>
         <Outlet />
       </Suspense>
-      <Palette open={open} onClose={() => setOpen(false)} commands={commands} />
+      <Suspense fallback={null}>
+        {open === "palette" && (
+          <Palette
+            project={project}
+            environments={environments}
+            night={night}
+            places={places}
+            acts={[
+              { label: "New flag", act: () => void go(`/p/${project}/new-flag`) },
+              { label: "Keys", act: () => setOpen("keys") },
+              { label: "Sign out", act: () => signOut.mutate() },
+            ]}
+            onClose={() => setOpen("")}
+          />
+        )}
+        {open === "keys" && <Keys keys={keys} onClose={() => setOpen("")} />}
+      </Suspense>
+      <Sayings />
+      <ScrollRestoration />
     </>
   );
 }

@@ -10,6 +10,7 @@ export interface Draft<T> {
   past: Step<T>[]; // newest last
   next: T[]; // taken back, and can be done again; newest last
   meets: Meet[]; // what others changed too; each has to be settled
+  taken?: number; // the version of somebody else that it was put on top of last
 }
 
 interface Step<T> {
@@ -63,6 +64,7 @@ export function reduce<T>(d: Draft<T>, a: Action<T>, rules: Rules = {}): Draft<T
       return {
         base: a.base,
         version: a.version,
+        taken: a.version,
         now: merged,
         past: d.past.map((s) => ({ ...s, was: over(s.was) })),
         next: d.next.map(over),

@@ -1,4 +1,4 @@
-import { useCallback, useEffect, useMemo, useReducer, useState } from "react";
+import { useCallback, useEffect, useMemo, useReducer } from "react";
 import { begin, changed, reduce, type Action, type Draft } from "./draft";
 import { useGuard, useKeep, useKept } from "./kept";
 import type { Rules } from "./merge";
@@ -46,7 +46,6 @@ const none: Rules = {};
 export function useDraft<T>({ name, to, what, base, version, rules = none }: Edited<T>): Editing<T> {
   const kept = useKept<Kept<T>>(name);
   const [draft, dispatch] = useReducer(next<T>, kept?.draft);
-  const [taken, setTaken] = useState<number>();
   const edited = changed(draft) || (draft?.meets.length ?? 0) > 0;
   useKeep(
     name,
@@ -58,29 +57,21 @@ export function useDraft<T>({ name, to, what, base, version, rules = none }: Edi
   const send = useCallback((action: Action<T>) => dispatch({ action, base, version, rules }), [base, version, rules]);
   const behind = draft !== undefined && base !== undefined && version > draft.version;
   useEffect(() => {
-    if (!behind) return;
-    send({ do: "theirs", base, version });
-    setTaken(version);
+    if (behind) send({ do: "theirs", base, version });
   }, [behind, base, version, send]);
   return {
     value: draft?.now ?? base,
     draft,
     edited,
-    taken: edited ? taken : undefined,
+    taken: edited ? draft?.taken : undefined,
     edit: useCallback((now: T, field = "") => send({ do: "edit", now, field, at: Date.now() }), [send]),
     undo: draft && draft.past.length > 0 ? () => send({ do: "undo" }) : undefined,
     redo: draft && draft.next.length > 0 ? () => send({ do: "redo" }) : undefined,
     settle: useCallback((path: string[], side: "mine" | "theirs") => send({ do: "settle", path, side }), [send]),
     saved: useCallback(
-      (sent: T, now: T, at: number) => {
-        send({ do: "saved", sent, base: now, version: at });
-        setTaken(undefined);
-      },
+      (sent: T, now: T, at: number) => send({ do: "saved", sent, base: now, version: at }),
       [send],
     ),
-    drop: useCallback(() => {
-      send({ do: "drop" });
-      setTaken(undefined);
-    }, [send]),
+    drop: useCallback(() => send({ do: "drop" }), [send]),
   };
 }

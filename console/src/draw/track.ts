@@ -68,12 +68,13 @@ export function bands(width: number, gets: Branch["gets"]): { variant: string; f
   });
 }
 
+const n = (v: number) => Number(v.toFixed(2));
+
 /** bend is the outline of a branch that leaves the line on its right side: it comes down between line-width
     and line, turns, and goes right at the height y to x. */
 export function bend(line: number, width: number, y: number, radius: number, x: number): string {
   const left = line - width;
   const r = Math.min(radius, y);
-  const n = (v: number) => Number(v.toFixed(2));
   return [
     `M${n(left)} 0`,
     `H${n(line)}`,

@@ -1,5 +1,4 @@
 import { useEffect, useId, useRef, useState } from "react";
-import type { Schemas } from "../api/client";
 import { useMay } from "../api/may";
 import { useFlag, useStop } from "../api/queries";
 import { Button, inputStyle, Problem, Time } from "../ui/controls";
@@ -12,7 +11,7 @@ interface StopperProps {
   environment: string;
   flags: { key: string; loses?: string | undefined }[];
   label: string; // of the first step
-  onDone?: (stopped: Schemas["StopResult"]) => void;
+  onDone?: () => void;
 }
 
 /** Stopper stops flags in two steps, everywhere the same: arm, and confirm. */
@@ -77,10 +76,10 @@ export function Stopper({ project, environment, flags, label, onDone }: StopperP
             stop.mutate(
               { flags: keys, reason },
               {
-                onSuccess: (s) => {
+                onSuccess: () => {
                   say(`Stopped: ${keys.join(", ")} in ${environment}.`);
                   setArmed(false);
-                  onDone?.(s);
+                  onDone?.();
                 },
               },
             )

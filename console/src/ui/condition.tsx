@@ -1,8 +1,10 @@
 import { Said, type Sentence } from "./variant";
-import { createContext, useContext, useEffect, useRef, useState } from "react";
+import { createContext, useContext, useEffect, useRef, useState, type ComponentType } from "react";
 import { away, firstLeaf, localTime, retest, testsFor, tests, type Node, type Test, type TestName } from "./condition-tests";
 import { Button, inputStyle, Select } from "./controls";
+import { Parsed } from "./parsed";
 import { parsePercent, percent } from "./percent";
+import { Pick } from "./pick";
 
 export type { Node } from "./condition-tests";
 
@@ -14,17 +16,22 @@ export interface Hint {
   values: string[];
 }
 
+export interface FlagTestProps {
+  leaf: Node;
+  onChange: (n: Node) => void;
+}
+
 /** Around is what an editor of conditions knows beside the condition: the service reads and
     writes its text form. */
 export interface Around {
   hints: Hint[];
   segments: { key: string; says: Sentence }[];
-  flags: { key: string; variants: string[] }[];
+  FlagTest?: ComponentType<FlagTestProps>; // edits what another flag gives; it is asked for flags by name
   read: (text: string) => Promise<Node | undefined>;
   write: (when: Node | undefined) => Promise<string>;
 }
 
-const nothing: Around = { hints: [], segments: [], flags: [], read: () => Promise.resolve(undefined), write: () => Promise.resolve("") };
+const nothing: Around = { hints: [], segments: [], read: () => Promise.resolve(undefined), write: () => Promise.resolve("") };
 
 export const ConditionAround = createContext<Around>(nothing);
 
@@ -150,12 +157,12 @@ function Part({ node, onChange, inner = false }: { node: Node; onChange: (n: Nod
 
 /** Adders add what a condition can ask. */
 function Adders({ onAdd, group = false }: { onAdd: (n: Node) => void; group?: boolean }) {
-  const { segments, flags } = useContext(ConditionAround);
+  const { segments, FlagTest } = useContext(ConditionAround);
   const kinds: Record<string, () => Node> = {
     segment: () => ({ test: "segment", segment: segments[0]?.key ?? "" }),
     time: () => ({ test: "clock.at-or-after", text: [localTime(new Date(Math.ceil(Date.now() / 3_600_000) * 3_600_000))] }),
     week: () => ({ test: "clock.weekly", weekly: { days: ["mon", "tue", "wed", "thu", "fri"], from: "08:00", to: "17:00", zone: Intl.DateTimeFormat().resolvedOptions().timeZone } }),
-    flag: () => ({ test: "flag.gives", flag: flags[0]?.key ?? "", text: flags[0]?.variants.slice(0, 1) ?? [] }),
+    flag: () => ({ test: "flag.gives", flag: "", text: [] }),
     part: () => ({ test: "part", part: { by: ["targetingKey"], share: 100_000, salt: "", hash: 1 } }),
     group: () => ({ any: [firstLeaf, firstLeaf] }),
   };
@@ -167,7 +174,7 @@ function Adders({ onAdd, group = false }: { onAdd: (n: Node) => void; group?: bo
         aria-label="add something else"
         value=""
         onChange={(e) => onAdd(kinds[e.target.value]!())}
-        options={[{ value: "", label: "add ..." }, { value: "time", label: "a time" }, { value: "week", label: "hours of the week" }, ...(flags.length > 0 ? [{ value: "flag", label: "what another flag gives" }] : []), { value: "part", label: "a part of the population" }, ...(group ? [{ value: "group", label: "a group" }] : [])]}
+        options={[{ value: "", label: "add ..." }, { value: "time", label: "a time" }, { value: "week", label: "hours of the week" }, ...(FlagTest ? [{ value: "flag", label: "what another flag gives" }] : []), { value: "part", label: "a part of the population" }, ...(group ? [{ value: "group", label: "a group" }] : [])]}
       />
     </div>
   );
@@ -190,32 +197,18 @@ function LeafEditor({ leaf, onChange, onRemove }: { leaf: Node; onChange: (n: No
 
 /** Asked edits what a leaf asks, by its test. */
 function Asked({ leaf, onChange }: { leaf: Node; onChange: (n: Node) => void }) {
-  const { segments, flags } = useContext(ConditionAround);
+  const { segments, FlagTest } = useContext(ConditionAround);
   if (leaf.test === "segment") {
     const says = segments.find((s) => s.key === leaf.segment)?.says;
     return (
       <>
         <span>in segment</span>
-        <Select aria-label="segment" value={leaf.segment ?? ""} onChange={(e) => onChange({ ...leaf, segment: e.target.value })} options={segments.map((s) => s.key)} />
+        <Pick label="segment" value={leaf.segment ?? ""} onChange={(segment) => onChange({ ...leaf, segment })} options={segments.map((o) => ({ value: o.key }))} />
         {says && <span className="text-xs text-soft"><Said said={says} /></span>}
       </>
     );
   }
-  if (leaf.test === "flag.gives") {
-    const variants = flags.find((f) => f.key === leaf.flag)?.variants ?? [];
-    return (
-      <>
-        <span>flag</span>
-        <Select aria-label="other flag" value={leaf.flag ?? ""} onChange={(e) => onChange({ ...leaf, flag: e.target.value, text: flags.find((f) => f.key === e.target.value)?.variants.slice(0, 1) ?? [] })} options={flags.map((f) => f.key)} />
-        <span>gives</span>
-        {variants.map((v) => (
-          <label key={v} className="flex items-center gap-1">
-            <input type="checkbox" checked={leaf.text?.includes(v) ?? false} onChange={(e) => onChange({ ...leaf, text: e.target.checked ? [...(leaf.text ?? []), v] : (leaf.text ?? []).filter((o) => o !== v) })} /> {v}
-          </label>
-        ))}
-      </>
-    );
-  }
+  if (leaf.test === "flag.gives") return FlagTest ? <FlagTest leaf={leaf} onChange={onChange} /> : null;
   if (leaf.test === "clock.weekly" && leaf.weekly) return <WeeklyEditor value={leaf.weekly} onChange={(weekly) => onChange({ ...leaf, weekly })} />;
   if (leaf.test === "part" && leaf.part) return <PartEditor value={leaf.part} onChange={(part) => onChange({ ...leaf, part })} />;
   if (leaf.test?.startsWith("clock.")) {
@@ -384,22 +377,12 @@ function WeeklyEditor({ value, onChange }: { value: NonNullable<Node["weekly"]>;
 }
 
 function PartEditor({ value, onChange }: { value: NonNullable<Node["part"]>; onChange: (p: NonNullable<Node["part"]>) => void }) {
-  const [typed, setTyped] = useState(() => percent(value.share).replace(" %", ""));
   return (
     <>
       <span>within</span>
-      <input
-        aria-label="part in percent"
-        className={`${inputStyle} w-20 text-right ${parsePercent(typed) === undefined ? "border-alarm" : ""}`}
-        value={typed}
-        onChange={(e) => {
-          setTyped(e.target.value);
-          const share = parsePercent(e.target.value);
-          if (share !== undefined) onChange({ ...value, share });
-        }}
-      />
+      <Parsed label="part in percent" inputMode="decimal" className="w-20 text-right" value={value.share} format={(p) => percent(p).replace(" %", "")} parse={parsePercent} wrong="0 to 100" onChange={(share) => onChange({ ...value, share })} />
       % by
-      <input aria-label="part by" list="known-attributes" className={`${inputStyle} w-40 font-mono text-[13px]`} value={value.by.join(", ")} onChange={(e) => onChange({ ...value, by: e.target.value.split(",").map((s) => s.trim()) })} />
+      <Parsed label="part by" list="known-attributes" className="w-40 font-mono text-[13px]" value={value.by} format={(by) => by.join(", ")} parse={(text) => text.split(",").map((s) => s.trim())} wrong="names of attributes" onChange={(by) => onChange({ ...value, by })} />
     </>
   );
 }

@@ -1,4 +1,3 @@
-import { Label } from "radix-ui";
 import { useId, useState, type ComponentProps, type InputHTMLAttributes, type ReactNode } from "react";
 
 type Tone = "plain" | "lever" | "alarm" | "confirm" | "bare";
@@ -27,9 +26,9 @@ export function Field({ label, hint, error, children }: { label: string; hint?: 
   const id = useId();
   return (
     <div className="flex flex-col gap-1">
-      <Label.Root htmlFor={id} className="font-medium">
+      <label htmlFor={id} className="font-medium">
         {label}
-      </Label.Root>
+      </label>
       {children(id)}
       {hint && <div className="text-xs text-soft">{hint}</div>}
       {error && (
@@ -96,9 +95,9 @@ export function Problem({ error, beside = [] }: { error: unknown; beside?: strin
   );
 }
 
-export function Sheet({ title, aside, children }: { title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
+export function Sheet({ id, title, aside, children }: { id?: string; title?: ReactNode; aside?: ReactNode; children: ReactNode }) {
   return (
-    <section className="rounded border border-line bg-sheet">
+    <section id={id} className="min-w-0 scroll-mt-20 rounded border border-line bg-sheet">
       {(title || aside) && (
         <header className="flex flex-wrap items-center justify-between gap-2 border-b border-line px-4 py-2">
           <h2 className="font-medium">{title}</h2>
@@ -134,8 +133,6 @@ export function Waiting({ what }: { what: string }) {
     </div>
   );
 }
-
-export { Dialog } from "./dialog";
 
 /** Copy puts a text into the clipboard, and says that it is there. Browsers have one over TLS alone; elsewhere
     the old way works. */

@@ -2,9 +2,9 @@ import { Dialog as Radix } from "radix-ui";
 import type { ReactNode } from "react";
 
 /** Dialog stands over the page, takes the focus, and gives it back to where it was. */
-export function Dialog({ open, onClose, title, wide = false, children }: { open: boolean; onClose: () => void; title: string; wide?: boolean; children: ReactNode }) {
+export function Dialog({ open, onClose, title, wide = false, children }: { open: boolean; onClose?: () => void; title: string; wide?: boolean; children: ReactNode }) {
   return (
-    <Radix.Root open={open} onOpenChange={(o) => !o && onClose()}>
+    <Radix.Root open={open} onOpenChange={(o) => !o && onClose?.()}>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 z-30 bg-black/40" />
         <Radix.Content
@@ -13,7 +13,7 @@ export function Dialog({ open, onClose, title, wide = false, children }: { open:
         >
           <div className="flex items-start justify-between gap-4">
             <Radix.Title className="text-base font-semibold">{title}</Radix.Title>
-            <Radix.Close className="cursor-pointer text-soft underline hover:text-ink">close</Radix.Close>
+            {onClose && <Radix.Close className="cursor-pointer text-soft underline hover:text-ink">close</Radix.Close>}
           </div>
           {children}
         </Radix.Content>

@@ -15,13 +15,14 @@ interface ShareBarProps {
 const step = 10_000; // of a key: 1 %
 const leap = 50_000; // with Shift: 5 %
 
+const name = (n: string) => (n === "" ? "what follows" : n);
+
 /** ShareBar says what a rule gives: dragged at its edges, typed, or moved by keys. One variant is 100 % of it. */
 export function ShareBar({ bar, names, end, onChange }: ShareBarProps) {
   const place = useRef<HTMLDivElement>(null);
   const order = [...bar.shares.map((s) => s.variant), bar.rest];
   const shown = order.filter((n) => shareOf(bar, n) > 0);
   const edges = shown.slice(0, -1).map((n, i) => ({ left: n, right: shown[i + 1]!, at: shown.slice(0, i + 1).reduce((s, o) => s + shareOf(bar, o), 0) }));
-  const name = (n: string) => (n === "" ? "what follows" : n);
   const drag = (e: PointerEvent, edge: number) => {
     const box = place.current?.getBoundingClientRect();
     if (!box || (e.buttons & 1) === 0) return;

@@ -1,5 +1,4 @@
-import { colorAt, letterAt, outlines, shapeAt } from "./variant-look";
-import { letterPaths } from "./letters";
+import { colorAt, letterAt, letterPaths, outlines, shapeAt } from "../draw/marks";
 
 /** What the service says: plainly, and token by token. */
 export interface Sentence {

@@ -14,6 +14,7 @@ interface EditPanelProps {
   tried: Schemas["SavedFlag"] | undefined;
   preview: ReactNode;
   waits: string; // what keeps it from being saved; empty where nothing does
+  current: boolean; // what is shown is about the edit as it is now
   error: unknown;
   names: string[];
   environment: string;
@@ -89,7 +90,7 @@ export function EditPanel(p: EditPanelProps) {
       {p.waits && <p className="font-medium">{p.waits}</p>}
       <div className="sticky bottom-0 flex flex-wrap items-end gap-2 bg-sheet pt-1">
         <input aria-label="reason" className={`${inputStyle} min-w-0 flex-1 basis-60`} placeholder={p.askFirst ? "why? (this environment asks first)" : "why? (may be left out)"} value={p.reason} onChange={(e) => p.onReason(e.target.value)} />
-        <Button tone="lever" disabled={p.saving || !p.may.may || p.waits !== "" || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
+        <Button tone="lever" disabled={p.saving || !p.may.may || p.waits !== "" || !p.current || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
           {p.saving ? "saving ..." : `Save in ${p.environment}`}
         </Button>
         <Button disabled={!undo} onClick={undo}>

@@ -3,7 +3,8 @@ import { useParams, useSearchParams } from "react-router";
 import { ApiProblem, type Schemas } from "../../api/client";
 import { useMay } from "../../api/may";
 import { useFlag, useSaveFlag, useTry, type SaveFlag } from "../../api/queries";
-import { useAround, useTrack } from "../../api/targeting";
+import { useTrack } from "../../api/targeting";
+import { useAround } from "../../parts/around";
 import { asDraft, asTried, flagRules, ids, incomplete, sentRules, toSend, type DraftDocument } from "../../draft/flag";
 import { useReason } from "../../draft/reason";
 import { useDraft } from "../../draft/use";
@@ -47,6 +48,9 @@ export default function FlagPage() {
 function placed(shift: Schemas["Shift"] | undefined, by: Map<string, string>): Schemas["Shift"] | undefined {
   return shift && { ...shift, branches: shift.branches.map((b) => ({ ...b, place: by.get(b.place) ?? b.place })) };
 }
+
+/** behind tells of an edit that others were quicker than: what they saved is taken in. */
+const behind = (e: unknown) => e instanceof ApiProblem && e.status === 412;
 
 function FlagIn({ project, environment, flag, unit }: { project: string; environment: string; flag: string; unit: string }) {
   const view = useFlag(project, environment, flag);
@@ -93,7 +97,6 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const nobody = incomplete(doc);
   // What is saved is what was shown: an edit that was not tried yet waits.
   const current = asked === draft && !tried.isPlaceholderData && !tried.isFetching;
-  const behind = (e: unknown) => e instanceof ApiProblem && e.status === 412; // what others saved is taken in
   const error = [save.error, tried.error].find((e) => e && !behind(e));
   const waits = nobody[0]
     ? `${nobody[0].name} takes nobody until it says whom.`
@@ -193,7 +196,8 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                   </>
                 )
               }
-              waits={waits || (current ? "" : " ")}
+              waits={waits}
+              current={current}
               error={error}
               names={names}
               environment={environment}
@@ -208,7 +212,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 save.reset();
                 window.document.querySelector<HTMLElement>("[data-testid=sentence]")?.focus();
               }}
-              side={(path, value) => <Side path={path} value={value} view={view.data} names={names} />}
+              side={(path, value) => sideOf(path, value, view.data, names)}
             />
           )}
           <StopSheet project={project} environment={environment} flag={flag} loses={definition.loses} stops={stops} askFirst={askFirst} />
@@ -230,8 +234,8 @@ function at(order: string[], by: Map<string, string>, id: string): number {
   return place < 0 ? order.length : place;
 }
 
-/** Side shows one side of what two people changed: a rule of theirs by its sentence, anything else as it is. */
-function Side({ path, value, view, names }: { path: string[]; value: unknown; view: Schemas["FlagView"]; names: string[] }) {
+/** sideOf shows one side of what two people changed: a rule of theirs by its sentence, anything else as it is. */
+function sideOf(path: string[], value: unknown, view: Schemas["FlagView"], names: string[]) {
   const [first, id, field] = path;
   const i = first === "rules" ? (view.document.rules ?? []).findIndex((r) => r.id === id) : first === "end" ? (view.document.rules ?? []).length : -1;
   const theirs = i >= 0 && (first === "end" ? view.document.end : field === undefined ? view.document.rules?.[i] : (view.document.rules?.[i] as Record<string, unknown> | undefined)?.[field]);

@@ -14,11 +14,11 @@ export interface PreviewProps {
   doc: Document;
   preview: Preview;
   names: string[];
-  onChange: (d: Document) => void;
+  onOrder: (order: string[]) => void; // of the rules, by id
 }
 
 /** PreviewSheet shows what an edit would move, before it is saved. */
-export function PreviewSheet({ project, environment, doc, preview, names, onChange }: PreviewProps) {
+export function PreviewSheet({ project, environment, doc, preview, names, onOrder }: PreviewProps) {
   const [mine, ...others] = preview.shifts;
   const careful = preview.lint.filter((f) => !f.muted && !f.stands);
   const standing = preview.lint.filter((f) => !f.muted && f.stands).length;
@@ -50,7 +50,7 @@ export function PreviewSheet({ project, environment, doc, preview, names, onChan
             <li key={f.check + (f.rule ?? "") + f.says.text}>
               {f.place ? <i>{f.place}</i> : "The flag"} <Said said={f.says} names={names} />. <span className="text-soft">Mend: {f.mend}.</span>
               {f.order && (
-                <Button tone="bare" onClick={() => onChange({ ...doc, rules: inOrder(doc, f.order!) })}>
+                <Button tone="bare" onClick={() => onOrder(f.order!)}>
                   put them in this order
                 </Button>
               )}
@@ -61,10 +61,6 @@ export function PreviewSheet({ project, environment, doc, preview, names, onChan
       {standing > 0 && <p className="text-xs text-soft">{standing === 1 ? "1 warning stands" : `${standing} warnings stand`} already, not by this edit: see the flag's checks.</p>}
     </div>
   );
-}
-
-function inOrder(doc: Document, order: string[]): Schemas["Rule"][] {
-  return (doc.rules ?? []).toSorted((a, b) => order.indexOf(a.id) - order.indexOf(b.id));
 }
 
 function ShiftOf({ project, environment, shift, names, doc }: { project: string; environment: string; shift: Schemas["Shift"]; names: string[]; doc: Document }) {

@@ -1,24 +1,14 @@
-import { Said } from "../../ui/variant";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
+import { useMay } from "../../api/may";
 import { useChange, useEditDefinition } from "../../api/queries";
 import { useLint, useSnippets, useUnits } from "../../api/targeting";
-import { Button, Copy, Dialog, inputStyle, Problem, Select, Sheet, Time } from "../../ui/controls";
+import { Button, Copy, inputStyle, Problem, Select, Sheet, Time } from "../../ui/controls";
+import { Dialog } from "../../ui/dialog";
 import { takeOut } from "../../ui/typed";
-
-/** SetUpLine says how far the flag has come: defined, asked for by code, given to whom. */
-export function SetUpLine({ definition, asked, given }: { definition: Schemas["Definition"]; asked: Schemas["Asked"] | undefined; given: boolean }) {
-  return (
-    <ol aria-label="set-up" className="flex flex-wrap gap-x-6 gap-y-1 text-[13px] text-soft">
-      <li>
-        1. defined <Time ms={definition.created} />
-      </li>
-      <li className={asked ? "" : "font-medium text-ink"}>2. {asked ? <>asked for by code since <Time ms={asked.first} /></> : "not asked for by any code yet: take a snippet from below"}</li>
-      <li className={asked && !given ? "font-medium text-ink" : ""}>3. {given ? "given as the sentence says" : "everybody gets the resting variant"}</li>
-    </ol>
-  );
-}
+import { Said } from "../../ui/variant";
+import { Word } from "../../ui/word";
 
 export function Snippets({ project, environment, flag }: { project: string; environment: string; flag: string }) {
   const [open, setOpen] = useState(false);
@@ -27,6 +17,7 @@ export function Snippets({ project, environment, flag }: { project: string; envi
   const shown = all.data?.items.find((s) => s.name === name);
   return (
     <Sheet
+      id="in-code"
       title="In code"
       aside={
         <Button tone="bare" aria-expanded={open} onClick={() => setOpen(!open)}>
@@ -52,21 +43,22 @@ export function Snippets({ project, environment, flag }: { project: string; envi
 }
 
 /** SeeAs gets an override for one's own session. */
-export function SeeAs({ project, environment, flag, names, askFirst }: { project: string; environment: string; flag: string; names: string[]; askFirst: boolean }) {
-  const [variant, setVariant] = useState(names[0] ?? "");
+export function SeeAs({ project, environment, flag, names, askFirst, resting }: { project: string; environment: string; flag: string; names: string[]; askFirst: boolean; resting: string }) {
+  const [variant, setVariant] = useState(names.find((n) => n !== resting) ?? "");
+  const { may, takes } = useMay(project, "see-as");
   const [minutes, setMinutes] = useState("60");
   const [reason, setReason] = useState("");
   const issue = useChange(project, () => must(api.POST("/api/v1/projects/{project}/environments/{environment}/see-as", { params: { path: { project, environment } }, body: { variants: { [flag]: variant }, minutes: Number(minutes), reason } })));
   const cookie = issue.data && `document.cookie = "greenlever_see_as=${issue.data.token}; path=/; max-age=${60 * Number(minutes)}"`;
   return (
-    <Sheet title="See it as">
+    <Sheet title={<Word of="see it as">See it as</Word>}>
       <p className="mb-2 text-soft">A signed override for your own session: it touches no rule, nobody else sees it, and it is in the history.</p>
       <div className="flex flex-wrap items-center gap-2">
         <Select aria-label="see it as" value={variant} onChange={(e) => setVariant(e.target.value)} options={names} />
         for
         <Select aria-label="how long" value={minutes} onChange={(e) => setMinutes(e.target.value)} options={[{ value: "15", label: "15 minutes" }, { value: "60", label: "an hour" }, { value: "480", label: "8 hours" }]} />
         {askFirst && <input aria-label="why see it" className={`${inputStyle} min-w-0 flex-1`} placeholder="why? (may be left out)" value={reason} onChange={(e) => setReason(e.target.value)} />}
-        <Button disabled={issue.isPending} onClick={() => issue.mutate(undefined)}>
+        <Button disabled={!may || issue.isPending} onClick={() => issue.mutate(undefined)}>
           Get it
         </Button>
       </div>
@@ -83,6 +75,7 @@ export function SeeAs({ project, environment, flag, names, askFirst }: { project
           </div>
         </div>
       )}
+      {!may && <p className="text-xs text-soft">{takes}</p>}
       <Problem error={issue.error} />
     </Sheet>
   );
@@ -98,7 +91,7 @@ export function Checks({ project, environment, definition }: { project: string; 
   const put = (next: Schemas["Mute"][]) => edit.mutate({ version: definition.version, body: { muted: next } }, { onSuccess: () => { takeOut(setMuting, muting); takeOut(setReason, reason); } });
   if (!found.data || found.data.items.length === 0) return null;
   return (
-    <Sheet title="To look at">
+    <Sheet id="to-look-at" title="To look at">
       <ul className="flex flex-col gap-2" data-testid="checks">
         {found.data.items.map((f) => (
           <li key={f.check + (f.rule ?? "") + f.says.text} className={f.muted ? "opacity-60" : ""}>

@@ -1,21 +1,21 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
+import type { DraftDocument } from "../../draft/flag";
+import { FlagPicker } from "../../parts/flag-picker";
 import { Button, inputStyle, Select } from "../../ui/controls";
+import { Parsed } from "../../ui/parsed";
 import { Variant } from "../../ui/variant";
-
-type Document = Schemas["Document"];
+import { Word } from "../../ui/word";
 
 /** Values edits what is this environment's own beside the rules: the values of the variants,
     the resting variant, and what the flag needs. */
-export function Values({ doc, names, flags, onChange }: { doc: Document; names: string[]; flags: Schemas["BoardFlag"][]; onChange: (d: Document) => void }) {
+export function Values({ project, doc, names, onChange }: { project: string; doc: DraftDocument; names: string[]; onChange: (d: DraftDocument, field?: string) => void }) {
   const needs = doc.needs ?? [];
-  const others = flags.filter((f) => f.key !== doc.key);
-  const [needed, setNeeded] = useState("");
-  const add = others.find((f) => f.key === needed);
+  const [needed, setNeeded] = useState<Schemas["FlagName"]>();
   return (
-    <div className="flex flex-col gap-3 border-b border-line py-3">
+    <div className="flex flex-col gap-3 rounded border border-line p-3">
       {names.map((n) => (
-        <ValueField key={n} names={names} name={n} type={doc.type} value={doc.variants[n]} onChange={(v) => onChange({ ...doc, variants: { ...doc.variants, [n]: v } })} />
+        <ValueField key={n} names={names} name={n} type={doc.type} value={doc.variants[n]} onChange={(v) => onChange({ ...doc, variants: { ...doc.variants, [n]: v } }, `value of ${n}`)} />
       ))}
       <label className="flex items-center gap-2">
         <span className="w-28 text-soft">resting</span>
@@ -24,17 +24,25 @@ export function Values({ doc, names, flags, onChange }: { doc: Document; names: 
       {needs.map((n) => (
         <div key={n.flag + n.variant} className="flex items-center gap-2">
           <span className="w-28 text-soft">needs</span> <span className="font-mono text-[13px]">{n.flag}</span> to give {n.variant}
-          <Button tone="bare" onClick={() => onChange({ ...doc, needs: needs.filter((o) => o !== n) })} aria-label={`no longer need ${n.flag}`}>
+          <Button tone="bare" className="underline" onClick={() => onChange({ ...doc, needs: needs.filter((o) => o !== n) })} aria-label={`no longer need ${n.flag}`}>
             remove
           </Button>
         </div>
       ))}
       <div className="flex flex-wrap items-center gap-2">
-        <span className="w-28 text-soft">needs</span>
-        <Select aria-label="a flag that it needs" value={needed} onChange={(e) => setNeeded(e.target.value)} options={[{ value: "", label: "no other flag" }, ...others.map((f) => f.key)]} />
-        {add?.variants.map((v) => (
-          <Button key={v.name} onClick={() => { onChange({ ...doc, needs: [...needs, { flag: add.key, variant: v.name }] }); setNeeded(""); }}>
-            to give {v.name}
+        <span className="w-28 text-soft">
+          <Word of="needs" />
+        </span>
+        <FlagPicker project={project} label="a flag that it needs" value={needed?.key ?? ""} but={doc.key} none="no other flag" onPick={(_, f) => setNeeded(f)} />
+        {needed?.variants.map((v) => (
+          <Button
+            key={v}
+            onClick={() => {
+              onChange({ ...doc, needs: [...needs, { flag: needed.key, variant: v }] });
+              setNeeded(undefined);
+            }}
+          >
+            to give {v}
           </Button>
         ))}
       </div>
@@ -43,29 +51,24 @@ export function Values({ doc, names, flags, onChange }: { doc: Document; names: 
 }
 
 function ValueField({ names, name, type, value, onChange }: { names: string[]; name: string; type: string; value: unknown; onChange: (v: unknown) => void }) {
-  const [typed, setTyped] = useState(() => (type === "string" ? String(value) : JSON.stringify(value)));
-  const [wrong, setWrong] = useState("");
   return (
     <label className="flex flex-wrap items-center gap-2">
       <span className="w-28">
         <Variant names={names} name={name} />
       </span>
-      <input
-        aria-label={`value of ${name}`}
-        className={`${inputStyle} min-w-0 flex-1 font-mono text-[13px]`}
-        value={typed}
-        onChange={(e) => {
-          setTyped(e.target.value);
-          if (type === "string") return onChange(e.target.value);
-          try {
-            onChange(JSON.parse(e.target.value));
-            setWrong("");
-          } catch {
-            setWrong("is no JSON yet, so it is not taken");
-          }
-        }}
-      />
-      {wrong && <span className="text-xs text-alarm">{wrong}</span>}
+      {type === "string" ? (
+        <input aria-label={`value of ${name}`} className={`${inputStyle} min-w-0 flex-1 font-mono text-[13px]`} value={String(value)} onChange={(e) => onChange(e.target.value)} />
+      ) : (
+        <Parsed label={`value of ${name}`} className="min-w-0 flex-1 font-mono text-[13px]" value={{ of: value }} format={(v) => JSON.stringify(v.of)} parse={asJSON} wrong="is no JSON yet, so it is not taken" onChange={(v) => onChange(v.of)} />
+      )}
     </label>
   );
+}
+
+function asJSON(text: string): { of: unknown } | undefined {
+  try {
+    return { of: JSON.parse(text) as unknown };
+  } catch {
+    return undefined;
+  }
 }

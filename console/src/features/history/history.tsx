@@ -1,56 +1,95 @@
-import { useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useBoard, useHistory, usePeople, useVerify, type HistoryFilter } from "../../api/queries";
-import { Button, inputStyle, Page, Problem, Select, Time, Waiting } from "../../ui/controls";
+import { useChanges, useEnvironments, useNames, usePeople, useVerify, type HistoryFilter } from "../../api/queries";
+import { FlagPicker } from "../../parts/flag-picker";
+import { Button, inputStyle, Page, Problem, Select, Time, Waiting, zone } from "../../ui/controls";
+import { Pick } from "../../ui/pick";
 import { Said } from "../../ui/variant";
+import { Then } from "./then";
 
-const fields = ["environment", "flag", "person", "from", "to"] as const;
+const fields = ["environment", "flag", "person", "from", "to", "find", "action"] as const;
+
+const actions = { "flag.changed": "changes of flags", "flag.stopped": "stops", "flag.lifted": "lifts", "flag.made": "new flags", "definition.changed": "definitions", "segment.changed": "segments", "environment.changed": "environments", "access-key.made": "new access keys", "roles.changed": "roles" };
+
+/** midnight is when a day begins in the reader's zone, in Unix milliseconds; days later counts on. */
+function midnight(day: string, later = 0): string {
+  const [y, m, d] = day.split("-").map(Number);
+  const at = new Date(y!, m! - 1, d! + later).getTime();
+  return Number.isNaN(at) ? "" : String(at);
+}
 
 export default function History() {
   const { project = "" } = useParams();
   const [query, setQuery] = useSearchParams();
   const [cursors, setCursors] = useState<string[]>([]);
-  const board = useBoard(project);
+  const environments = useEnvironments(project);
   const people = usePeople(project);
   const filter: HistoryFilter = {};
   for (const f of fields) {
     const v = query.get(f);
-    if (v) filter[f] = f === "to" ? dayAfter(v) : v;
+    if (v) filter[f] = f === "from" ? midnight(v) : f === "to" ? midnight(v, 1) : v;
   }
-  const cursor = cursors.at(-1);
-  if (cursor) filter.cursor = cursor;
-  const history = useHistory(project, filter);
+  const find = useDeferredValue(filter.find);
+  const asked = { ...filter, ...(find && { find }), ...(cursors.at(-1) && { cursor: cursors.at(-1)! }) };
+  const history = useChanges(project, asked);
+  const names = useNames(project, (history.data?.items ?? []).flatMap((c) => (c.action.startsWith("flag.") && c.subject ? [c.subject] : [])));
   const set = (name: (typeof fields)[number], value: string) => {
-    const next = new URLSearchParams(query);
-    if (value) next.set(name, value);
-    else next.delete(name);
     setCursors([]);
-    setQuery(next);
+    setQuery(
+      (now) => {
+        const next = new URLSearchParams(now);
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: name === "find", preventScrollReset: true },
+    );
   };
-  const names = (subject: string | undefined) => board.data?.flags.find((f) => f.key === subject)?.variants.map((v) => v.name) ?? [];
+  const taken = new URLSearchParams(Object.entries(filter)).toString();
   return (
     <Page title="History" aside={<Verify project={project} />}>
-      <div className="flex flex-wrap items-center gap-2 rounded border border-line bg-sheet px-4 py-3">
-        <Select aria-label="environment" value={query.get("environment") ?? ""} onChange={(e) => set("environment", e.target.value)} options={[{ value: "", label: "every environment" }, ...(board.data?.environments.map((e) => e.key) ?? [])]} />
-        <Select aria-label="flag" value={query.get("flag") ?? ""} onChange={(e) => set("flag", e.target.value)} options={[{ value: "", label: "every flag" }, ...(board.data?.flags.map((f) => f.key) ?? [])]} />
-        <Select aria-label="person" value={query.get("person") ?? ""} onChange={(e) => set("person", e.target.value)} options={[{ value: "", label: "everybody" }, ...(people.data?.items.map((p) => ({ value: p.account, label: p.name })) ?? [])]} />
+      <div role="search" className="flex flex-wrap items-center gap-2 rounded border border-line bg-sheet px-4 py-3">
+        <input type="search" aria-label="find in the history" placeholder="find: a name, a word, a reason" className={`${inputStyle} w-64`} value={query.get("find") ?? ""} onChange={(e) => set("find", e.target.value)} />
+        <Pick label="environment" value={query.get("environment") ?? ""} onChange={(v) => set("environment", v)} options={[{ value: "", label: "every environment" }, ...(environments.data?.items ?? []).map((e) => ({ value: e.key }))]} />
+        <FlagPicker project={project} label="flag" className="w-48" none="every flag" value={query.get("flag") ?? ""} onPick={(v) => set("flag", v)} />
+        <Pick label="person" value={query.get("person") ?? ""} onChange={(v) => set("person", v)} options={[{ value: "", label: "everybody" }, ...(people.data?.items ?? []).map((p) => ({ value: p.account, label: p.name }))]} />
+        <Select aria-label="action" value={query.get("action") ?? ""} onChange={(e) => set("action", e.target.value)} options={[{ value: "", label: "everything" }, ...Object.entries(actions).map(([value, label]) => ({ value, label }))]} />
         <label className="text-soft">
           from <input type="date" className={inputStyle} value={query.get("from") ?? ""} onChange={(e) => set("from", e.target.value)} />
         </label>
         <label className="text-soft">
           to <input type="date" className={inputStyle} value={query.get("to") ?? ""} onChange={(e) => set("to", e.target.value)} />
         </label>
-        <a className="ml-auto underline" href={`/api/v1/projects/${project}/export`}>
-          Export, to verify elsewhere
-        </a>
+        <span className="text-xs text-soft">times are of {zone}</span>
+        <span className="ml-auto flex flex-wrap gap-3">
+          <a className="underline" href={`/api/v1/projects/${project}/changes.csv?${taken}`}>
+            CSV
+          </a>
+          <a className="underline" href={`/api/v1/projects/${project}/changes?${taken}&limit=200`} download="history.json">
+            JSON
+          </a>
+          <a className="underline" href={`/api/v1/projects/${project}/export`}>
+            to verify elsewhere
+          </a>
+        </span>
       </div>
       {history.isPending && <Waiting what="the history" />}
       <Problem error={history.error} />
       <ol className="flex flex-col gap-2" aria-label="history">
-        {history.data?.items.map((e) => <Entry key={`${e.chain} ${e.sequence}`} entry={e} names={names(e.subject)} project={project} />)}
+        {history.data?.items.map((c) => <Change key={c.change} change={c} names={names(c.subject)} project={project} />)}
       </ol>
-      {history.data?.items.length === 0 && <p className="text-soft">Nothing was changed that fits.</p>}
+      {history.data?.items.length === 0 && (
+        <p className="text-soft">
+          Nothing was changed that fits.
+          {history.data.back && (
+            <>
+              {" "}
+              It was looked back to <Time ms={history.data.back} />.
+            </>
+          )}
+        </p>
+      )}
       <div className="flex gap-2">
         {cursors.length > 0 && <Button onClick={() => setCursors(cursors.slice(0, -1))}>Newer</Button>}
         {history.data?.cursor && <Button onClick={() => setCursors([...cursors, history.data.cursor!])}>Older</Button>}
@@ -59,41 +98,58 @@ export default function History() {
   );
 }
 
-/** dayAfter makes "to" include its day. */
-function dayAfter(day: string): string {
-  const d = new Date(day);
-  d.setDate(d.getDate() + 1);
-  return d.toISOString().slice(0, 10);
-}
+const says = (t: Schemas["Touched"]) => t.difference.map((d) => d.text).join("\n");
 
-function Entry({ entry, names, project }: { entry: Schemas["HistoryEntry"]; names: string[]; project: string }) {
+/** Change is one thing that somebody did, over all its environments. Where it did the same in several, that is
+    said once. */
+function Change({ change: c, names, project }: { change: Schemas["Changed"]; names: string[]; project: string }) {
+  const [then, setThen] = useState<{ environment: string; revision: number }>();
+  const groups = [...new Set(c.in.map(says))].map((text) => c.in.filter((t) => says(t) === text));
+  const isFlag = c.action.startsWith("flag.") || c.action === "definition.changed";
   return (
-    <li className="rounded border border-line bg-sheet px-4 py-2.5">
+    <li className="rounded border border-line bg-sheet px-4 py-3">
       <div className="flex flex-wrap items-baseline gap-x-3">
-        <Time ms={entry.at} />
-        <b className="font-medium">{entry.name || entry.actor.kind}</b>
-        <span className="text-soft">{entry.action}</span>
-        {entry.subject && names.length > 0 && entry.environment ? (
-          <Link className="font-mono text-[13px] underline" to={`/p/${project}/${entry.environment}/flags/${entry.subject}`}>
-            {entry.subject}
-          </Link>
-        ) : (
-          <span className="font-mono text-[13px]">{entry.subject}</span>
-        )}
-        {entry.environment && <span>in {entry.environment}</span>}
-        <span className="ml-auto text-xs text-soft">
-          {entry.revision ? `revision ${entry.revision}, ` : ""}
-          {entry.chain} no. {entry.sequence}, through {entry.actor.through}
+        <span className="text-base">
+          <Said said={c.says} names={names} />
+        </span>
+        <span className="ml-auto text-soft">
+          <Time ms={c.at} />
         </span>
       </div>
-      <ul className="mt-1 list-disc pl-5">
-        {entry.difference.map((line) => (
-          <li key={line.text}>
-            <Said said={line} names={names} />
-          </li>
-        ))}
-      </ul>
-      {entry.reason && <div className="mt-1 text-soft">because {entry.reason}</div>}
+      {groups.map((group) => (
+        <div key={`${group[0]!.chain} ${group[0]!.sequence}`} className="mt-1">
+          <ul className="list-disc pl-5">
+            {group[0]!.difference.map((line) => (
+              <li key={line.text}>
+                <Said said={line} names={names} />
+              </li>
+            ))}
+          </ul>
+          <div className="flex flex-wrap gap-x-4 pl-5 text-xs text-soft">
+            {group.map((t) => (
+              <span key={`${t.chain} ${t.sequence}`} className="flex flex-wrap gap-x-2">
+                {t.environment && isFlag && c.subject ? (
+                  <Link className="underline" to={`/p/${project}/${t.environment}/flags/${c.subject}`}>
+                    {t.environment}
+                  </Link>
+                ) : (
+                  (t.environment ?? "the project")
+                )}
+                {t.ended && <span>{t.ended}</span>}
+                {t.revision && t.action === "flag.changed" ? (
+                  <button type="button" className="cursor-pointer underline" onClick={() => setThen({ environment: t.environment!, revision: t.revision! })}>
+                    as it stood then
+                  </button>
+                ) : null}
+                <span title={`${t.chain} no. ${t.sequence}`}>{t.revision ? `revision ${t.revision}` : `no. ${t.sequence}`}</span>
+              </span>
+            ))}
+            <span>through {c.actor.through}</span>
+          </div>
+        </div>
+      ))}
+      {c.reason && <div className="mt-1">because {c.reason}</div>}
+      {then && c.subject && <Then project={project} environment={then.environment} flag={c.subject} revision={then.revision} names={names} onClose={() => setThen(undefined)} />}
     </li>
   );
 }

@@ -1,11 +1,14 @@
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useChange, useMe } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useChange } from "../../api/queries";
 import { useAttributes } from "../../api/targeting";
 import { Button, inputStyle, Problem, Select, Sheet, TextField, Time, Waiting } from "../../ui/controls";
-import { Place } from "./place";
+import { useDraft } from "../../draft/use";
+import { DraftTools } from "../../ui/draft-tools";
 import { closed } from "../../ui/typed";
+import { Place } from "./place";
 
 const types = ["string", "number", "boolean", "version", "time", "address", "list"];
 
@@ -13,8 +16,7 @@ const types = ["string", "number", "boolean", "version", "time", "address", "lis
 export default function AttributesPage() {
   const { project = "", environment = "" } = useParams();
   const all = useAttributes(project, environment);
-  const me = useMe();
-  const developer = me.data?.roles[project]?.some((r) => r === "developer" || r === "keeper") ?? false;
+  const { may: developer, takes } = useMay(project, "define");
   const [open, setOpen] = useState<string>();
   return (
     <Place>
@@ -42,6 +44,7 @@ export default function AttributesPage() {
               </tbody>
             </table>
           </div>
+          {!developer && <p className="mt-2 text-xs text-soft">To declare them: {takes}.</p>}
           {developer && (
             <div className="mt-3">
               {open === "" ? <Declare project={project} name="" attribute={undefined} suggested="string" onDone={() => setOpen(closed(""))} /> : <Button onClick={() => setOpen("")}>Declare an attribute</Button>}
@@ -99,22 +102,47 @@ function Row({ project, attribute: a, developer, open, onOpen, onDone }: { proje
   );
 }
 
+interface Fields {
+  name: string;
+  type: string;
+  description: string;
+  one: string;
+  many: string;
+  example: string;
+  personal: boolean;
+  derive: string;
+  serverOnly: boolean;
+  loose: boolean;
+}
+
+const labels: Record<keyof Fields, string> = { name: "Name", type: "Type", description: "What it says", one: "One is called", many: "Many are called", example: "Example", personal: "personal", derive: "what may leave", serverOnly: "server-only", loose: "looseness" };
+
 function Declare({ project, name: known, attribute, suggested, onDone }: { project: string; name: string; attribute: Schemas["Attribute"] | undefined; suggested: string; onDone: () => void }) {
-  const [name, setName] = useState(known);
-  const [type, setType] = useState<string>(attribute?.type ?? (types.includes(suggested) ? suggested : "string"));
-  const [description, setDescription] = useState(attribute?.description ?? "");
-  const [one, setOne] = useState(attribute?.one ?? "");
-  const [many, setMany] = useState(attribute?.many ?? "");
-  const [example, setExample] = useState(attribute?.example ?? "");
-  const [personal, setPersonal] = useState(attribute?.personal ?? false);
-  const [derive, setDerive] = useState<string>(attribute?.derive ?? "");
-  const [serverOnly, setServerOnly] = useState(attribute?.serverOnly ?? false);
-  const [loose, setLoose] = useState(attribute?.loose ?? false);
+  const base = useMemo<Fields>(
+    () => ({
+      name: known,
+      type: attribute?.type ?? (types.includes(suggested) ? suggested : "string"),
+      description: attribute?.description ?? "",
+      one: attribute?.one ?? "",
+      many: attribute?.many ?? "",
+      example: attribute?.example ?? "",
+      personal: attribute?.personal ?? false,
+      derive: attribute?.derive ?? "",
+      serverOnly: attribute?.serverOnly ?? false,
+      loose: attribute?.loose ?? false,
+    }),
+    [known, attribute, suggested],
+  );
+  const editing = useDraft<Fields>({ name: `${project} attribute ${known}`, to: window.location.pathname, what: known ? `attribute ${known}` : "a new attribute", base, version: attribute?.version ?? 0 });
+  const now = editing.value ?? base;
+  const { name, type, description, one, many, example, personal, derive, serverOnly, loose } = now;
+  const set = <K extends keyof Fields>(field: K, value: Fields[K]) => editing.edit({ ...now, [field]: value }, field);
+  const version = editing.draft?.version ?? attribute?.version ?? 0;
   const path = { project, attribute: name };
   const save = useChange(project, () =>
     must(
       api.PUT("/api/v1/projects/{project}/attributes/{attribute}", {
-        params: { path, header: { "If-Match": attribute ? String(attribute.version) : "" } },
+        params: { path, header: { "If-Match": attribute ? String(version) : "" } },
         body: { name, type, description, example, personal, serverOnly, loose: loose && type === "version", version: 0, ...(one && { one }), ...(many && { many }), ...(personal && derive !== "" && { derive }) } as Schemas["AttributeBody"],
       }),
     ),
@@ -125,39 +153,44 @@ function Declare({ project, name: known, attribute, suggested, onDone }: { proje
       className="flex flex-col gap-3 rounded border border-line p-3"
       onSubmit={(e) => {
         e.preventDefault();
-        save.mutate(undefined, { onSuccess: onDone });
+        save.mutate(undefined, {
+          onSuccess: (saved) => {
+            editing.saved(now, now, (saved as { version: number }).version);
+            onDone();
+          },
+        });
       }}
     >
       <div className="flex flex-wrap items-end gap-3">
-        {known === "" && <TextField label="Name" className="font-mono" required value={name} onChange={(e) => setName(e.target.value)} />}
+        {known === "" && <TextField label="Name" className="font-mono" required value={name} onChange={(e) => set("name", e.target.value)} />}
         <label className="flex flex-col gap-1">
           <span className="font-medium">Type</span>
-          <Select aria-label="type of the attribute" value={type} onChange={(e) => setType(e.target.value)} options={types} />
+          <Select aria-label="type of the attribute" value={type} onChange={(e) => set("type", e.target.value)} options={types} />
         </label>
-        <TextField label="What it says" className="w-64" value={description} onChange={(e) => setDescription(e.target.value)} />
-        <TextField label="Example" value={example} onChange={(e) => setExample(e.target.value)} />
-        <TextField label="One is called" className="w-32" placeholder="site" value={one} onChange={(e) => setOne(e.target.value)} />
-        <TextField label="Many are called" className="w-32" placeholder="sites" value={many} onChange={(e) => setMany(e.target.value)} />
+        <TextField label="What it says" className="w-64" value={description} onChange={(e) => set("description", e.target.value)} />
+        <TextField label="Example" value={example} onChange={(e) => set("example", e.target.value)} />
+        <TextField label="One is called" className="w-32" placeholder="site" value={one} onChange={(e) => set("one", e.target.value)} />
+        <TextField label="Many are called" className="w-32" placeholder="sites" value={many} onChange={(e) => set("many", e.target.value)} />
       </div>
       <div className="flex flex-wrap items-center gap-4">
         <label className="flex items-center gap-1.5">
-          <input type="checkbox" checked={personal} onChange={(e) => setPersonal(e.target.checked)} /> personal: it never leaves a client
+          <input type="checkbox" checked={personal} onChange={(e) => set("personal", e.target.checked)} /> personal: it never leaves a client
         </label>
         {personal && (
-          <Select aria-label="what may leave" className={inputStyle} value={derive} onChange={(e) => setDerive(e.target.value)} options={[{ value: "", label: "nothing of it" }, { value: "presence", label: "but that it is there" }, { value: "domain", label: "but its domain" }]} />
+          <Select aria-label="what may leave" className={inputStyle} value={derive} onChange={(e) => set("derive", e.target.value)} options={[{ value: "", label: "nothing of it" }, { value: "presence", label: "but that it is there" }, { value: "domain", label: "but its domain" }]} />
         )}
         <label className="flex items-center gap-1.5">
-          <input type="checkbox" checked={serverOnly} onChange={(e) => setServerOnly(e.target.checked)} /> server-only: ignored from browsers
+          <input type="checkbox" checked={serverOnly} onChange={(e) => set("serverOnly", e.target.checked)} /> server-only: ignored from browsers
         </label>
         {type === "version" && (
           <label className="flex items-center gap-1.5">
-            <input type="checkbox" checked={loose} onChange={(e) => setLoose(e.target.checked)} /> 4.2 and v4.2.0 are sent too
+            <input type="checkbox" checked={loose} onChange={(e) => set("loose", e.target.checked)} /> 4.2 and v4.2.0 are sent too
           </label>
         )}
       </div>
       <Problem error={save.error ?? remove.error} />
-      <div className="flex gap-2">
-        <Button tone="lever" type="submit" disabled={save.isPending}>
+      <DraftTools editing={editing} place={(path) => labels[path[0] as keyof Fields] ?? path.join(" ")}>
+        <Button tone="lever" type="submit" disabled={save.isPending || (editing.draft?.meets.length ?? 0) > 0}>
           {attribute ? "Save" : "Declare it"}
         </Button>
         {attribute && (
@@ -165,7 +198,7 @@ function Declare({ project, name: known, attribute, suggested, onDone }: { proje
             Take it out of the catalogue
           </Button>
         )}
-      </div>
+      </DraftTools>
     </form>
   );
 }

@@ -1,7 +1,6 @@
 import type { ReactNode } from "react";
 import { useLocation, useParams } from "react-router";
-import { useBoard } from "../../api/queries";
-import { Place as Around } from "../../ui/places";
+import { Place as Around } from "../../parts/places";
 
 const parts = [
   { path: "", label: "Segments" },
@@ -13,11 +12,10 @@ const parts = [
 /** Place is what stands around the pages of the population. */
 export function Place({ children }: { children: ReactNode }) {
   const { project = "", environment = "" } = useParams();
-  const board = useBoard(project);
   const { pathname, search } = useLocation();
   const base = (e: string) => `/p/${project}/${e}/population`;
   return (
-    <Around title="Population" base={base} here={pathname.slice(base(environment).length) + search} environments={board.data?.environments.map((e) => e.key) ?? []} environment={environment} parts={parts}>
+    <Around project={project} title="Population" base={base} here={pathname.slice(base(environment).length) + search} environment={environment} parts={parts}>
       {children}
     </Around>
   );

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useBoard, useChange } from "../../api/queries";
+import { useChange } from "../../api/queries";
 import { useRoster } from "../../api/targeting";
 import { Button, Problem, Sheet, TextField, Waiting } from "../../ui/controls";
 import { Variant } from "../../ui/variant";
@@ -13,8 +13,7 @@ import { takeOut } from "../../ui/typed";
 export default function RosterPage() {
   const { project = "", environment = "" } = useParams();
   const roster = useRoster(project, environment);
-  const board = useBoard(project);
-  const names = (flag: string) => board.data?.flags.find((f) => f.key === flag)?.variants.map((v) => v.name) ?? [];
+  const names = (flag: string) => roster.data?.variants[flag] ?? [];
   return (
     <Place>
       <Problem error={roster.error} />

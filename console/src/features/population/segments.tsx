@@ -1,24 +1,28 @@
-import { Said } from "../../ui/variant";
-import { useEffect, useState } from "react";
-import { Link, useParams } from "react-router";
-import { api, must, type Schemas } from "../../api/client";
-import { useBoard, useChange, useMe, useSegments } from "../../api/queries";
-import { sendList, useAround, usePopulation, useTrySegment, type ListMode } from "../../api/targeting";
+import { useEffect, useMemo, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, ApiProblem, must, type Schemas } from "../../api/client";
+import { useMay } from "../../api/may";
+import { useChange, useEnvironments, useSegments } from "../../api/queries";
+import { sendList, usePopulation, useTrySegment, type ListMode } from "../../api/targeting";
+import { useDraft } from "../../draft/use";
+import { useAround } from "../../parts/around";
 import { ConditionAround, ConditionEditor, type Node } from "../../ui/condition";
-import { Button, inputStyle, Problem, Select, Sheet, TextField } from "../../ui/controls";
+import { Button, inputStyle, Problem, Select, Sheet, TextField, wrongIn } from "../../ui/controls";
+import { DraftTools } from "../../ui/draft-tools";
 import { About, Part } from "../../ui/estimate";
-import { Place } from "./place";
+import { Rows } from "../../ui/rows";
 import { closed } from "../../ui/typed";
+import { Said } from "../../ui/variant";
+import { Word } from "../../ui/word";
+import { Place } from "./place";
 
 /** SegmentsPage is the segments of an environment and what is kept of its units. */
 export default function SegmentsPage() {
   const { project = "", environment = "" } = useParams();
-  const me = useMe();
-  const roles = me.data?.roles[project] ?? [];
   return (
     <Place>
       <Samples project={project} environment={environment} />
-      <Segments project={project} environment={environment} developer={roles.some((r) => r === "developer" || r === "keeper")} />
+      <Segments key={environment} project={project} environment={environment} />
     </Place>
   );
 }
@@ -44,20 +48,22 @@ function Samples({ project, environment }: { project: string; environment: strin
   );
 }
 
-function Segments({ project, environment, developer }: { project: string; environment: string; developer: boolean }) {
+function Segments({ project, environment }: { project: string; environment: string }) {
   const segments = useSegments(project, environment);
-  const board = useBoard(project);
-  const [open, setOpen] = useState<string>();
-  const asks = board.data?.environments.some((e) => e.askFirst) ?? false;
-  const asksHere = board.data?.environments.find((e) => e.key === environment)?.askFirst ?? false;
+  const environments = useEnvironments(project);
+  const { may: developer, takes } = useMay(project, "define");
+  const [query] = useSearchParams();
+  const [open, setOpen] = useState<string | undefined>(query.get("segment") ?? undefined);
+  const asks = environments.data?.items.some((e) => e.askFirst) ?? false;
+  const asksHere = environments.data?.items.find((e) => e.key === environment)?.askFirst ?? false;
   const add = useChange(project, (body: Schemas["SegmentBody"]) => must(api.POST("/api/v1/projects/{project}/segments", { params: { path: { project } }, body })));
   // Closes what was saved, and nothing else that was opened meanwhile.
   const close = (form: string) => ({ onSuccess: () => setOpen(closed(form)) });
   return (
-    <Sheet title="Segments">
-      <ul className="flex flex-col gap-3">
-        {segments.data?.items.map((s) => (
-          <li key={s.key} className="border-b border-line pb-3 last:border-0">
+    <Sheet title={<Word of="segment">Segments</Word>} aside={!developer && <span className="text-xs text-soft">{takes}</span>}>
+      <Rows items={segments.data?.items ?? []} keyOf={(s) => s.key} guess={96} label="segments">
+        {(s) => (
+          <div className="mb-3 border-b border-line pb-3">
             <div className="flex flex-wrap items-baseline gap-x-3">
               <b className="font-medium">{s.key}</b> <span className="text-soft">{s.title}</span>
               <span className="text-[13px]">
@@ -80,15 +86,15 @@ function Segments({ project, environment, developer }: { project: string; enviro
                 </span>
               ))}
             </div>
-            {open === s.key && <SegmentEditor key={`${environment} ${s.key} ${s.version}`} project={project} environment={environment} segment={s} asks={asksHere} onSaved={() => setOpen(closed(s.key))} />}
-          </li>
-        ))}
-        {segments.data?.items.length === 0 && <li className="text-soft">None.</li>}
-      </ul>
-      {developer && (board.data?.environments.length ?? 0) > 0 && (
+            {open === s.key && <SegmentEditor project={project} environment={environment} segment={s} asks={asksHere} onSaved={() => setOpen(closed(s.key))} />}
+          </div>
+        )}
+      </Rows>
+      {segments.data?.items.length === 0 && <p className="text-soft">There is none yet. A segment is an audience that many rules can name, such as the staff.</p>}
+      {developer && (environments.data?.items.length ?? 0) > 0 && (
         <div className="mt-3">
           {open === "" ? (
-            <NewSegment project={project} environment={environment} asks={asks} error={add.error} onSave={(body) => add.mutate(body, close(""))} />
+            <NewSegment project={project} environment={environment} asks={asks} error={add.error} onSave={(body, done) => add.mutate(body, { onSuccess: () => { done(); close("").onSuccess(); } })} />
           ) : (
             <Button onClick={() => setOpen("")}>New segment</Button>
           )}
@@ -98,35 +104,45 @@ function Segments({ project, environment, developer }: { project: string; enviro
   );
 }
 
-function NewSegment({ project, environment, asks, error, onSave }: { project: string; environment: string; asks: boolean; error: unknown; onSave: (body: Schemas["SegmentBody"]) => void }) {
+interface NewFields {
+  key: string;
+  title: string;
+  when?: Node | undefined;
+  units: string;
+}
+
+const blank: NewFields = { key: "", title: "", units: "" };
+
+function NewSegment({ project, environment, asks, error, onSave }: { project: string; environment: string; asks: boolean; error: unknown; onSave: (body: Schemas["SegmentBody"], done: () => void) => void }) {
   const around = useAround(project, environment);
-  const [key, setKey] = useState("");
-  const [title, setTitle] = useState("");
-  const [when, setWhen] = useState<Node>();
-  const [units, setUnits] = useState("");
+  const editing = useDraft<NewFields>({ name: `${project} new segment`, to: `/p/${project}/${environment}/population`, what: "a new segment", base: blank, version: 1, rules: segmentRules });
+  const now = editing.value ?? blank;
   const [reason, setReason] = useState("");
-  const listed = lines(units);
+  const wrong = wrongIn(error);
+  const listed = lines(now.units);
   return (
     <form
-      className="mt-2 flex flex-col gap-3 rounded border border-line p-3"
+      className="mt-2 flex flex-col gap-3 rounded border border-edge p-3"
       onSubmit={(e) => {
         e.preventDefault();
-        onSave({ key, title, reason, ...(when && { when }), ...(listed.length > 0 && { in: { units: listed } }) });
+        onSave({ key: now.key, title: now.title, reason, ...(now.when && { when: now.when }), ...(listed.length > 0 && { in: { units: listed } }) }, editing.drop);
       }}
     >
       <div className="flex flex-wrap gap-3">
-        <TextField label="Key of the segment" className="font-mono" required value={key} onChange={(e) => setKey(e.target.value)} />
-        <TextField label="Title" value={title} onChange={(e) => setTitle(e.target.value)} />
+        <TextField label="Key of the segment" className="font-mono" required value={now.key} error={wrong("key")} onChange={(e) => editing.edit({ ...now, key: e.target.value }, "key")} />
+        <TextField label="Title" value={now.title} error={wrong("title")} onChange={(e) => editing.edit({ ...now, title: e.target.value }, "title")} />
       </div>
       <ConditionAround value={around}>
-        <ConditionEditor nobody value={when} onChange={setWhen} />
+        <ConditionEditor nobody value={now.when} onChange={(when) => editing.edit({ ...now, when }, "when")} />
       </ConditionAround>
-      <UnitLines label="Units listed in" value={units} onChange={setUnits} />
-      {asks && <TextField label="Why" hint="an environment of this project asks first" value={reason} onChange={(e) => setReason(e.target.value)} />}
-      <Problem error={error} />
-      <Button tone="lever" type="submit" className="self-start">
-        Make the segment
-      </Button>
+      <UnitLines label="Units listed in" value={now.units} onChange={(units) => editing.edit({ ...now, units }, "units")} />
+      {asks && <TextField label="Why" hint="an environment of this project asks first" value={reason} error={wrong("reason")} onChange={(e) => setReason(e.target.value)} />}
+      <Problem error={error} beside={["key", "title", "reason"]} />
+      <DraftTools editing={editing} place={(path) => path.join(" ")}>
+        <Button tone="lever" type="submit">
+          Make the segment
+        </Button>
+      </DraftTools>
     </form>
   );
 }
@@ -150,13 +166,29 @@ function listOf(kept: Schemas["List"] | undefined, typed: string): Schemas["List
   return lines(typed).length > 0 ? { units: lines(typed) } : undefined;
 }
 
+/** What is edited of a segment. */
+interface Fields {
+  when?: Node | undefined;
+  lists: string;
+  into: string;
+  out: string;
+}
+
+const segmentRules = { whole: (path: string[]) => path[0] === "when" };
+
+const placeNames: Record<string, string> = { when: "the condition", lists: "what the lists name", into: "units listed in", out: "units listed out" };
+
+const fieldsOf = (s: Schemas["SegmentView"]): Fields => ({ when: s.when as Node | undefined, lists: s.lists ?? "targetingKey", into: (s.in?.units ?? []).join("\n"), out: (s.out?.units ?? []).join("\n") });
+
 /** SegmentEditor edits a segment and shows what that moves, over all flags that use it. */
 function SegmentEditor({ project, environment, segment, asks, onSaved }: { project: string; environment: string; segment: Schemas["SegmentView"]; asks: boolean; onSaved: () => void }) {
   const around = useAround(project, environment, segment.key);
-  const [when, setWhen] = useState(segment.when as Node | undefined);
-  const [lists, setLists] = useState(segment.lists ?? "targetingKey");
-  const [into, setInto] = useState((segment.in?.units ?? []).join("\n"));
-  const [out, setOut] = useState((segment.out?.units ?? []).join("\n"));
+  const base = useMemo(() => fieldsOf(segment), [segment]);
+  const editing = useDraft<Fields>({ name: `${project} ${environment} segment ${segment.key}`, to: `/p/${project}/${environment}/population?segment=${segment.key}`, what: `segment ${segment.key} in ${environment}`, base, version: segment.version, rules: segmentRules });
+  const fields = editing.value ?? base;
+  const { when, lists, into, out } = fields;
+  const version = editing.draft?.version ?? segment.version;
+  const set = (field: keyof Fields) => (value: Fields[typeof field]) => editing.edit({ ...fields, [field]: value }, field);
   const [reason, setReason] = useState("");
   const body: Schemas["SegmentEdit"] = { lists, reason };
   if (when) body.when = when;
@@ -170,11 +202,11 @@ function SegmentEditor({ project, environment, segment, asks, onSaved }: { proje
     const timer = setTimeout(() => setAsked(JSON.parse(now) as Schemas["SegmentEdit"]), 300);
     return () => clearTimeout(timer);
   }, [now]);
-  const tried = useTrySegment(project, environment, segment.key, segment.version, asked);
+  const tried = useTrySegment(project, environment, segment.key, version, asked);
   const save = useChange(project, () =>
     must(
       api.PUT("/api/v1/projects/{project}/environments/{environment}/segments/{segment}", {
-        params: { path: { project, environment, segment: segment.key }, header: { "If-Match": String(segment.version) } },
+        params: { path: { project, environment, segment: segment.key }, header: { "If-Match": String(version) } },
         body,
       }),
     ),
@@ -182,25 +214,38 @@ function SegmentEditor({ project, environment, segment, asks, onSaved }: { proje
   return (
     <div className="mt-2 flex flex-col gap-3 rounded border border-line p-3">
       <ConditionAround value={around}>
-        <ConditionEditor nobody value={when} onChange={setWhen} />
+        <ConditionEditor nobody value={when} onChange={set("when")} />
       </ConditionAround>
       <label className="flex items-center gap-2">
         The lists name
-        <input aria-label="what the lists name" list="known-attributes" className={`${inputStyle} w-44 font-mono text-[13px]`} value={lists} onChange={(e) => setLists(e.target.value)} />
+        <input aria-label="what the lists name" list="known-attributes" className={`${inputStyle} w-44 font-mono text-[13px]`} value={lists} onChange={(e) => set("lists")(e.target.value)} />
       </label>
       <div className="grid gap-3 md:grid-cols-2">
-        {segment.in?.digest ? <LongList list={segment.in} /> : <UnitLines label="Units listed in" value={into} onChange={setInto} />}
-        {segment.out?.digest ? <LongList list={segment.out} /> : <UnitLines label="Units listed out, never in the segment" value={out} onChange={setOut} />}
+        {segment.in?.digest ? <LongList list={segment.in} /> : <UnitLines label="Units listed in" value={into} onChange={set("into")} />}
+        {segment.out?.digest ? <LongList list={segment.out} /> : <UnitLines label="Units listed out, never in the segment" value={out} onChange={set("out")} />}
       </div>
       <Upload project={project} environment={environment} segment={segment.key} asks={asks} />
       <SegmentShift preview={tried.data?.preview} difference={tried.data?.difference ?? []} project={project} environment={environment} />
       <div className="flex flex-wrap items-end gap-2">
         <input aria-label="why change the segment" className={`${inputStyle} min-w-0 flex-1`} placeholder={asks ? "why? (this environment asks first)" : "why? (may be left out)"} value={reason} onChange={(e) => setReason(e.target.value)} />
-        <Button tone="lever" disabled={save.isPending || (asks && reason.trim() === "")} onClick={() => save.mutate(undefined, { onSuccess: onSaved })}>
-          Save in {environment}
-        </Button>
+        <DraftTools editing={editing} place={(path) => placeNames[path[0] ?? ""] ?? path.join(" ")}>
+          <Button
+            tone="lever"
+            disabled={save.isPending || (editing.draft?.meets.length ?? 0) > 0 || (asks && reason.trim() === "")}
+            onClick={() =>
+              save.mutate(undefined, {
+                onSuccess: (saved) => {
+                  editing.saved(fields, fields, saved.version);
+                  onSaved();
+                },
+              })
+            }
+          >
+            Save in {environment}
+          </Button>
+        </DraftTools>
       </div>
-      <Problem error={save.error ?? tried.error} />
+      <Problem error={[save.error, tried.error].find((e) => e && !(e instanceof ApiProblem && e.status === 412))} />
     </div>
   );
 }

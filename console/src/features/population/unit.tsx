@@ -1,9 +1,11 @@
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useBoard, useChange } from "../../api/queries";
+import { useChange } from "../../api/queries";
 import { useUnit, useUnits } from "../../api/targeting";
 import { Button, inputStyle, Problem, Sheet, Time } from "../../ui/controls";
+import { FlagPicker } from "../../parts/flag-picker";
+import { Rows } from "../../ui/rows";
 import { Said, Variant } from "../../ui/variant";
 import { Place } from "./place";
 
@@ -53,8 +55,7 @@ export default function UnitPage() {
 const whence: Record<string, string> = { given: "as given", test: "of the test unit", key: "not known: only the key is" };
 
 function Unit({ project, environment, view }: { project: string; environment: string; view: Schemas["UnitView"] }) {
-  const board = useBoard(project);
-  const names = (flag: string) => board.data?.flags.find((f) => f.key === flag)?.variants.map((v) => v.name) ?? [];
+  const names = (flag: string) => view.variants[flag] ?? [];
   return (
     <div className="grid gap-4 lg:grid-cols-[20rem_1fr]">
       <div className="flex flex-col gap-4">
@@ -74,28 +75,26 @@ function Unit({ project, environment, view }: { project: string; environment: st
         <KeepAsTest project={project} view={view} />
       </div>
       <Sheet title={`What it gets in ${environment}`}>
-        <table className="w-full border-collapse text-left">
-          <tbody data-testid="answers">
-            {view.answers.map((a) => (
-              <tr key={a.flag} className="border-b border-line align-top last:border-0">
-                <th scope="row" className="py-1.5 pr-3 font-normal">
-                  <Link className="font-mono text-[13px] underline" to={`/p/${project}/${environment}/flags/${a.flag}`}>
-                    {a.flag}
-                  </Link>
-                </th>
-                <td className="pt-1.5 pr-3">
+        <div data-testid="answers">
+          <Rows items={view.answers} keyOf={(a) => a.flag} guess={44} label="answers">
+            {(a) => (
+              <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_2fr_auto] gap-3 border-b border-line py-2 max-md:grid-cols-2">
+                <Link className="font-mono text-[13px] break-all underline" to={`/p/${project}/${environment}/flags/${a.flag}`}>
+                  {a.flag}
+                </Link>
+                <span>
                   <Variant names={names(a.flag)} name={a.variant} />
-                </td>
-                <td className="pt-1.5 pr-3 text-[13px] text-soft"><Said said={a.because} /></td>
-                <td className="pt-1.5 text-[13px] whitespace-nowrap">
-                  <Link className="underline" to={`/p/${project}/${environment}/why?flag=${a.flag}&unit=${encodeURIComponent(view.unit)}`}>
-                    why
-                  </Link>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+                </span>
+                <span className="text-soft">
+                  <Said said={a.because} />
+                </span>
+                <Link className="underline" aria-label={`why of ${a.flag}`} to={`/p/${project}/${environment}/why?flag=${a.flag}&unit=${encodeURIComponent(view.unit)}`}>
+                  why
+                </Link>
+              </div>
+            )}
+          </Rows>
+        </div>
         <NameIt project={project} environment={environment} unit={view.unit} />
       </Sheet>
     </div>
@@ -104,20 +103,16 @@ function Unit({ project, environment, view }: { project: string; environment: st
 
 /** NameIt leads to a flag, with the unit named in an edit that is not saved yet. */
 function NameIt({ project, environment, unit }: { project: string; environment: string; unit: string }) {
-  const board = useBoard(project);
   const [flag, setFlag] = useState("");
-  const chosen = flag || (board.data?.flags[0]?.key ?? "");
   return (
     <p className="mt-3 flex flex-wrap items-center gap-2">
       Name it in
-      <select aria-label="flag to name it in" className={inputStyle} value={chosen} onChange={(e) => setFlag(e.target.value)}>
-        {board.data?.flags.map((f) => (
-          <option key={f.key}>{f.key}</option>
-        ))}
-      </select>
-      <Link className="underline" to={`/p/${project}/${environment}/flags/${chosen}?name=${encodeURIComponent(unit)}`}>
-        go and name it
-      </Link>
+      <FlagPicker project={project} label="flag to name it in" value={flag} onPick={setFlag} />
+      {flag !== "" && (
+        <Link className="underline" to={`/p/${project}/${environment}/flags/${flag}?name=${encodeURIComponent(unit)}`}>
+          go and name it
+        </Link>
+      )}
     </p>
   );
 }

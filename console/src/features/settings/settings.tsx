@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useAccounts, useArchived, useBoard, useChange, useKeys, useMe, usePeople } from "../../api/queries";
+import { useAccounts, useArchived, useChange, useEnvironments, useKeys, useMe, usePeople } from "../../api/queries";
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
 
@@ -11,16 +11,16 @@ const roles: Role[] = ["auditor", "developer", "releaser", "on-call", "keeper"];
 export default function Settings() {
   const { project = "" } = useParams();
   const me = useMe();
-  const board = useBoard(project);
+  const environments = useEnvironments(project);
   const keeper = me.data?.roles[project]?.includes("keeper") ?? false;
   return (
     <Page title="Settings">
       {!keeper && <p className="text-soft">Only a keeper of this project changes what stands here.</p>}
       <Sheet title="Environments">
         <div className="flex flex-col gap-4">
-          {board.data?.environments.map((e) => <Environment key={e.key} project={project} environment={e} keeper={keeper} />)}
+          {environments.data?.items.map((e) => <Environment key={e.key} project={project} environment={e} keeper={keeper} />)}
           <Archived project={project} keeper={keeper} />
-          {keeper && <NewEnvironment project={project} first={board.data?.environments.length === 0} />}
+          {keeper && <NewEnvironment project={project} first={environments.data?.items.length === 0} />}
         </div>
       </Sheet>
       <People project={project} keeper={keeper} installation={me.data?.account.keeper ?? false} />
@@ -28,7 +28,7 @@ export default function Settings() {
   );
 }
 
-function Environment({ project, environment, keeper }: { project: string; environment: Schemas["BoardEnvironment"]; keeper: boolean }) {
+function Environment({ project, environment, keeper }: { project: string; environment: Schemas["Environment"]; keeper: boolean }) {
   const [open, setOpen] = useState(false);
   const [reason, setReason] = useState("");
   const path = { project, environment: environment.key };

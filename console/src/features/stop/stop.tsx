@@ -1,66 +1,31 @@
-import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { useDeferredValue, useState } from "react";
+import { useParams, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useOld } from "../../api/connection";
-import { useBoard, useInstances, useLift, useStop, useStops } from "../../api/queries";
+import { useMay } from "../../api/may";
+import { useBoard, useEnvironments, useInstances, useLift, useStops } from "../../api/queries";
 import { useAccountFor } from "../../api/usage";
-import { Button, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
+import { Environments } from "../../parts/environments";
+import { Stopper } from "../../parts/stopper";
 import { AsOf } from "../../ui/as-of";
-import { Processes, Spread } from "../../ui/processes";
+import { Button, inputStyle, Page, Problem, Sheet, Time } from "../../ui/controls";
 import { Lever } from "../../ui/lever";
+import { Processes, Spread } from "../../ui/processes";
+import { say } from "../../ui/said";
+import { Said } from "../../ui/variant";
 
-/** The page for the person on call: find, stop, see who has it; lift. */
+/** How many flags are shown at a time: of more, one types. */
+const most = 40;
+
+/** The page for the person on call: find, stop, see who has it; lift. Each part works while others fail. */
 export default function StopPage() {
   const { project = "", environment = "" } = useParams();
-  const board = useBoard(project);
-  const stops = useStops(project, environment);
-  const stop = useStop(project, environment);
-  const [find, setFind] = useState("");
-  if (board.isPending || stops.isPending) return <Waiting what="the flags" />;
-  if (!board.data || !stops.data) return <Page title="Stop"><Problem error={board.error ?? stops.error} /></Page>;
-  const askFirst = board.data.environments.find((e) => e.key === environment)?.askFirst ?? false;
-  const standing = stops.data.items.filter((s) => !s.liftedAt);
-  const live = board.data.flags.filter((f) => f.in[environment]?.lever === "on" && f.in[environment].stops.length === 0);
-  const shown = live.filter((f) => `${f.key} ${f.title}`.toLowerCase().includes(find.trim().toLowerCase()));
   return (
-    <Page
-      title="Stop"
-      aside={
-        <nav aria-label="environments" className="flex flex-wrap gap-1">
-          {board.data.environments.map((e) => (
-            <Link key={e.key} to={`/p/${project}/${e.key}/stop`} aria-current={e.key === environment ? "page" : undefined} className={`rounded border px-2.5 py-1 ${e.key === environment ? "border-lever font-medium" : "border-line text-soft"}`}>
-              {e.key}
-            </Link>
-          ))}
-        </nav>
-      }
-    >
-      <div className="grid gap-4 md:grid-cols-2">
-        <Sheet title={`Live in ${environment}`}>
-          <input aria-label="find a flag" placeholder="find a flag" className={`${inputStyle} mb-2 w-full`} value={find} onChange={(e) => setFind(e.target.value)} />
-          <ul className="flex flex-col">
-            {shown.map((f) => (
-              <li key={f.key} className="flex items-center justify-between gap-2 border-b border-line py-2 last:border-0">
-                <div className="min-w-0">
-                  <div className="truncate font-mono text-[13px]">{f.key}</div>
-                  <div className="truncate text-soft">{f.title}</div>
-                </div>
-                <Button tone="alarm" className="min-h-11" aria-label={`stop ${f.key}`} disabled={stop.isPending} onClick={() => stop.mutate({ flags: [f.key], reason: "" })}>
-                  Stop
-                </Button>
-              </li>
-            ))}
-            {shown.length === 0 && <li className="text-soft">No flag is on here{find && " with this name"}.</li>}
-          </ul>
-          <Problem error={stop.error} />
-        </Sheet>
-        <div className="flex flex-col gap-4">
-          <Sheet title="Standing stops">
-            {standing.length === 0 && <p className="text-soft">None.</p>}
-            {standing.map((s) => (
-              <Standing key={s.id} stop={s} project={project} environment={environment} askFirst={askFirst} />
-            ))}
-          </Sheet>
+    <Page name={`Stop in ${environment}`} title="Stop" aside={<Environments project={project} environment={environment} to={(e) => `/p/${project}/${e}/stop`} />}>
+      <div className="grid items-start gap-4 md:grid-cols-2">
+        <Live key={environment} project={project} environment={environment} />
+        <div className="flex min-w-0 flex-col gap-4">
+          <Standing project={project} environment={environment} />
           <Delivery project={project} environment={environment} />
         </div>
       </div>
@@ -68,25 +33,113 @@ export default function StopPage() {
   );
 }
 
-function Standing({ stop, project, environment, askFirst }: { stop: Schemas["StopView"]; project: string; environment: string; askFirst: boolean }) {
+/** Live finds what is on here: what changed last stands on top. */
+function Live({ project, environment }: { project: string; environment: string }) {
+  const [query, setQuery] = useSearchParams();
+  const typed = query.get("find") ?? "";
+  const [picked, setPicked] = useState<{ key: string; loses?: string | undefined }[]>([]);
+  const words = useDeferredValue(typed);
+  const board = useBoard(project, { find: `on:${environment} ${words}`, environments: environment, sort: "changed", limit: most });
+  const flags = board.data?.flags ?? [];
+  const pick = (f: Schemas["BoardFlag"], on: boolean) => setPicked(on ? [...picked, { key: f.key, loses: f.loses }] : picked.filter((p) => p.key !== f.key));
+  return (
+    <Sheet title={`Live in ${environment}`}>
+      <input
+        type="search"
+        aria-label="find a flag"
+        placeholder="find a flag"
+        className={`${inputStyle} mb-2 min-h-11 w-full`}
+        value={typed}
+        onChange={(e) => setQuery(e.target.value ? { find: e.target.value } : {}, { replace: true })}
+      />
+      <Problem error={board.error} />
+      {board.error && !board.data && <ByKey project={project} environment={environment} />}
+      {picked.length > 1 && (
+        <div className="sticky top-14 z-10 mb-2 rounded border border-edge bg-sheet p-3 shadow-md">
+          <p className="mb-2 break-words">
+            Chosen: <span className="font-mono text-[13px]">{picked.map((p) => p.key).join(", ")}</span>
+          </p>
+          <Stopper project={project} environment={environment} flags={picked} label={`Stop these ${picked.length}`} onDone={() => setPicked([])} />
+        </div>
+      )}
+      <ul className="flex flex-col" aria-label="live flags">
+        {flags.map((f) => (
+          <li key={f.key} className="flex flex-col gap-2 border-b border-line py-3 last:border-0">
+            <div className="flex items-start gap-3">
+              <label className="flex min-h-11 min-w-6 items-center">
+                <input type="checkbox" aria-label={`choose ${f.key}`} className="size-5" checked={picked.some((p) => p.key === f.key)} onChange={(e) => pick(f, e.target.checked)} />
+              </label>
+              <div className="min-w-0 flex-1">
+                <div className="font-mono text-[13px] break-all">{f.key}</div>
+                <div className="text-soft">
+                  {f.title}, changed {f.in[environment] && <Time near ms={f.in[environment].changed} />}
+                </div>
+                <div>{f.in[environment] && <Said said={f.in[environment].gist} names={f.variants} />}</div>
+              </div>
+            </div>
+            <Stopper project={project} environment={environment} flags={[{ key: f.key, loses: f.loses }]} label={`Stop ${f.key}`} />
+          </li>
+        ))}
+        {board.data && flags.length === 0 && (
+          <li className="text-soft">
+            No flag is on here{typed && " with this in its name"}. <span className="block">On the command line: greenlever stop FLAG --env {environment}</span>
+          </li>
+        )}
+        {board.data && board.data.total > flags.length && <li className="py-2 text-soft">and {(board.data.total - flags.length).toLocaleString()} more: type to find them</li>}
+      </ul>
+    </Sheet>
+  );
+}
+
+/** ByKey stops a flag that cannot be looked up: its key is enough. */
+function ByKey({ project, environment }: { project: string; environment: string }) {
+  const [key, setKey] = useState("");
+  return (
+    <div className="my-3 flex flex-col gap-2">
+      <p>The flags cannot be read now. A stop needs the key alone:</p>
+      <input aria-label="key of the flag" className={`${inputStyle} min-h-11 font-mono`} value={key} onChange={(e) => setKey(e.target.value)} />
+      <Stopper project={project} environment={environment} flags={key.trim() === "" ? [] : [{ key: key.trim() }]} label={key.trim() === "" ? "Stop it" : `Stop ${key.trim()}`} />
+    </div>
+  );
+}
+
+function Standing({ project, environment }: { project: string; environment: string }) {
+  const stops = useStops(project, environment);
+  const standing = stops.data?.items.filter((s) => !s.liftedAt) ?? [];
+  return (
+    <Sheet title="Standing stops">
+      <Problem error={stops.error} />
+      {stops.data && standing.length === 0 && <p className="text-soft">None.</p>}
+      {standing.map((s) => (
+        <StandingStop key={s.id} stop={s} project={project} environment={environment} />
+      ))}
+    </Sheet>
+  );
+}
+
+function StandingStop({ stop, project, environment }: { stop: Schemas["StopView"]; project: string; environment: string }) {
+  const index = useEnvironments(project);
+  const askFirst = index.data?.items.find((e) => e.key === environment)?.askFirst ?? false;
   const lift = useLift(project, environment);
+  const { may, takes } = useMay(project, "lift");
   const [why, setWhy] = useState("");
   return (
-    <div className="flex flex-col gap-1.5 border-b border-line py-2 last:border-0">
+    <div className="mb-3 flex flex-col gap-2 border-b border-line pb-3 last:mb-0 last:border-0 last:pb-0">
       <div className="flex flex-wrap items-center gap-2">
-        <Lever position="stopped" word={false} />
-        <span className="font-mono text-[13px]">{stop.flags.join(", ")}</span>
+        <Lever position="stopped" />
+        <span className="font-mono text-[13px] break-all">{stop.flags.join(", ")}</span>
       </div>
       <div className="text-soft">
         by {stop.byName}, <Time ms={stop.at} />, revision {stop.revision}
       </div>
       {stop.reason && <div>{stop.reason}</div>}
       <div className="flex flex-wrap gap-2">
-        {askFirst && <input aria-label="why lift" className={`${inputStyle} min-w-0 flex-1`} placeholder="why lift it?" value={why} onChange={(e) => setWhy(e.target.value)} />}
-        <Button disabled={lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: [stop.id], reason: why })}>
+        {askFirst && <input aria-label="why lift" className={`${inputStyle} min-h-11 min-w-0 flex-1`} placeholder="why lift it?" value={why} onChange={(e) => setWhy(e.target.value)} />}
+        <Button className="min-h-11" disabled={!may || lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: [stop.id], reason: why }, { onSuccess: () => say(`Lifted: ${stop.flags.join(", ")} in ${environment}.`) })}>
           Lift
         </Button>
       </div>
+      {!may && <span className="text-xs text-soft">{takes}</span>}
       <Problem error={lift.error} />
     </div>
   );
@@ -97,7 +150,7 @@ function Delivery({ project, environment }: { project: string; environment: stri
   const d = useInstances(project, environment);
   const old = useOld(d);
   const gone = useAccountFor(project, environment);
-  if (!d.data) return null;
+  if (!d.data) return <Problem error={d.error} />;
   const { revision, lost, alive, delivered, newest, streams, pollers } = d.data;
   return (
     <Sheet title="Who has it">

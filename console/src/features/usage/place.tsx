@@ -1,7 +1,6 @@
 import type { ReactNode } from "react";
 import { useLocation, useParams } from "react-router";
-import { useBoard } from "../../api/queries";
-import { Place as Around } from "../../ui/places";
+import { Place as Around } from "../../parts/places";
 
 const parts = [
   { path: "", label: "Decisions" },
@@ -12,11 +11,10 @@ const parts = [
 /** Place is what stands around the pages of usage. */
 export function Place({ children }: { children: ReactNode }) {
   const { project = "", environment = "" } = useParams();
-  const board = useBoard(project);
   const { pathname, search } = useLocation();
   const base = (e: string) => `/p/${project}/${e}/usage`;
   return (
-    <Around title="Usage" base={base} here={pathname.slice(base(environment).length) + search} environments={board.data?.environments.map((e) => e.key) ?? []} environment={environment} parts={parts}>
+    <Around project={project} title="Usage" base={base} here={pathname.slice(base(environment).length) + search} environment={environment} parts={parts}>
       {children}
     </Around>
   );

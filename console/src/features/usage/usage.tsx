@@ -1,6 +1,5 @@
 import { lazy, Suspense, useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { useBoard } from "../../api/queries";
 import { spans, useUsage, type UsageLine } from "../../api/usage";
 import { Problem, Sheet, Waiting } from "../../ui/controls";
 import { Variant, variantColor } from "../../ui/variant";
@@ -37,16 +36,16 @@ export default function Usage() {
       </div>
       {usage.error && <Problem error={usage.error} />}
       {!usage.data && !usage.error && <Waiting what="what was decided" />}
-      {usage.data && (flag ? <OneFlag project={project} environment={environment} flag={flag} span={span} data={usage.data} /> : <AllFlags span={span} project={project} now={usage.data.now} past={usage.data.past} />)}
+      {usage.data && (flag ? <OneFlag project={project} environment={environment} flag={flag} span={span} data={usage.data} /> : <AllFlags span={span} now={usage.data.now} past={usage.data.past} variants={usage.data.variants} />)}
     </Place>
   );
 }
 
 /** AllFlags is a line a flag: how often it was asked for, and what it gave. */
-function AllFlags({ project, span, now, past }: { project: string; span: string; now: UsageLine[]; past: UsageLine[] }) {
-  const board = useBoard(project);
-  const flags = board.data?.flags ?? [];
-  const rows = flags.map((f) => ({ f, lines: now.filter((l) => l.flag === f.key), before: sum(past.filter((l) => l.flag === f.key)) })).toSorted((a, b) => sum(b.lines) - sum(a.lines));
+function AllFlags({ span, now, past, variants }: { span: string; now: UsageLine[]; past: UsageLine[]; variants: Record<string, string[]> }) {
+  const rows = Object.keys(variants)
+    .map((key) => ({ f: { key }, lines: now.filter((l) => l.flag === key), before: sum(past.filter((l) => l.flag === key)) }))
+    .toSorted((a, b) => sum(b.lines) - sum(a.lines));
   return (
     <Sheet title={`Decisions in the last ${span}`}>
       <table className="w-full text-left">
@@ -60,7 +59,7 @@ function AllFlags({ project, span, now, past }: { project: string; span: string;
         </thead>
         <tbody>
           {rows.map(({ f, lines, before }) => {
-            const names = f.variants.map((v) => v.name);
+            const names = variants[f.key] ?? [];
             const total = sum(lines);
             return (
               <tr key={f.key} className="border-t border-line align-top">
@@ -99,9 +98,7 @@ function AllFlags({ project, span, now, past }: { project: string; span: string;
 type Data = NonNullable<ReturnType<typeof useUsage>["data"]>;
 
 function OneFlag({ project, environment, flag, span, data }: { project: string; environment: string; flag: string; span: string; data: Data }) {
-  const board = useBoard(project);
-  const row = board.data?.flags.find((f) => f.key === flag);
-  const names = useMemo(() => row?.variants.map((v) => v.name) ?? [], [row]);
+  const names = useMemo(() => data.variants[flag] ?? [], [data, flag]);
   const series = useMemo(() => {
     const flat = Array.from({ length: data.now[0]?.counts.length ?? data.past[0]?.counts.length ?? 0 }, () => 0);
     const given = [...new Set([...data.now, ...data.past].map((l) => l.variant ?? ""))].toSorted((a, b) => names.indexOf(a) - names.indexOf(b));

@@ -1,8 +1,10 @@
 import { useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { useParams, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
-import { useBoard, useWhy } from "../../api/queries";
-import { Button, Field, inputStyle, Page, Problem, Select, Sheet, Time } from "../../ui/controls";
+import { useNames, useWhy } from "../../api/queries";
+import { Button, Field, inputStyle, Page, Problem, Sheet, Time } from "../../ui/controls";
+import { Environments } from "../../parts/environments";
+import { FlagPicker } from "../../parts/flag-picker";
 import { percent } from "../../ui/percent";
 import { Said, Variant } from "../../ui/variant";
 
@@ -26,7 +28,6 @@ function contextOf(unit: string, lines: string): Record<string, unknown> {
 export default function WhyPage() {
   const { project = "", environment = "" } = useParams();
   const [query, setQuery] = useSearchParams();
-  const board = useBoard(project);
   const [flag, setFlag] = useState(query.get("flag") ?? "");
   const [unit, setUnit] = useState(query.get("unit") ?? "");
   const [attributes, setAttributes] = useState(query.get("with") ?? "");
@@ -35,25 +36,19 @@ export default function WhyPage() {
   const [againstAt, setAgainstAt] = useState(query.get("against-at") ?? "");
   const asked = query.get("flag") && query.has("unit") ? bodyOf(query) : undefined;
   const why = useWhy(project, environment, query.get("flag") ?? "", asked);
-  const names = board.data?.flags.find((f) => f.key === query.get("flag"))?.variants.map((v) => v.name) ?? [];
+  const names = useNames(project, [query.get("flag") ?? ""])(query.get("flag") ?? "");
   return (
     <Page
       title="Why"
       aside={
-        <nav aria-label="environments" className="flex gap-1">
-          {board.data?.environments.map((e) => (
-            <Link key={e.key} to={`/p/${project}/${e.key}/why?${query}`} aria-current={e.key === environment ? "page" : undefined} className={`rounded border px-2.5 py-1 ${e.key === environment ? "border-lever font-medium" : "border-line text-soft hover:text-ink"}`}>
-              {e.key}
-            </Link>
-          ))}
-        </nav>
+        <Environments project={project} environment={environment} to={(e) => `/p/${project}/${e}/why?${query}`} />
       }
     >
       <form
         className="grid gap-3 rounded border border-line bg-sheet p-4 md:grid-cols-2"
         onSubmit={(e) => {
           e.preventDefault();
-          const next: Record<string, string> = { flag: flag || (board.data?.flags[0]?.key ?? ""), unit };
+          const next: Record<string, string> = { flag, unit };
           if (attributes) next.with = attributes;
           if (at) next.at = at;
           if (against) next.against = against;
@@ -61,7 +56,10 @@ export default function WhyPage() {
           setQuery(next);
         }}
       >
-        <Field label="Flag">{(id) => <Select id={id} value={flag} onChange={(e) => setFlag(e.target.value)} options={board.data?.flags.map((f) => f.key) ?? []} />}</Field>
+        <div className="flex flex-col gap-1">
+          <span className="font-medium">Flag</span>
+          <FlagPicker project={project} label="Flag" className="w-full" value={flag} onPick={setFlag} />
+        </div>
         <Field label="Unit" hint="its targeting key">
           {(id) => <input id={id} className={inputStyle} placeholder="recipient-17" value={unit} onChange={(e) => setUnit(e.target.value)} />}
         </Field>
@@ -75,7 +73,7 @@ export default function WhyPage() {
           {(id) => <input id={id} className={inputStyle} placeholder="recipient-18" value={against} onChange={(e) => setAgainst(e.target.value)} />}
         </Field>
         <Field label="Against another time">{(id) => <input id={id} type="datetime-local" step="1" className={inputStyle} value={againstAt} onChange={(e) => setAgainstAt(e.target.value)} />}</Field>
-        <Button tone="lever" type="submit" className="justify-self-start">
+        <Button tone="lever" type="submit" className="justify-self-start" disabled={flag === ""}>
           Ask why
         </Button>
       </form>

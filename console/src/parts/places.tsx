@@ -1,30 +1,24 @@
 import type { ReactNode } from "react";
-import { Link, NavLink } from "react-router";
-import { Page } from "./controls";
+import { NavLink } from "react-router";
+import { Page } from "../ui/controls";
+import { Environments } from "./environments";
 
 /** Place is what stands around pages that belong together: their title, the environments,
     and the pages. */
-export function Place({ title, base, here, environments, environment, parts, children }: {
+export function Place({ project, title, base, here, environment, parts, children }: {
+  project: string;
   title: string;
   base: (environment: string) => string;
   here: string; // behind the base, with its search
-  environments: string[];
   environment: string;
   parts: { path: string; label: string }[];
   children: ReactNode;
 }) {
   return (
     <Page
+      name={`${title} in ${environment}`}
       title={title}
-      aside={
-        <nav aria-label="environments" className="flex gap-1">
-          {environments.map((e) => (
-            <Link key={e} to={base(e) + here} aria-current={e === environment ? "page" : undefined} className={`rounded border px-2.5 py-1 ${e === environment ? "border-lever font-medium" : "border-line text-soft hover:text-ink"}`}>
-              {e}
-            </Link>
-          ))}
-        </nav>
-      }
+      aside={<Environments project={project} environment={environment} to={(e) => base(e) + here} />}
     >
       <nav aria-label={`pages of ${title}`} className="flex flex-wrap gap-4 border-b border-line">
         {parts.map((p) => (
