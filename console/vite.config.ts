@@ -23,6 +23,6 @@ const packed: Plugin = {
 export default defineConfig({
   plugins: [react(), tailwind(), packed],
   // The service embeds what is built and serves it.
-  build: { outDir: out, emptyOutDir: true, target: "es2022" },
+  build: { outDir: out, emptyOutDir: true, target: "es2022", rolldownOptions: { checks: { pluginTimings: false } } },
   server: { proxy: { "/api": "http://127.0.0.1:8090" }, fs: { allow: [".."] } },
 });

@@ -208,7 +208,7 @@ func TestConsoleAfterAnUpgrade(t *testing.T) {
 	sky.missing.Store("/assets/")
 	w.Click("History").See("This page has to be loaded anew").See("not saved: night-batching in production")
 	sky.missing.Store("-")
-	w.Click("Load it anew").See("flag.made").Click("night-batching in production").See("lever off → on")
+	w.Click("Load it anew").See("made night-batching").Click("night-batching in production").See("lever off → on")
 	good(t, w)
 	if status, _, _, err := (gltest.Caller{URL: s.URL()}).Send("GET", "/assets/gone.js", nil); status != 404 {
 		t.Errorf("a script that is not there: %d %v", status, err)

@@ -279,7 +279,7 @@ func TestConsoleRules(t *testing.T) {
 		{"what is above the first", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",-1]`,
 			`{"rules":[{"id":"a"},{"id":"b"}]}`},
 		{"down", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",1]`, `{"rules":[{"id":"b"},{"id":"a"}]}`},
-		{"answers are about what was sent", "ids", `[{"rules":[{"id":"new 1","saysNobody":true},{"id":"new 2"},{"id":"r7"}]},
-			{"rules":[{"id":"rx"},{"id":"r7"}]}]`, `{"rx":"new 2","r7":"r7"}`},
+		{"answers are about what was sent", "ids", `[{"document":{"rules":[{"id":"rx"},{"id":"r7"}]},"rules":["new 2","r7"]}]`,
+			`{"rx":"new 2","r7":"r7"}`},
 	})
 }

@@ -103,8 +103,8 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 	c := open(t, s, "night")
 
 	w.Click("on").See("lever off → on")
-	w.Click("Add a rule").Fill("name of the rule", "First sites").Choose("what it gives",
-		"shares").Fill("by which attribute", "site.id").Fill("share of on in percent", "8")
+	w.Click("Add a rule").See("takes nobody until it says whom").Fill("name of the rule", "First sites").Click("All units")
+	w.Fill("share of on in percent", "8").Fill("by which attribute", "site.id")
 	w.See("rule First sites added at place 1: 8 % of units by site.id get on")
 	w.Fill("key of a unit to name", "recipient-17").Click("gets on").See(`nit "recipient-17" gets on`)
 	w.Fill("reason", "first sites").Click("Save in night").Gone("This edit changes")
@@ -122,15 +122,16 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 		t.Errorf("saved: %+v", v.Document.Rules)
 	}
 
-	second.Click("Stop night-batching in night").See("Stopped: all get off.")
+	second.Click("Stop night-batching in night").See("All get off at once").Click("Stop night-batching now").See(
+		"Stopped: all get off.")
 	w.See("Stopped: all get off.").Click("See who has it").See("delivered to 1 of 1")
 	good(t, w)
 	w.Fill("why lift", "calm again").Click("Lift").See("None.")
 	second.See(want)
 	good(t, second)
-	w.Click("History").See("flag.lifted").See("because calm again").See("because first sites").Click(
+	w.Click("History").See("lifted the stop of night-batching").See("because calm again").See("because first sites").Click(
 		"Verify the chains").See("sound:")
-	w.Choose("flag", "night-batching").Choose("environment", "night").See("flag.made")
+	w.Choose("flag", "night-batching").Choose("environment", "night").See("made night-batching in night")
 	good(t, w)
 }
 
@@ -222,20 +223,37 @@ func TestConsoleStaleEdit(t *testing.T) {
 		d.Rules = []flag.Rule{{Name: "Theirs", When: &condition.Node{Test: "present", Attribute: "badge"},
 			Gives: flag.Gives{Variant: "on"}}}
 	})
-	w.See("Somebody changed this flag meanwhile").See("As it stands now (version 2)").See("Theirs: where badge is " +
-		"present: all get on").See(`"lever": "on"`)
-	w.Click("Put my edit on top of it").See("rule Theirs removed").Click("Save in production").Gone(
+	w.SeeIn("edit", "Somebody saved version 2 meanwhile").See("1. Theirs").Click("Save in production").Gone(
 		"This edit changes")
 	good(t, w)
-	if v := s.Get(t, "production", "night-batching"); v.Version != 3 || v.Document.Lever != flag.On {
+	if v := s.Get(t, "production", "night-batching"); v.Version != 3 || v.Document.Lever != flag.On ||
+		len(v.Document.Rules) != 1 || v.Document.Rules[0].Name != "Theirs" {
 		t.Errorf("%+v", v)
 	}
-	w.Click("off").See("lever on → off")
-	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.End = flag.Gives{Variant: "on"} })
-	w.See("Somebody changed").Click("Take what stands, drop my edit").Gone("This edit changes").See(
-		"production: All get on.")
+	// Where both changed the same, both sides are shown, and nothing is saved until somebody says which stands.
+	w.Click("edit the end").Click("all on").See("end gives off → on")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 80_000},
+			{Variant: "off", Share: 920_000}}}}
+	})
+	w.See("Somebody else changed this too").See("8 % of units by site.id get on")
+	if w.Eval(saveDisabled) != "true" {
+		t.Error("it can be saved over theirs")
+	}
+	w.Click("Keep mine").Gone("Somebody else changed this too").Click("Save in production").Gone("This edit changes").See(
+		"all others get on")
+	good(t, w)
+	w.Click("all off").See("This edit changes")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
+		d.End = flag.Gives{Shares: &flag.Shares{By: []string{"site.id"}, Parts: []flag.Part{{Variant: "on", Share: 50_000},
+			{Variant: "off", Share: 950_000}}}}
+	})
+	w.Click("Take theirs").Gone("Somebody else changed this too").See("nothing: it is like that already").Click(
+		"Drop the edit").See("5 % of units by site.id get on")
 	good(t, w)
 }
+
+const saveDisabled = `String([...document.querySelectorAll("button")].find((b) => b.textContent.startsWith("Save in")).disabled)`
 
 func TestConsoleWhy(t *testing.T) {
 	s := gltest.Start(t)
@@ -246,7 +264,7 @@ func TestConsoleWhy(t *testing.T) {
 			Numbers: []float64{2}}, Gives: flag.Gives{Variant: "on"}}}
 	})
 	w := window(t, s, 1280, 900)
-	w.Click("Why").See("its targeting key").Fill("Unit", "site-1").Fill("Attributes",
+	w.Click("Why").See("its targeting key").Choose("Flag", "night-batching").Fill("Unit", "site-1").Fill("Attributes",
 		`crew_size = "3"`).Click("Ask why")
 	w.See("no rule gave the unit anything").See("crew_size is a string, the comparison takes a number")
 	w.Fill("Attributes", "crew_size = 3").Click("Ask why").See("rule Crews takes the unit").See("decides")
@@ -275,7 +293,7 @@ func TestConsoleOnAPhone(t *testing.T) {
 	narrow("the Board")
 	w.Click("Stop").See("Live in production")
 	narrow("the Stop page")
-	w.Click("stop weather-holds").See("Standing stops")
+	w.Click("Stop weather-holds").See("Leave it on").Click("Stop weather-holds now").See("Stopped: weather-holds")
 	gltest.Eventually(t, "the stop", func() bool {
 		w.See("delivered to 1 of 1")
 		return !c.Bool(context.Background(), "weather-holds", greenlever.Unit("x"), true)
@@ -315,8 +333,9 @@ func TestConsoleErrors(t *testing.T) {
 		"never used again")
 	good(t, w)
 	// The palette goes anywhere by typing.
-	w.Eval(`(() => { window.dispatchEvent(new KeyboardEvent("keydown", { key: "k", ctrlKey: true })); return "" })()`)
-	w.Fill("Go to", "Stop in production").Click("Stop in production").See("Live in production")
+	w.Press("Ctrl+k").Fill("Go to", "Stop in production").Press("Enter").See("Live in production")
+	w.Press("Ctrl+k").Fill("Go to", "night").Click("night-batching").Click("night-batching in staging").See(
+		"staging: Off: all get off.")
 	good(t, w)
 }
 
@@ -346,8 +365,7 @@ func TestConsoleShowsTheShift(t *testing.T) {
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
 		"attribute": "badge"}}, 201, nil)
 	w := window(t, s, 1280, 900)
-	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("600 units come in").See(
-		"asked for by code since")
+	w.Go(s.URL() + "/p/pinecrest/production/flags/night-batching").See("600 units come in").See("by code since")
 	w.Click("who?").See("Of the recently seen units").See("recipient-")
 	good(t, w)
 	if who := w.Text("who"); !strings.Contains(who, "site-") {
@@ -360,13 +378,12 @@ func TestConsoleShowsTheShift(t *testing.T) {
 		t.Errorf("preview: %q", said)
 	}
 	// The text follows the blocks, and the blocks the text.
-	w.Click("Add a comparison").Fill("attribute", "site.region").Fill("value",
+	w.Click("only some").Click("Add a comparison").Fill("attribute", "site.region").Fill("value",
 		"north").See(`where site.region is "north": 30 % of units by site.id get`)
 	w.Fill("condition as text", `site.region == "north" && version(firmware) >= version("4.2.0")`).See("firmware is " +
 		"version ≥ 4.2.0").See("all hold")
 	w.Fill("condition as text", `site.region = "north"`).See("line 1, column 13: write == to compare")
-	w.Click("Undo").Click("Undo").See("night-batching: moves")
-	w.Fill("condition as text", `inSegment("staff")`).See("rule First sites").See("is absent").See(
+	w.Click("Undo").See("Redo").Click("Drop the edit").Gone("This edit changes").Click("only some").Fill("condition as text", `inSegment("staff")`).See("rule First sites").See(
 		"staff: all where badge is present")
 	good(t, w)
 	w.Click("Drop the edit").Gone("This edit changes")
@@ -377,11 +394,11 @@ func TestConsoleShowsTheShift(t *testing.T) {
 	good(t, w)
 	// A variant is added from inside a rule.
 	w.Click("new variant").Fill("name of the variant", "also-on").Fill("value of the variant",
-		"true").Click("Add the variant").Choose("what it gives", "also-on").See("8 % of units by site.id get on → " +
-		"all get also-on").Click("Save in production").Gone("This edit changes")
+		"true").Click("Add the variant").Click("all also-on").See("share of also-on").Click("Save in production").Gone(
+		"This edit changes")
 	good(t, w)
-	if d := s.Get(t, "production", "night-batching").Document; d.Rules[0].Gives.Variant != "also-on" ||
-		string(d.Variants["also-on"]) != "true" {
+	if d := s.Get(t, "production", "night-batching").Document; d.Rules[0].Gives.Shares.Parts[0].Variant != "also-on" ||
+		d.Rules[0].Gives.Shares.Parts[0].Share != 1_000_000 || string(d.Variants["also-on"]) != "true" {
 		t.Errorf("%+v", d)
 	}
 	// A comparison of another type than arrives is refused, with the mend.
@@ -403,8 +420,8 @@ func TestConsoleSweep(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
 	w := window(t, s, 1280, 900)
-	w.Go(s.URL()+"/p/pinecrest/production/flags/one-touch-open").See("80 units come in").Click("on").Click(
-		"edit the end").Choose("what it gives", "on").See("This takes all of about 80 units")
+	w.Go(s.URL() + "/p/pinecrest/production/flags/one-touch-open").See("80 units come in").Click("on").Click(
+		"edit the end").Click("all on").See("This takes all of about 80 units")
 	w.Fill("reason", "to everybody").Fill("number of units",
 		"8").Click("Save in production").See("this moves about 80 units").Fill("number of units",
 		"80").Click("Save in production").Gone("This edit changes")
@@ -434,8 +451,8 @@ func TestConsolePopulation(t *testing.T) {
 		t.Errorf("roster: %q", said)
 	}
 	good(t, w)
-	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("Name it in").Click(
-		"go and name it").See("Track").Click("gets on").See(`nit "recipient-31" gets`).Click("Drop the edit")
+	w.Click("Units").See("recipient-1").Fill("unit", "recipient-31").Click("Look").See("Name it in").Choose(
+		"flag to name it in", "night-batching").Click("go and name it").See("Track").Click("gets on").See(`nit "recipient-31" gets`).Click("Drop the edit")
 	w.Click("show").See("Go").Choose("language of the snippet", "OpenFeature")
 	if code := w.Text("snippet"); !strings.Contains(code, `client.getBooleanValue("night-batching", false`) {
 		t.Errorf("snippet: %q", code)
@@ -453,7 +470,7 @@ func TestConsolePopulation(t *testing.T) {
 	w.See("To look at").See("is over since").Click("mute").Fill("why mute it", "kept as a reminder").Click("Mute").See(
 		"Muted: kept as a reminder")
 	good(t, w)
-	w.Click("Board").See("to look at").Click("Why").Fill("Unit", "recipient-1").Fill("Against another unit",
+	w.Click("Why").Choose("Flag", "night-batching").Fill("Unit", "recipient-1").Fill("Against another unit",
 		"recipient-2").Click("Ask why").See("Against recipient-2").See("attributes as they were seen")
 	good(t, w)
 }

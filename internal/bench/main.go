@@ -58,7 +58,7 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 21, "how often each pair is measured in turn; the median ratio counts")
-	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push, followers, console, year or "+
+	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push, followers, console, board, year or "+
 		"upgrade")
 	flag.Parse()
 	if err := run(*rounds, *only); err != nil {
@@ -75,7 +75,7 @@ func run(rounds int, only string) error {
 		do   func(context.Context, int) ([]row, error)
 	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote},
 		{"bulk", benchBulk}, {"change", benchChange}, {"push", benchPush}, {"followers", benchFollowers},
-		{"console", benchConsole}, {"year", benchYear}, {"upgrade", benchUpgrade}} {
+		{"console", benchConsole}, {"board", benchBoard}, {"year", benchYear}, {"upgrade", benchUpgrade}} {
 		if only != "" && only != part.name {
 			continue
 		}

@@ -23,7 +23,11 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/cdproto/performance"
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 //go:embed page.js
@@ -100,8 +104,24 @@ func (b *Browser) Window(width, height int) (*Window, error) {
 	if w.err = chromedp.Do(ctx); w.err != nil { // the tab lives as long as the context that opens it
 		return w, w.err
 	}
+	// A page that asks whether it may be left is told that it may.
+	if w.err = chromedp.Listen(ctx, w.mayLeave); w.err != nil {
+		return w, w.err
+	}
 	w.do("open a window", chromedp.EmulateViewport(int64(width), int64(height)))
 	return w, w.err
+}
+
+func (w *Window) mayLeave(ev any) {
+	if _, is := ev.(*page.EventJavascriptDialogOpening); !is {
+		return
+	}
+	go func() { // the listener itself may not ask
+		_ = chromedp.Do(w.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, page.HandleJavaScriptDialog, page.HandleJavaScriptDialogParams{Accept: true})
+			return err
+		})) // a window that is gone has no dialog
+	}()
 }
 
 // Close closes the window.
@@ -175,27 +195,108 @@ func loadedAnew(err error) bool {
 	return strings.Contains(err.Error(), "navigated") || strings.Contains(err.Error(), "Cannot find context")
 }
 
-// Click clicks the button, link or box that is labelled so.
+// Click clicks the button, link or box that is labelled so: with the mouse, where a person would. What is
+// covered, disabled or out of reach can't be clicked.
 func (w *Window) Click(label string) *Window {
-	w.page("click "+label, "click", label)
+	w.clickAt("click "+label, w.page("click "+label, "place", label))
 	return w
+}
+
+func (w *Window) clickAt(what, at string) {
+	var x, y float64
+	if w.err != nil {
+		return
+	}
+	if _, err := fmt.Sscanf(at, "%g %g", &x, &y); err != nil {
+		w.err = fmt.Errorf("%s: no place: %q", what, at)
+		return
+	}
+	w.do(what, chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y), chromedp.MouseClickXY(x, y))
 }
 
 // Fill types into the field that is labelled so, in place of what is there.
 func (w *Window) Fill(label, text string) *Window {
-	w.page("fill "+label, "fill", label, text)
+	what := "fill " + label
+	kind, at, _ := strings.Cut(w.page(what, "field", label), " ")
+	if w.err != nil {
+		return w
+	}
+	switch kind {
+	case "list", "set": // the browser's own pickers are no part of the page
+		w.page(what, "set", label, text)
+		return w
+	case "combobox":
+		return w.pick(what, label, at, text)
+	}
+	w.clickAt(what, at)
+	w.page(what, "selectAll")
+	if text == "" {
+		return w.Press("Backspace")
+	}
+	// What does not come from one key is put in at once, as by pasting.
+	typed := chromedp.KeyEvent(text)
+	if len(text) > 60 || strings.ContainsFunc(text, func(r rune) bool { return r > 126 || r < 32 }) {
+		typed = chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+			_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: text})
+			return err
+		})
+	}
+	w.do(what, typed)
+	w.page(what, "holds", label, text)
 	return w
 }
 
-// Choose picks an option of the list that is labelled so.
-func (w *Window) Choose(label, option string) *Window {
-	w.page("choose "+label, "fill", label, option)
-	return w
+// pick opens a list that one types into, and takes what is found.
+func (w *Window) pick(what, label, at, option string) *Window {
+	w.clickAt(what, at)
+	w.page(what, "field", "find: "+label)
+	if w.err == nil {
+		w.do(what, chromedp.KeyEvent(option))
+	}
+	w.page(what, "holds", "find: "+label, option)
+	return w.Click(option)
 }
+
+// Choose picks an option of the list that is labelled so.
+func (w *Window) Choose(label, option string) *Window { return w.Fill(label, option) }
+
+// keys are those that have no letter.
+var keys = map[string]string{"Enter": kb.Enter, "Escape": kb.Escape, "Tab": kb.Tab, "Backspace": kb.Backspace,
+	"ArrowLeft": kb.ArrowLeft, "ArrowRight": kb.ArrowRight, "ArrowUp": kb.ArrowUp, "ArrowDown": kb.ArrowDown}
+
+// Press presses a key, such as Tab, with the modifiers that stand before it: Ctrl+k, Shift+Tab.
+func (w *Window) Press(key string) *Window {
+	var options []chromedp.KeyOption
+	for {
+		before, after, is := strings.Cut(key, "+")
+		if !is || after == "" {
+			break
+		}
+		modifier, known := map[string]chromedp.Modifier{"Ctrl": chromedp.ModifierCtrl, "Shift": chromedp.ModifierShift,
+			"Alt": chromedp.ModifierAlt}[before]
+		if !known {
+			break
+		}
+		options, key = append(options, chromedp.KeyModifiers(modifier)), after
+	}
+	if named, is := keys[key]; is {
+		key = named
+	}
+	return w.do("press "+key, chromedp.KeyEvent(key, options...))
+}
+
+// Focused is the accessible name of what has the focus, or its text.
+func (w *Window) Focused() string { return w.page("what has the focus", "focused") }
 
 // See waits until the text stands on the page.
 func (w *Window) See(text string) *Window {
 	w.page("see "+text, "see", text)
+	return w
+}
+
+// SeeIn waits until the text stands in the part of the page that is labelled or headed so.
+func (w *Window) SeeIn(label, text string) *Window {
+	w.page("see "+text+" in "+label, "seeIn", label, text)
 	return w
 }
 
@@ -208,6 +309,30 @@ func (w *Window) Gone(text string) *Window {
 // Text gives the text of the element with a test id.
 func (w *Window) Text(testID string) string {
 	return w.page("read "+testID, "text", testID)
+}
+
+// ScriptTime is how long the page's scripts have run since it was opened, in seconds.
+func (w *Window) ScriptTime() (float64, error) {
+	if w.err != nil {
+		return 0, w.err
+	}
+	var seconds float64
+	err := chromedp.Do(w.ctx, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		if _, err := cdp.Call(ctx, t, performance.Enable, performance.EnableParams{}); err != nil {
+			return err
+		}
+		got, err := cdp.Call(ctx, t, performance.GetMetrics, cdp.Empty{})
+		if err != nil {
+			return err
+		}
+		for _, m := range got.Metrics {
+			if m.Name == "ScriptDuration" {
+				seconds = m.Value
+			}
+		}
+		return nil
+	}))
+	return seconds, err
 }
 
 // Shot takes a picture of what the window shows, as PNG.

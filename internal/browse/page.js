@@ -1,25 +1,58 @@
 // Finds things on a page by what a person reads. Every function gives a text once it is
 // done, and nothing as long as it has to wait.
 const clean = (s) => (s ?? "").replace(/\s+/g, " ").trim();
-const shown = (e) => e.getClientRects().length > 0;
+const shown = (e) => e.getClientRects().length > 0 && getComputedStyle(e).visibility !== "hidden";
 const nameOf = (e) => {
+  const by = e.getAttribute("aria-labelledby");
+  if (by) return clean(by.split(/\s+/).map((id) => document.getElementById(id)?.innerText ?? "").join(" "));
   const label = e.getAttribute("aria-label");
   if (label) return clean(label);
   if (e.labels?.length) return clean(e.labels[0].innerText);
   return clean(e.innerText) || clean(e.getAttribute("placeholder"));
 };
+// What lies under a dialog is not there for who looks.
+const within = () => [...document.querySelectorAll("[role=dialog], [role=menu]")].filter(shown).at(-1) ?? document.body;
 const find = (selector, label) => {
-  const all = [...document.querySelectorAll(selector)].filter((e) => shown(e) && !e.disabled);
+  const all = [...within().querySelectorAll(selector), ...document.querySelectorAll("[data-radix-popper-content-wrapper] *")].filter((e) => e.matches(selector) && shown(e) && !e.disabled && e.getAttribute("aria-disabled") !== "true");
   return all.find((e) => nameOf(e) === label) ?? all.find((e) => nameOf(e).startsWith(label));
 };
-const click = (label) => {
-  const e = find("button, a, [role=button], [role=option], input[type=checkbox], input[type=radio]", label);
-  if (!e) return "";
-  e.click();
-  return "done";
+const buttons = "button, a, summary, [role=button], [role=option], [role=menuitem], [role=menuitemcheckbox], [role=combobox], input[type=checkbox], input[type=radio]";
+const fields = "input:not([type=checkbox]):not([type=radio]), textarea, select, [role=combobox], [role=slider]";
+// pointAt gives where a person would click: on the thing, in view, with nothing over it.
+const pointAt = (e) => {
+  const seen = () => {
+    const box = e.getClientRects()[0];
+    const x = box.left + Math.min(box.width / 2, 60);
+    const y = box.top + box.height / 2;
+    if (x < 0 || y < 0 || x >= innerWidth || y >= innerHeight) return "";
+    const on = document.elementFromPoint(x, y);
+    return on && (on === e || e.contains(on) || on.contains(e) && on.matches("label, a, button")) ? `${x} ${y}` : "";
+  };
+  const here = seen();
+  if (here) return here;
+  e.scrollIntoView({ block: "center", behavior: "instant" });
+  return seen();
 };
-const fill = (label, text) => {
-  const e = find("input, textarea, select", label);
+// What still moves is waited for: a person would miss it.
+const steady = (at) => {
+  const before = window.placeBefore;
+  window.placeBefore = at;
+  return at !== "" && before === at ? at : "";
+};
+const place = (label) => {
+  const e = find(buttons, label);
+  return steady(e ? pointAt(e) : "");
+};
+// A field that is labelled so: what it is, and where.
+const field = (label) => {
+  const e = find(fields, label);
+  if (!e) return "";
+  const at = steady(pointAt(e));
+  const kind = e.tagName === "SELECT" ? "list" : e.getAttribute("role") === "combobox" && e.tagName !== "INPUT" ? "combobox" : ["date", "datetime-local", "time", "file", "number"].includes(e.type) ? "set" : "text";
+  return at ? `${kind} ${at}` : "";
+};
+const set = (label, text) => {
+  const e = find(fields, label);
   if (!e) return "";
   if (e.tagName === "SELECT") {
     const option = [...e.options].find((o) => o.value === text || clean(o.text) === text);
@@ -32,9 +65,27 @@ const fill = (label, text) => {
   e.dispatchEvent(new Event(e.tagName === "SELECT" ? "change" : "input", { bubbles: true }));
   return "done";
 };
+const holds = (label, text) => {
+  const e = find(fields, label);
+  return e && e.value === text ? "done" : "";
+};
+const selectAll = () => {
+  const e = document.activeElement;
+  if (!e || !("select" in e)) return "";
+  e.select();
+  return "done";
+};
 const see = (text) => (clean(document.body.innerText).includes(clean(text)) ? "seen" : "");
+const seeIn = (label, text) => {
+  const all = [...document.querySelectorAll("section, dialog, nav, form, fieldset, ol, ul, dl, table, [role]")].filter((e) => shown(e) && (nameOf(e) === label || clean(e.querySelector("h1, h2, h3")?.innerText) === label));
+  return all.some((e) => clean(e.innerText).includes(clean(text))) ? "seen" : "";
+};
 const gone = (text) => (clean(document.body.innerText).includes(clean(text)) ? "" : "gone");
 const text = (id) => {
   const e = document.querySelector(`[data-testid="${id}"]`);
   return e && shown(e) ? clean(e.innerText) || " " : "";
+};
+const focused = () => {
+  const e = document.activeElement;
+  return !e || e === document.body ? "" : nameOf(e) || clean(e.innerText) || e.tagName.toLowerCase();
 };

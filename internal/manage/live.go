@@ -31,9 +31,9 @@ const (
 	mostNamed = 100
 )
 
-// still tells whether who opened a stream may still read it, and of the same environments. A database
+// still tells whether who opened a stream may still read it, and of the same environments; as are those. A database
 // that is away is no reason to end it.
-func (c *call) still(envs []app.Environment) bool {
+func (c *call) still(envs []app.Environment) (is bool, as []app.Environment) {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
 	now := &call{Context: c.Context, api: c.api, ctx: ctx}
@@ -47,10 +47,13 @@ func (c *call) still(envs []app.Environment) bool {
 	}
 	if err != nil {
 		var f *app.Fault
-		return !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany
+		return !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany, envs
 	}
-	return slices.EqualFunc(are, envs, func(a, b app.Environment) bool { return a.ID == b.ID })
+	return slices.EqualFunc(are, envs, func(a, b app.Environment) bool { return a.ID == b.ID }), are
 }
+
+// described tells whether environments are described alike, whatever their revisions.
+func described(a, b app.Environment) bool { return a.Title == b.Title && a.AskFirst == b.AskFirst }
 
 // Moved is what the console is told of a revision, and first of the one that stands.
 type Moved struct {
@@ -198,12 +201,18 @@ func (c *call) deliveries(envs []app.Environment, done <-chan struct{}, news cha
 			return
 		case <-tick.C:
 		}
-		if beats%whoEvery == 0 && !c.still(envs) {
-			return
-		}
 		var out []byte
+		if beats%whoEvery == 0 {
+			is, as := c.still(envs)
+			if !is {
+				return
+			}
+			if !slices.EqualFunc(as, envs, described) {
+				envs, out = as, frame("environments", struct{}{})
+			}
+		}
 		if beats%aliveEvery == 0 {
-			out = []byte(": all is as it was\n\n")
+			out = append(out, ": all is as it was\n\n"...)
 		}
 		now := c.api.Reported(envs)
 		for i := range envs {

@@ -1,6 +1,8 @@
-// Command shots takes the pictures of docs/screenshots from a running demo.
+// Command shots takes the pictures of docs/screenshots from a running demo; with -all one of each page and
+// dialog, on both sizes, light and dark, for looking at.
 //
 //	go run ./internal/shots -dir docs/screenshots
+//	go run ./internal/shots -all -dir /tmp/looks
 package main
 
 import (
@@ -19,8 +21,9 @@ func main() {
 	dir := flag.String("dir", "docs/screenshots", "where the pictures go")
 	demo := flag.String("demo", ".demo/demo.json", "what the demo tells of itself")
 	only := flag.String("only", "", "one picture's name")
+	every := flag.Bool("all", false, "every page and dialog in every way, and sheets of them; -only names a way")
 	flag.Parse()
-	if err := run(*dir, *demo, *only); err != nil {
+	if err := run(*dir, *demo, *only, *every); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
@@ -76,7 +79,7 @@ var pictures = []picture{
 	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek") }},
 }
 
-func run(dir, demo, only string) error {
+func run(dir, demo, only string, every bool) error {
 	var d struct{ URL, Password, Desk, Page string }
 	raw, err := os.ReadFile(demo)
 	if err != nil {
@@ -92,6 +95,9 @@ func run(dir, demo, only string) error {
 	defer b.Close()
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
+	}
+	if every {
+		return all(dir, b, d.URL, d.Password, only)
 	}
 	for i, p := range pictures {
 		if only != "" && p.name != only {

@@ -221,6 +221,7 @@ export interface SaveFlag {
   version: number;
   reason: string;
   units?: number; // that would move, where the service asked to confirm that number
+  rules?: string[]; // what the sent rules are called by who sends them, in their order
 }
 
 function putFlag(project: string, environment: string, flag: string, s: SaveFlag, dryRun: boolean) {
@@ -240,7 +241,7 @@ export function useTry(project: string, environment: string, flag: string, edit:
     retry: false,
     gcTime: 0,
     placeholderData: (before) => before,
-    queryFn: () => putFlag(project, environment, flag, edit!, true),
+    queryFn: async () => ({ ...(await putFlag(project, environment, flag, edit!, true)), rules: edit!.rules ?? [] }),
   });
 }
 
@@ -272,30 +273,47 @@ export function useChange<In, Out>(project: string, change: (input: In) => Promi
     onSuccess: (out, input) => {
       const text = done?.(out, input);
       if (text) say(text);
-      return cache.invalidateQueries({ queryKey: [project] });
+      void cache.invalidateQueries({ queryKey: [project] }); // who waits for the change does not wait for the page
     },
   });
 }
 
 export function useSaveFlag(project: string, environment: string, flag: string) {
-  return useChange(project, (s: SaveFlag) => putFlag(project, environment, flag, s, false), (saved) => `Saved: ${flag} in ${environment}, version ${saved.version}.`);
+  const cache = useQueryClient();
+  return useChange(project, (s: SaveFlag) => putFlag(project, environment, flag, s, false), (saved) => {
+    // The page shows what was saved at once, and reads the rest anew.
+    const { document, version, revision, sentence, says } = saved;
+    cache.setQueryData<Schemas["FlagView"]>([project, "env", environment, "flag", flag], (v) => v && { ...v, document, version, revision, sentence, says, changed: Date.now(), by: "" });
+    return `Saved: ${flag} in ${environment}, version ${version}.`;
+  });
+}
+
+/** useFreshChange makes a change that may be made twice. What it says is said whatever becomes of the part of
+    the page that asked. */
+function useFreshChange<In, Out>(project: string, change: (input: In) => Promise<Out>, done: (out: Out) => string) {
+  const cache = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSuccess: (out) => {
+      say(done(out));
+      void cache.invalidateQueries({ queryKey: [project] });
+    },
+  });
 }
 
 export function useStop(project: string, environment: string) {
-  return useFreshChange(project, (body: Schemas["StopBody"]) =>
-    must(api.POST("/api/v1/projects/{project}/environments/{environment}/stops", { params: { path: { project, environment } }, body })),
+  return useFreshChange(
+    project,
+    (body: Schemas["StopBody"]) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/stops", { params: { path: { project, environment } }, body })),
+    (stopped) => `Stopped: ${stopped.flags.join(", ")} in ${environment}.`,
   );
 }
 
-/** useFreshChange makes a change that may be made twice. */
-function useFreshChange<In, Out>(project: string, change: (input: In) => Promise<Out>) {
-  const cache = useQueryClient();
-  return useMutation({ mutationFn: change, onSuccess: () => cache.invalidateQueries({ queryKey: [project] }) });
-}
-
 export function useLift(project: string, environment: string) {
-  return useFreshChange(project, (body: Schemas["LiftBody"]) =>
-    must(api.POST("/api/v1/projects/{project}/environments/{environment}/lifts", { params: { path: { project, environment } }, body })),
+  return useFreshChange(
+    project,
+    (body: Schemas["LiftBody"]) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/lifts", { params: { path: { project, environment } }, body })),
+    (lifted) => `Lifted: ${lifted.flags.join(", ")} in ${environment}.`,
   );
 }
 
@@ -354,6 +372,7 @@ export function useLive(project: string) {
       again("board");
       again("history");
       again("stops");
+      if (!m.segments && !m.flags) return again(); // of the environment itself, or of very much
       if (m.segments || !m.flags) return again("env", m.environment);
       const touches = new Set(m.flags);
       // Other flags' own pages stay as they are; what may stand on any flag is read again.
@@ -369,14 +388,17 @@ export function useLive(project: string) {
       source.addEventListener("error", () => void cache.refetchQueries({ queryKey: ["me"] }, { cancelRefetch: false })); // is it only the stream?
       source.addEventListener("standing", (e) => {
         const m = JSON.parse(e.data) as Moved;
-        const before = known.get(m.environment);
+        const index = cache.getQueryData<Schemas["EnvironmentList"]>([project, "environments"]);
+        const first = !known.has(m.environment);
+        const before = known.get(m.environment) ?? index?.items.find((i) => i.key === m.environment)?.revision;
         known.set(m.environment, m.revision);
-        if (before === undefined) return;
-        // The stream was away: what it did not tell is read again.
-        again("environments");
-        if (before !== m.revision) moved({ environment: m.environment, revision: m.revision });
+        // What nobody told, because the stream was not open, is read again.
+        if (!first) again("environments");
+        if (before !== m.revision) again("env", m.environment);
+        if (before !== m.revision) again("board");
       });
       source.addEventListener("revision", (e) => moved(JSON.parse(e.data) as Moved));
+      source.addEventListener("environments", () => again());
       source.addEventListener("report", (e) => {
         const { environment, ...now } = JSON.parse(e.data) as Reported;
         cache.setQueriesData<Schemas["Board"]>({ queryKey: [project, "board"] }, (b) => b && { ...b, environments: b.environments.map((x) => (x.key === environment ? { ...x, ...now } : x)) });

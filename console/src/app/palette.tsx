@@ -32,6 +32,8 @@ export default function Palette({ project, environments, night, places, acts, on
   const text = useDeferredValue(typed.trim());
   const flags = useFlags(project, text === "" ? "" : `"${text.replaceAll('"', "")}"`, shown, flag === undefined);
   const units = useUnits(project, night, text.length > 1 && flag === undefined ? { has: text } : undefined);
+  // An answer about what was typed before would be taken by who is quick.
+  const fresh = text === typed.trim() && !flags.isPlaceholderData;
   const has = (label: string) => label.toLowerCase().includes(typed.trim().toLowerCase());
   const leave = (to: string) => {
     onClose();
@@ -78,7 +80,7 @@ export default function Palette({ project, environments, night, places, acts, on
           {flag === undefined && (
             <>
               <Group heading="Flags">
-                {flags.data?.flags.map((f) => (
+                {(fresh ? (flags.data?.flags ?? []) : []).map((f) => (
                   <Item
                     key={f.key}
                     value={`flag ${f.key}`}
@@ -121,7 +123,7 @@ export default function Palette({ project, environments, night, places, acts, on
               </Group>
               {text.length > 1 && (
                 <Group heading={`Units in ${night}`}>
-                  {units.data?.items.slice(0, shown).map((u) => (
+                  {(fresh && !units.isPlaceholderData ? (units.data?.items ?? []) : []).slice(0, shown).map((u) => (
                     <Item key={u.unit} value={`unit ${u.unit}`} onSelect={() => leave(`/p/${project}/${night}/population/unit?unit=${encodeURIComponent(u.unit)}`)}>
                       <span className="font-mono text-[13px]">{u.unit}</span>
                     </Item>

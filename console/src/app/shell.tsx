@@ -17,6 +17,12 @@ const SignInAgain = lazy(() => import("./sign-in-again"));
 const place = ({ isActive }: { isActive: boolean }) =>
   `rounded px-2 py-1 whitespace-nowrap max-sm:px-1.5 ${isActive ? "bg-well font-medium text-ink" : "text-soft hover:text-ink"}`;
 
+const ofEnvironment = [
+  { path: "why", label: "Why" },
+  { path: "population", label: "Population" },
+  { path: "usage", label: "Usage" },
+];
+
 /** placesOf are the pages that one goes to by name. */
 function placesOf(project: string, environments: string[]): Destination[] {
   const within = (group: string, label: string, path: string): Destination[] => environments.map((e) => ({ group, label: `${label} in ${e}`, to: `/p/${project}/${e}/${path}` }));
@@ -111,9 +117,9 @@ export function Shell() {
             <img src="/mark.svg" alt="Green Lever" width="22" height="22" /> <span className="hidden xl:inline" aria-hidden="true">Green Lever</span>
           </Link>
           {titles.length > 1 ? (
-            <Select aria-label="project" className="max-w-44 max-sm:order-last" value={project} onChange={(e) => void go(`/p/${e.target.value}`)} options={titles.map((p) => ({ value: p.key, label: p.title }))} />
+            <Select aria-label="project" className="w-44 max-sm:order-last" value={project} onChange={(e) => void go(`/p/${e.target.value}`)} options={titles.map((p) => ({ value: p.key, label: p.title }))} />
           ) : (
-            <span className="hidden text-soft sm:inline">{titles[0]?.title}</span>
+            <span className="hidden w-44 truncate text-soft sm:inline-block">{titles[0]?.title}</span>
           )}
           <nav className="flex min-w-0 flex-1 items-center gap-1 max-sm:order-last max-sm:basis-full max-sm:flex-wrap max-sm:gap-x-0" aria-label="places">
             {project && (
@@ -121,16 +127,18 @@ export function Shell() {
                 <NavLink end to={`/p/${project}`} className={place}>
                   Board
                 </NavLink>
-                {night &&
-                  [
-                    { path: "why", label: "Why" },
-                    { path: "population", label: "Population" },
-                    { path: "usage", label: "Usage" },
-                  ].map((p) => (
+                {ofEnvironment.map((p) =>
+                  night ? (
                     <NavLink key={p.path} to={`/p/${project}/${night}/${p.path}`} className={place}>
                       {p.label}
                     </NavLink>
-                  ))}
+                  ) : (
+                    // It keeps its place, so that nothing jumps once it is known where it leads.
+                    <span key={p.path} className="px-2 py-1 text-soft max-sm:px-1.5">
+                      {p.label}
+                    </span>
+                  ),
+                )}
                 <NavLink to={`/p/${project}/history`} className={place}>
                   History
                 </NavLink>

@@ -95,7 +95,7 @@ export function asTried(sent: Document, tried: Document | undefined): Document {
   };
 }
 
-/** ids says which rule of the edit each id of a dry run is. */
-export function ids(d: DraftDocument, tried: Document | undefined): Map<string, string> {
-  return new Map((tried?.rules ?? []).flatMap((r, i) => (sentRules(d)[i] ? [[r.id, sentRules(d)[i]!.id]] : [])));
+/** ids says which rule of the edit each id of a dry run is: rules are what the edit calls those that it sent. */
+export function ids(tried: { document: Document; rules: string[] } | undefined): Map<string, string> {
+  return new Map((tried?.document.rules ?? []).flatMap((r, i) => (tried?.rules[i] ? [[r.id, tried.rules[i]]] : [])));
 }

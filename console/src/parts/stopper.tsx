@@ -2,7 +2,6 @@ import { useEffect, useId, useRef, useState } from "react";
 import { useMay } from "../api/may";
 import { useFlag, useStop } from "../api/queries";
 import { Button, inputStyle, Problem, Time } from "../ui/controls";
-import { say } from "../ui/said";
 import { Variant } from "../ui/variant";
 import { Word } from "../ui/word";
 
@@ -37,7 +36,7 @@ export function Stopper({ project, environment, flags, label, onDone }: StopperP
   if (!armed) {
     return (
       <div className="flex flex-col items-start gap-1">
-        <Button ref={arm} tone="alarm" className="min-h-11" disabled={!may || keys.length === 0} onClick={() => setArmed(true)}>
+        <Button ref={arm} tone="alarm" className="min-h-11 max-w-full text-left whitespace-normal!" disabled={!may || keys.length === 0} onClick={() => setArmed(true)}>
           {label}
         </Button>
         {!may && <span className="text-xs text-soft">{takes}</span>}
@@ -77,7 +76,6 @@ export function Stopper({ project, environment, flags, label, onDone }: StopperP
               { flags: keys, reason },
               {
                 onSuccess: () => {
-                  say(`Stopped: ${keys.join(", ")} in ${environment}.`);
                   setArmed(false);
                   onDone?.();
                 },

@@ -52,7 +52,7 @@ export function Combobox({ label, value, options, find, onChange, free = false, 
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content align="start" sideOffset={4} className="z-40 w-[min(24rem,94vw)] rounded border border-edge bg-sheet text-ink shadow-lg">
-          <Command shouldFilter={false} label={label}>
+          <Command shouldFilter={false} label={`find: ${label}`}>
             <Command.Input
               autoFocus
               aria-label={`find: ${label}`}

@@ -93,8 +93,8 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
               tight
             </Choice>
           </Menu>
-          <Select aria-label="order" value={asked.sort} onChange={(e) => set("sort", e.target.value === "attention" ? "" : e.target.value)} options={[{ value: "attention", label: "what needs a look first" }, { value: "key", label: "by key" }, { value: "changed", label: "changed last first" }, { value: "gone-by", label: "gone by first" }]} />
-          <Select aria-label="groups" value={asked.group ?? ""} onChange={(e) => set("group", e.target.value)} options={[{ value: "", label: "no groups" }, { value: "owner", label: "by owner" }, { value: "tag", label: "by tag" }]} />
+          <Select aria-label="order" className="max-sm:hidden" value={asked.sort} onChange={(e) => set("sort", e.target.value === "attention" ? "" : e.target.value)} options={[{ value: "attention", label: "what needs a look first" }, { value: "key", label: "by key" }, { value: "changed", label: "changed last first" }, { value: "gone-by", label: "gone by first" }]} />
+          <Select aria-label="groups" className="max-sm:hidden" value={asked.group ?? ""} onChange={(e) => set("group", e.target.value)} options={[{ value: "", label: "no groups" }, { value: "owner", label: "by owner" }, { value: "tag", label: "by tag" }]} />
           {may && (
             <Link to={`/p/${project}/new-flag`} className="rounded bg-lever px-3 py-1.5 font-medium text-lever-ink">
               New flag

@@ -19,7 +19,7 @@ export function Facts({ project, environment, view }: { project: string; environ
   const tooOld = [...(d.data?.instances ?? []), ...(d.data?.lost ?? [])].filter((i) => i.tooOld?.includes(definition.key));
   const stop = stops[0];
   return (
-    <dl className="grid grid-cols-[repeat(auto-fit,minmax(12rem,1fr))] gap-x-6 gap-y-3" data-testid="facts">
+    <dl className="grid grid-cols-[repeat(auto-fit,minmax(10.5rem,1fr))] gap-x-4 gap-y-3" data-testid="facts">
       <Fact name="since">
         {stop ? (
           <span className="text-alarm">

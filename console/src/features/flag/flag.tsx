@@ -7,6 +7,7 @@ import { useTrack } from "../../api/targeting";
 import { useAround } from "../../parts/around";
 import { asDraft, asTried, flagRules, ids, incomplete, sentRules, toSend, type DraftDocument } from "../../draft/flag";
 import { useReason } from "../../draft/reason";
+import { equal } from "../../draft/equal";
 import { useDraft } from "../../draft/use";
 import { Environments } from "../../parts/environments";
 import { ConditionAround } from "../../ui/condition";
@@ -21,6 +22,7 @@ import { Facts } from "./facts";
 import { Given } from "./given";
 import { NewVariant } from "./new-variant";
 import { CopyPicture } from "./picture";
+import { Platforms } from "./platforms";
 import { PreviewSheet, Sweep } from "./preview";
 import { Checks, SeeAs, Snippets, Who } from "./sheets";
 import { StopSheet } from "./stop-sheet";
@@ -74,7 +76,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const draft = editing.draft;
   // A dry run shows the difference before a reason is typed.
   const asked = useSettled(draft, 250);
-  const edit: SaveFlag | undefined = useMemo(() => asked && { document: toSend(asked.now), version: asked.version, reason: "not said yet" }, [asked]);
+  const edit: SaveFlag | undefined = useMemo(() => asked && { document: toSend(asked.now), version: asked.version, reason: "not said yet", rules: sentRules(asked.now).map((r) => r.id) }, [asked]);
   const tried = useTry(project, environment, flag, draft && edit);
 
   if (view.isPending) return <Waiting what={flag} />;
@@ -86,12 +88,17 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const doc = editing.value;
   const open = draft !== undefined;
   const shown = open ? tried.data : undefined;
-  const by = ids(asked?.now ?? doc, shown?.document);
+  const by = ids(shown);
   const says = new Map<string, Schemas["Said"]>();
-  const rules = open ? sentRules(asked?.now ?? doc) : doc.rules;
-  const said = open ? (shown?.says ?? []) : view.data.says;
-  rules.forEach((r, i) => said[i] && says.set(r.id, said[i]));
-  if (said[rules.length]) says.set("end", said[rules.length]!);
+  const stood = stands?.rules ?? [];
+  // What the edit left as it was is said as before, until the service has looked at the edit.
+  doc.rules.forEach((r) => {
+    const at = stood.findIndex((o) => equal(o, r));
+    if (at >= 0 && view.data.says[at]) says.set(r.id, view.data.says[at]);
+  });
+  if (equal(stands?.end, doc.end) && view.data.says.at(-1)) says.set("end", view.data.says.at(-1)!);
+  shown?.rules.forEach((id, i) => shown.says[i] && says.set(id, shown.says[i]));
+  if (shown?.says.at(-1)) says.set("end", shown.says.at(-1)!);
   const shift = shown?.preview?.shifts[0];
   const sweeps = askFirst && shift?.sweep === true && shift.units.units > 0;
   const nobody = incomplete(doc);
@@ -130,10 +137,11 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
       aside={<Environments project={project} environment={environment} to={(e) => `/p/${project}/${e}/flags/${flag}`} />}
     >
       <div className="flex flex-col gap-4 rounded border border-line bg-sheet p-4">
-        <p tabIndex={-1} className="text-xl" data-testid="sentence">
+        <p tabIndex={-1} className="text-base" data-testid="sentence">
           <b className="font-semibold">{environment}: </b>
           <Said said={sentence} names={names} />
         </p>
+        <Platforms names={names} shift={open ? shift : track.data?.shifts[0]} edited={open} />
         <Facts project={project} environment={environment} view={view.data} />
       </div>
       {who && <Who project={project} environment={environment} flag={flag} at={who.place} title={`Who is on ${who.title}`} onClose={() => setWho(undefined)} />}

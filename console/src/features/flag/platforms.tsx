@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { bands } from "../../draw/track";
-import { About, Part } from "../../ui/estimate";
+import { Part } from "../../ui/estimate";
 import { Mark, variantColor } from "../../ui/variant";
 
 /** Platforms are where everybody arrives: each variant's total, and its change in the open edit. */
@@ -9,7 +9,7 @@ export function Platforms({ names, shift, edited }: { names: string[]; shift: Sc
   const there = names.filter((n) => (shift.after[n]?.units ?? 0) > 0 || (edited && (shift.before[n]?.units ?? 0) > 0));
   const bar = (side: Schemas["Shift"]["after"]) => bands(1000, there.map((n) => ({ variant: n, part: side[n]?.units ?? 0 })));
   return (
-    <div className="flex flex-col gap-2 border-t border-line pt-4" data-testid="platforms">
+    <div className="flex flex-col gap-2" data-testid="platforms">
       <div aria-hidden="true" className="flex flex-col gap-1">
         {edited && (
           <div className="flex h-2 w-full overflow-hidden opacity-60">
@@ -24,20 +24,20 @@ export function Platforms({ names, shift, edited }: { names: string[]; shift: Sc
           ))}
         </div>
       </div>
-      <ul aria-label="who gets what" className="grid grid-cols-[repeat(auto-fit,minmax(13rem,1fr))] gap-x-6 gap-y-2">
+      <ul aria-label="who gets what" className="grid grid-cols-[repeat(auto-fit,minmax(17rem,1fr))] gap-x-6 gap-y-2">
         {there.map((n) => {
           const [before, after] = [shift.before[n], shift.after[n]];
           const moved = edited && before?.units !== after?.units;
           return (
-            <li key={n} className="flex flex-col">
-              <span className="flex items-center gap-2 text-base font-medium">
-                <Mark names={names} name={n} size={22} /> {n}
+            <li key={n} className="flex flex-wrap items-baseline gap-x-3">
+              <span className="flex items-center gap-2 text-xl font-semibold">
+                <Mark names={names} name={n} size={24} /> {n}
               </span>
               <span className="text-2xl font-semibold tabular-nums">
                 {moved && <span className="text-soft">{(before?.units ?? 0).toLocaleString()} → </span>}
                 {(after?.units ?? 0).toLocaleString()}
               </span>
-              <span className="text-soft">{after ? <Part e={after} /> : "0 %"} of all units{after && after.low !== after.high && <>, <About e={after} /></>}</span>
+              <span className="text-soft">{after ? <Part e={after} /> : "0 %"}</span>
             </li>
           );
         })}

@@ -5,7 +5,6 @@ import { useMay } from "../../api/may";
 import { useLift } from "../../api/queries";
 import { Stopper } from "../../parts/stopper";
 import { Button, inputStyle, Problem, Sheet, Time } from "../../ui/controls";
-import { say } from "../../ui/said";
 
 /** StopSheet stops the flag here, or lifts the stops that stand. */
 export function StopSheet({ project, environment, flag, loses, stops, askFirst }: { project: string; environment: string; flag: string; loses: string | undefined; stops: Schemas["StopView"][]; askFirst: boolean }) {
@@ -34,7 +33,7 @@ export function StopSheet({ project, environment, flag, loses, stops, askFirst }
             See who has it
           </Link>
           {askFirst && <input aria-label="why lift" className={inputStyle} placeholder="why lift it?" value={why} onChange={(e) => setWhy(e.target.value)} />}
-          <Button disabled={!may || lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: stops.map((s) => s.id), reason: why }, { onSuccess: () => say(`Lifted: ${flag} in ${environment}.`) })}>
+          <Button disabled={!may || lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: stops.map((s) => s.id), reason: why })}>
             Lift {stops.length > 1 ? `all ${stops.length} stops` : "the stop"}
           </Button>
           {!may && <span className="text-xs text-soft">{takes}</span>}

@@ -9,7 +9,6 @@ import { useNarrow } from "../../ui/narrow";
 import { Said, Variant } from "../../ui/variant";
 import { Word } from "../../ui/word";
 import { GivesEditor } from "./gives";
-import { Platforms } from "./platforms";
 import { Band, Rail, turn } from "./rail";
 import { RuleEditor } from "./rule-editor";
 
@@ -165,7 +164,6 @@ export function Track(props: TrackProps) {
         </div>
       )}
       <Silence doc={doc} editable={editable} onChange={onChange} />
-      <Platforms names={names} shift={halted && !edited ? undefined : shift} edited={edited} />
       <datalist id="known-attributes">
         {["targetingKey", ...new Set([...around.hints.map((h) => h.name), ...(JSON.stringify(doc).match(/(?<="attribute":")[^"]+/g) ?? [])])].map((a) => (
           <option key={a} value={a}>

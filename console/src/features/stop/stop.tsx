@@ -11,7 +11,6 @@ import { AsOf } from "../../ui/as-of";
 import { Button, inputStyle, Page, Problem, Sheet, Time } from "../../ui/controls";
 import { Lever } from "../../ui/lever";
 import { Processes, Spread } from "../../ui/processes";
-import { say } from "../../ui/said";
 import { Said } from "../../ui/variant";
 
 /** How many flags are shown at a time: of more, one types. */
@@ -64,8 +63,8 @@ function Live({ project, environment }: { project: string; environment: string }
       )}
       <ul className="flex flex-col" aria-label="live flags">
         {flags.map((f) => (
-          <li key={f.key} className="flex flex-col gap-2 border-b border-line py-3 last:border-0">
-            <div className="flex items-start gap-3">
+          <li key={f.key} className="flex flex-col gap-2 border-b border-line py-3 last:border-0 sm:flex-row sm:items-center sm:has-[[role=group]]:flex-col sm:has-[[role=group]]:items-stretch">
+            <div className="flex flex-1 items-start gap-3">
               <label className="flex min-h-11 min-w-6 items-center">
                 <input type="checkbox" aria-label={`choose ${f.key}`} className="size-5" checked={picked.some((p) => p.key === f.key)} onChange={(e) => pick(f, e.target.checked)} />
               </label>
@@ -135,7 +134,7 @@ function StandingStop({ stop, project, environment }: { stop: Schemas["StopView"
       {stop.reason && <div>{stop.reason}</div>}
       <div className="flex flex-wrap gap-2">
         {askFirst && <input aria-label="why lift" className={`${inputStyle} min-h-11 min-w-0 flex-1`} placeholder="why lift it?" value={why} onChange={(e) => setWhy(e.target.value)} />}
-        <Button className="min-h-11" disabled={!may || lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: [stop.id], reason: why }, { onSuccess: () => say(`Lifted: ${stop.flags.join(", ")} in ${environment}.`) })}>
+        <Button className="min-h-11" disabled={!may || lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: [stop.id], reason: why })}>
           Lift
         </Button>
       </div>
