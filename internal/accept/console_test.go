@@ -410,7 +410,7 @@ func TestConsoleShowsTheShift(t *testing.T) {
 		s.Keeper.Do(t, "GET", inProd+"/attributes", nil, 200, &a)
 		return a.Contexts > 60
 	})
-	w.Fill("condition as text", "crew_size >= 2").See("crew_size arrived as a string in").Click("Drop the edit")
+	w.Click("only some").Fill("condition as text", "crew_size >= 2").See("crew_size arrived as a string in").Click("Drop the edit")
 	good(t, w)
 }
 

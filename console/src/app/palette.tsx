@@ -46,7 +46,7 @@ export default function Palette({ project, environments, night, places, acts, on
   const groups = [...new Set(places.map((p) => p.group))];
   return (
     <Dialog open onClose={flag === undefined ? onClose : back} title={flag === undefined ? "Go to" : `Go to ${flag} in`}>
-      <Cmdk label="Go to" shouldFilter={false}>
+      <Cmdk key={flag ?? ""} label="Go to" shouldFilter={false}>
         <Cmdk.Input
           aria-label={flag === undefined ? "Go to" : "Environment"}
           placeholder={flag === undefined ? "a flag, a page, a unit, a stop ..." : "an environment"}

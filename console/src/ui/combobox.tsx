@@ -51,7 +51,7 @@ export function Combobox({ label, value, options, find, onChange, free = false, 
         <span aria-hidden="true">▾</span>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="start" sideOffset={4} className="z-40 w-[min(24rem,94vw)] rounded border border-edge bg-sheet text-ink shadow-lg">
+        <Popover.Content aria-label={label} align="start" sideOffset={4} className="z-40 w-[min(24rem,94vw)] rounded border border-edge bg-sheet text-ink shadow-lg">
           <Command shouldFilter={false} label={`find: ${label}`}>
             <Command.Input
               autoFocus

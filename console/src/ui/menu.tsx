@@ -6,11 +6,11 @@ const item = "flex cursor-pointer items-center gap-2 rounded px-2 py-1 outline-n
 /** Menu opens a list of what can be done or chosen. */
 export function Menu({ label, children }: { label: ReactNode; children: ReactNode }) {
   return (
-    <DropdownMenu.Root>
+    <DropdownMenu.Root modal={false}>
       <DropdownMenu.Trigger className="inline-flex min-h-8 cursor-pointer items-center gap-1.5 rounded border border-edge bg-sheet px-3 py-1 whitespace-nowrap hover:border-ink">
         {label} <span aria-hidden="true">▾</span>
       </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
+      <DropdownMenu.Portal container={document.querySelector("main")}>
         <DropdownMenu.Content align="end" sideOffset={4} className="z-40 max-h-[70vh] min-w-44 overflow-auto rounded border border-edge bg-sheet p-1 text-ink shadow-lg">
           {children}
         </DropdownMenu.Content>

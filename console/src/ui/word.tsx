@@ -24,13 +24,17 @@ export function Word({ of, children }: { of: string; children?: ReactNode }) {
     <Popover.Root open={open} onOpenChange={look}>
       <Popover.Trigger
         className="cursor-help underline decoration-dotted underline-offset-3"
+        onClick={(e) => {
+          e.preventDefault(); // who points at it sees it already, and does not take it away by pressing
+          look(true);
+        }}
         onPointerEnter={(e) => e.pointerType === "mouse" && look(true)}
         onPointerLeave={(e) => e.pointerType === "mouse" && setOpen(false)}
       >
         {children ?? of}
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content side="top" sideOffset={4} onOpenAutoFocus={(e) => e.preventDefault()} className="z-40 w-[min(22rem,90vw)] rounded border border-edge bg-sheet px-3 py-2 text-sm text-ink shadow-lg">
+        <Popover.Content aria-label={of} side="top" sideOffset={4} onOpenAutoFocus={(e) => e.preventDefault()} className="z-40 w-[min(22rem,90vw)] rounded border border-edge bg-sheet px-3 py-2 text-sm text-ink shadow-lg">
           <b className="font-medium">{of}</b>: {says.replaceAll("*", "")}
         </Popover.Content>
       </Popover.Portal>

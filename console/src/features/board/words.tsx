@@ -10,7 +10,7 @@ export function Words() {
         words
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content align="end" sideOffset={4} className="z-40 w-[min(38rem,94vw)] rounded border border-edge bg-sheet p-4 text-ink shadow-lg">
+        <Popover.Content aria-label="words that find flags" align="end" sideOffset={4} className="z-40 w-[min(38rem,94vw)] rounded border border-edge bg-sheet p-4 text-ink shadow-lg">
           <List />
         </Popover.Content>
       </Popover.Portal>

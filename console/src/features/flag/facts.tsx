@@ -78,11 +78,11 @@ export function Facts({ project, environment, view }: { project: string; environ
         <Small>{definition.owners.length > 0 ? `owned by ${definition.owners.join(", ")}` : "nobody owns it"}</Small>
       </Fact>
       <Fact name="history">
-        <Link className="underline" to={`/p/${project}/history?flag=${definition.key}&environment=${environment}`}>
+        <Link className="inline-block min-h-6 underline" to={`/p/${project}/history?flag=${definition.key}&environment=${environment}`}>
           version {view.version}, of revision {view.revision}
         </Link>
         <Small>
-          <Link className="underline" to={`/p/${project}/${environment}/why?flag=${definition.key}`}>
+          <Link className="inline-block min-h-6 underline" to={`/p/${project}/${environment}/why?flag=${definition.key}`}>
             Ask why
           </Link>
         </Small>

@@ -5,7 +5,7 @@ import { variantColor } from "../../ui/variant";
 export const turn = 20;
 const round = 12;
 
-export const tinted = (color: string) => `color-mix(in srgb, ${color} 30%, var(--sheet))`;
+export const tinted = (color: string) => `color-mix(in srgb, ${color} 20%, var(--sheet))`;
 
 const flowing = "color-mix(in srgb, var(--ink) 22%, var(--sheet))";
 

@@ -129,7 +129,7 @@ function Change({ change: c, names, project }: { change: Schemas["Changed"]; nam
             {group.map((t) => (
               <span key={`${t.chain} ${t.sequence}`} className="flex flex-wrap gap-x-2">
                 {t.environment && isFlag && c.subject ? (
-                  <Link className="underline" to={`/p/${project}/${t.environment}/flags/${c.subject}`}>
+                  <Link className="inline-block min-h-6 underline" to={`/p/${project}/${t.environment}/flags/${c.subject}`}>
                     {t.environment}
                   </Link>
                 ) : (
@@ -137,7 +137,7 @@ function Change({ change: c, names, project }: { change: Schemas["Changed"]; nam
                 )}
                 {t.ended && <span>{t.ended}</span>}
                 {t.revision && t.action === "flag.changed" ? (
-                  <button type="button" className="cursor-pointer underline" onClick={() => setThen({ environment: t.environment!, revision: t.revision! })}>
+                  <button type="button" className="min-h-6 cursor-pointer underline" onClick={() => setThen({ environment: t.environment!, revision: t.revision! })}>
                     as it stood then
                   </button>
                 ) : null}

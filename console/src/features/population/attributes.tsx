@@ -24,7 +24,7 @@ export default function AttributesPage() {
       {all.isPending && <Waiting what="attributes" />}
       {all.data && (
         <Sheet title="Attributes" aside={<span className="text-xs text-soft">{all.data.contexts.toLocaleString()} contexts were looked at in the last 7 days</span>}>
-          <div className="overflow-x-auto">
+          <div className="relative overflow-x-auto">
             <table className="w-full border-collapse text-left">
               <thead>
                 <tr className="border-b border-line text-[13px]">
@@ -34,7 +34,9 @@ export default function AttributesPage() {
                   <th className="pr-3 text-right font-medium">present</th>
                   <th className="pr-3 font-medium">frequent values</th>
                   <th className="pr-3 font-medium">last seen</th>
-                  <th />
+                  <th>
+                    <span className="sr-only">what can be done</span>
+                  </th>
                 </tr>
               </thead>
               <tbody>
@@ -85,7 +87,7 @@ function Row({ project, attribute: a, developer, open, onOpen, onDone }: { proje
         <td className="pt-1.5 pr-3 text-[13px]">{a.seen && <Time ms={a.seen.last} />}</td>
         <td className="pt-1">
           {developer && (
-            <Button tone="bare" aria-label={`${a.declared ? "edit" : "declare"} ${a.name}`} onClick={onOpen}>
+            <Button tone="bare" aria-label={`${open ? "close" : a.declared ? "edit" : "declare"} ${a.name}`} onClick={onOpen}>
               {open ? "close" : a.declared ? "edit" : "declare"}
             </Button>
           )}

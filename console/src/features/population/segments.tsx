@@ -29,6 +29,13 @@ export default function SegmentsPage() {
 
 function Samples({ project, environment }: { project: string; environment: string }) {
   const population = usePopulation(project, environment);
+  if (population.isPending) {
+    return (
+      <Sheet title="Recently seen">
+        <p className="h-11 text-soft">reading ...</p>
+      </Sheet>
+    );
+  }
   if (!population.data) return <Problem error={population.error} />;
   const { samples, off, days } = population.data;
   return (
@@ -70,7 +77,7 @@ function Segments({ project, environment }: { project: string; environment: stri
                 takes <About e={s.units} /> units, <Part e={s.units} />
               </span>
               {developer && (
-                <Button tone="bare" aria-label={`edit segment ${s.key}`} onClick={() => setOpen(open === s.key ? undefined : s.key)}>
+                <Button tone="bare" aria-label={`${open === s.key ? "close" : "edit"} segment ${s.key}`} onClick={() => setOpen(open === s.key ? undefined : s.key)}>
                   {open === s.key ? "close" : "edit"}
                 </Button>
               )}
@@ -91,7 +98,7 @@ function Segments({ project, environment }: { project: string; environment: stri
         )}
       </Rows>
       {segments.data?.items.length === 0 && <p className="text-soft">There is none yet. A segment is an audience that many rules can name, such as the staff.</p>}
-      {developer && (environments.data?.items.length ?? 0) > 0 && (
+      {developer && segments.data && (environments.data?.items.length ?? 0) > 0 && (
         <div className="mt-3">
           {open === "" ? (
             <NewSegment project={project} environment={environment} asks={asks} error={add.error} onSave={(body, done) => add.mutate(body, { onSuccess: () => { done(); close("").onSuccess(); } })} />

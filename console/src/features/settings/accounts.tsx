@@ -39,7 +39,7 @@ export default function Accounts({ me }: { me: string }) {
                   </Button>
                 )
               )}
-              <Button tone="bare" aria-label={`what ${a.name} is signed in with`} onClick={() => setOpen(open === a.id ? "" : a.id)}>
+              <Button tone="bare" aria-label={`${open === a.id ? "close" : ""} sessions and tokens of ${a.name}`.trim()} onClick={() => setOpen(open === a.id ? "" : a.id)}>
                 sessions and tokens
               </Button>
             </div>
