@@ -85,7 +85,6 @@ type PastReader interface {
 	SigningKeys(ctx context.Context) (map[string]int64, error)
 	RulesetAt(ctx context.Context, environment, revision int64) (*flag.Ruleset, error)
 	RevisionAt(ctx context.Context, environment, at int64) (int64, error)
-	DeliveriesOf(ctx context.Context, environment int64, revisions []int64) (map[int64]app.Delivery, error)
 }
 
 // InstanceReader reads what clients and nodes reported.
@@ -94,6 +93,7 @@ type InstanceReader interface {
 	Nodes(ctx context.Context) ([]app.Node, error)
 	Deliveries(ctx context.Context, environment int64, limit int) ([]app.Delivery, error)
 	Uses(ctx context.Context, environment int64, flag string, from, to, step int64) ([]app.UseRow, error)
+	DeliveriesOf(ctx context.Context, environment int64, revisions []int64) (map[int64]app.Delivery, error)
 }
 
 // UnitReader reads what conditions and previews rest on.

@@ -53,8 +53,10 @@ func (s *Service) Kinds() []*commit.Kind {
 		commit.Of(commit.Kind{Name: "flag.edit", Says: "Changes a flag's definition; variants and visibility in all " +
 			"environments at once",
 			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.edit),
-		commit.Of(commit.Kind{Name: "flag.copy-rules", Says: "Puts a flag's rules from an environment into others, in " +
-			"one change", Action: app.Release, Span: commit.Environments, Guarded: true, Queued: true}, s.copyRules),
+		commit.Of(commit.Kind{Name: "flag.copy-rules",
+			Says: "Puts a flag's rules from an environment into others, in " +
+				"one change", Action: app.Release, Span: commit.Environments, Guarded: true, Queued: true},
+			s.copyRules),
 		commit.Taking(commit.Of(commit.Kind{Name: "flag.put", Says: "Saves a flag's document in an environment",
 			Action: app.Release, Span: commit.Environment, Guarded: true, Queued: true},
 			s.put).Holding(holdFlag).Standing(s.stands), takes),
