@@ -1,6 +1,7 @@
 package accept
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
@@ -186,7 +187,8 @@ func TestConsoleKeepsEdits(t *testing.T) {
 	w := edited(t, s.URL())
 	w.Click("staging").Gone("This edit changes").See("not saved: night-batching in production").Click("Board").See(
 		"New flag")
-	w.Go(s.URL() + "/p/pinecrest/history").See("not saved:").Click("night-batching in production").See("lever off → on")
+	w.Go(s.URL() + "/p/pinecrest/history").See("not saved:").Click("night-batching in production").See(
+		"lever off → on")
 	if typed := w.Eval(reasonTyped); typed != "it is time" {
 		t.Errorf("the reason: %q", typed)
 	}
@@ -224,5 +226,144 @@ func TestConsoleFromAnotherHost(t *testing.T) {
 		t.Error("the browser trusts that host")
 	}
 	w.Click("Save in production").Gone("This edit changes").See("version 2")
+	good(t, w)
+}
+
+// An attempt whose answer was lost is made again under the same key, so that it is not done twice.
+func TestConsoleKeepsTheAttempt(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	to, err := url.Parse(s.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	keys, lose := make(chan string, 10), make(chan bool, 1)
+	lose <- true
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	proxy.FlushInterval = -1
+	proxy.ModifyResponse = func(r *http.Response) error {
+		if r.Request.Method == http.MethodGet || r.Request.URL.Query().Get("dryRun") == "true" ||
+			!strings.Contains(r.Request.URL.Path, "/flags") {
+			return nil
+		}
+		keys <- r.Request.Header.Get("Idempotency-Key")
+		select {
+		case <-lose: // it was done, and nobody hears of it
+			return errors.New("the answer is lost")
+		default:
+			return nil
+		}
+	}
+	front := httptest.NewServer(proxy)
+	t.Cleanup(front.Close)
+	// What was done, though its answer was lost, is seen as soon as it is heard of.
+	w := edited(t, front.URL)
+	w.Click("Save in production").Gone("This edit changes").See("production: All get off.")
+	lose <- true
+	w.Go(front.URL+"/p/pinecrest/new-flag").Fill("Title", "Weather holds").Click("Make the flag").See(
+		"The service cannot answer now").Click("Make the flag").See("Off: all get off.")
+	good(t, w)
+	<-keys
+	if a, b := <-keys, <-keys; a == "" || a != b {
+		t.Errorf("the attempts had the keys %q and %q", a, b)
+	}
+	if v := s.Get(t, "production", "night-batching"); v.Version != 2 {
+		t.Errorf("it was done %d times", v.Version-1)
+	}
+}
+
+// Two people edit the same segment and the same definition: what each typed stays.
+func TestConsoleMeetsOverForms(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	const segments = "/projects/pinecrest/segments"
+	s.Keeper.Do(t, "POST", segments, object{"key": "staff", "in": object{"units": []string{"recipient-1"}}}, 201, nil)
+	w := window(t, s, 1280, 900)
+	w.Go(s.URL()+"/p/pinecrest/production/population").Click("edit segment staff").Fill("Units listed in",
+		"recipient-2")
+	w.Click("Add a comparison").Fill("attribute", "badge").Choose("comparison",
+		"is present").See("not saved: segment staff")
+	good(t, w)
+	s.Keeper.With("If-Match", "1").Do(t, "PUT", inProd+"/segments/staff", object{"in": object{"units": []string{
+		"recipient-9"}}}, 200, nil)
+	w.See("Somebody else changed this too").See("recipient-9").See("recipient-2").Click("Take theirs").Gone(
+		"Somebody else changed this too").Click("Save in production").See("1 listed unit, and all where badge is " +
+		"present")
+	good(t, w)
+	w.Go(s.URL()+lifePage).Click("edit the definition").Fill("Title", "Batches at night").Fill("Owners", "Juno Lind")
+	good(t, w)
+	s.Keeper.With("If-Match", "1").Do(t, "PATCH", "/projects/pinecrest/flags/night-batching",
+		object{"title": "By night",
+			"tags": []string{"rounds"}}, 200, nil)
+	w.See("Somebody else changed this too").See("By night").Click("Keep mine").Click("Save the definition").See(
+		"rounds").See(
+		"Juno Lind")
+	good(t, w)
+	var d struct {
+		Title        string
+		Owners, Tags []string
+	}
+	s.Keeper.Do(t, "GET", "/projects/pinecrest/flags/night-batching", nil, 200, &d)
+	if d.Title != "Batches at night" || len(d.Owners) != 1 || len(d.Tags) != 1 {
+		t.Errorf("saved: %+v", d)
+	}
+}
+
+// By keys alone: find a flag, widen it, stop it; the focus is where one expects it.
+func TestConsoleByKeys(t *testing.T) {
+	s, _ := populated(t, 60)
+	w := window(t, s, 1280, 900)
+	w.See("night-batching").Press("Ctrl+k").See("Pages")
+	if on := w.Focused(); on != "Go to" {
+		t.Errorf("in the palette the focus is on %q", on)
+	}
+	w.Fill("Go to", "night").SeeIn("Go to", "night-batching").Press("Enter").See("Go to night-batching in").Fill("Environment",
+		"prod").See(
+		"night-batching in production").Press("Enter").See("units come in")
+	good(t, w)
+	gltest.Eventually(t, "the heading is read", func() bool {
+		return strings.HasPrefix(w.Focused(), "night-batching")
+	})
+	w.Click("edit First sites").See("what follows")
+	// The edge of the bar is moved by keys: 8 % and 5 % and 1 %.
+	w.Eval(`(() => { document.querySelector("[role=slider]").focus(); return ""; })()`)
+	w.Press("Shift+ArrowRight").Press("ArrowRight").See("share of on 8 % → 14 %").Press("ArrowLeft").See("8 % → 13 %")
+	w.Eval(`(() => { document.activeElement.blur(); return ""; })()`)
+	w.Press("Ctrl+z").See("Redo").Press("Ctrl+Shift+z").See("8 % → 13 %").Click("Save in production").Gone(
+		"This edit changes").See("Saved: night-batching in production")
+	if on := w.Focused(); !strings.HasPrefix(on, "production:") {
+		t.Errorf("after saving the focus is on %q", on)
+	}
+	w.Press("?").See("go anywhere by typing").Press("Escape").Gone("go anywhere by typing")
+	w.Press("s").See("Live in production").Click("Stop night-batching").See("Leave it on")
+	if on := w.Focused(); on != "Stop night-batching now" {
+		t.Errorf("armed, the focus is on %q", on)
+	}
+	w.Press("Escape").Gone("Leave it on")
+	gltest.Eventually(t, "the focus is back", func() bool { return w.Focused() == "Stop night-batching" })
+	w.Press("Enter").See("Leave it on").Press("Enter").See("Stopped: night-batching in production")
+	good(t, w)
+}
+
+// Who may not is told so, and who could.
+func TestConsoleOfAnAuditor(t *testing.T) {
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	s.Edit(t, "production", "night-batching", turnOn)
+	s.Person(t, "ask.vik", "auditor")
+	b, err := chromium()
+	if err != nil {
+		t.Fatal(err)
+	}
+	w, err := b.Window(1280, 900)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Close)
+	w.Go(s.URL()+"/sign-in").Fill("E-mail", "ask.vik@pinecrest.example").Fill("Password",
+		gltest.Password).Click("Sign in").See("night-batching").Gone("New flag")
+	w.Go(s.URL()+lifePage).See("this takes the role developer or releaser or on-call or keeper; you are auditor").See(
+		"You may look at it. To change it: this takes the role developer or releaser or keeper").Gone("Add a rule").Gone(
+		"Copy the rules to")
 	good(t, w)
 }

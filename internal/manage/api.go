@@ -109,6 +109,7 @@ type UnitReader interface {
 type StateReader interface {
 	Ping(ctx context.Context) error
 	Behind(ctx context.Context) ([]string, error)
+	Written(ctx context.Context, chain string) (int64, error)
 }
 
 // Records are what this package reads.

@@ -2,16 +2,19 @@ package manage
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/admit"
+	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/guard"
 )
 
@@ -31,9 +34,10 @@ const (
 	mostNamed = 100
 )
 
-// still tells whether who opened a stream may still read it, and of the same environments; as are those. A database
-// that is away is no reason to end it.
-func (c *call) still(envs []app.Environment) (is bool, as []app.Environment) {
+// still tells whether who opened a stream may still read it, and of the same environments; project is
+// how the project itself stands, beside the revisions; empty where that is not known. A database that is away
+// is no reason to end it.
+func (c *call) still(envs []app.Environment) (is bool, project string) {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
 	now := &call{Context: c.Context, api: c.api, ctx: ctx}
@@ -45,15 +49,20 @@ func (c *call) still(envs []app.Environment) (is bool, as []app.Environment) {
 	if err == nil {
 		are, err = c.api.Records.Environments(ctx, c.p.ID)
 	}
+	var written int64
+	if err == nil {
+		written, err = c.api.Records.Written(ctx, audit.ProjectChain(c.p.ID))
+	}
 	if err != nil {
 		var f *app.Fault
-		return !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany, envs
+		return !errors.As(err, &f) || f.Kind == app.Unavailable || f.Kind == app.TooMany, ""
 	}
-	return slices.EqualFunc(are, envs, func(a, b app.Environment) bool { return a.ID == b.ID }), are
+	project = strconv.FormatInt(written, 10)
+	for _, e := range are {
+		project += fmt.Sprintf(" %q %q %t", e.Key, e.Title, e.AskFirst)
+	}
+	return slices.EqualFunc(are, envs, func(a, b app.Environment) bool { return a.ID == b.ID }), project
 }
-
-// described tells whether environments are described alike, whatever their revisions.
-func described(a, b app.Environment) bool { return a.Title == b.Title && a.AskFirst == b.AskFirst }
 
 // Moved is what the console is told of a revision, and first of the one that stands.
 type Moved struct {
@@ -195,6 +204,7 @@ func (c *call) deliveries(envs []app.Environment, done <-chan struct{}, news cha
 		told[i], _ = c.reported(&envs[i]) // what stands is no news
 	}
 	counts := c.api.Reported(envs)
+	_, project := c.still(envs)
 	for beats := 1; ; beats++ {
 		select {
 		case <-done:
@@ -203,13 +213,14 @@ func (c *call) deliveries(envs []app.Environment, done <-chan struct{}, news cha
 		}
 		var out []byte
 		if beats%whoEvery == 0 {
-			is, as := c.still(envs)
+			is, now := c.still(envs)
 			if !is {
 				return
 			}
-			if !slices.EqualFunc(as, envs, described) {
-				envs, out = as, frame("environments", struct{}{})
+			if now != "" && project != "" && now != project {
+				out = frame("project", struct{}{})
 			}
+			project = cmp.Or(now, project)
 		}
 		if beats%aliveEvery == 0 {
 			out = append(out, ": all is as it was\n\n"...)

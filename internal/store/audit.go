@@ -92,6 +92,15 @@ func (s *Store) History(ctx context.Context, q audit.Query) ([]audit.Row, error)
 		" ORDER BY at DESC, chain DESC, sequence DESC LIMIT ?", args...)
 }
 
+// Written is how many entries a chain has.
+func (s *Store) Written(ctx context.Context, chain string) (int64, error) {
+	n, err := get[int64](ctx, s.pages, "", "SELECT COALESCE(MAX(sequence), 0) FROM audit_heads WHERE chain = ?", chain)
+	if err != nil {
+		return 0, err
+	}
+	return *n, nil
+}
+
 // Chains gives the heads of a project's chains, and of its environments', also those that
 // only the audit says are its own; of the access chain for project 0.
 func (s *Store) Chains(ctx context.Context, project int64) ([]audit.Head, error) {

@@ -398,7 +398,7 @@ export function useLive(project: string) {
         if (before !== m.revision) again("board");
       });
       source.addEventListener("revision", (e) => moved(JSON.parse(e.data) as Moved));
-      source.addEventListener("environments", () => again());
+      source.addEventListener("project", () => again());
       source.addEventListener("report", (e) => {
         const { environment, ...now } = JSON.parse(e.data) as Reported;
         cache.setQueriesData<Schemas["Board"]>({ queryKey: [project, "board"] }, (b) => b && { ...b, environments: b.environments.map((x) => (x.key === environment ? { ...x, ...now } : x)) });

@@ -46,8 +46,9 @@ export default function Palette({ project, environments, night, places, acts, on
   const groups = [...new Set(places.map((p) => p.group))];
   return (
     <Dialog open onClose={flag === undefined ? onClose : back} title={flag === undefined ? "Go to" : `Go to ${flag} in`}>
-      <Cmdk key={flag ?? ""} label="Go to" shouldFilter={false}>
+      <Cmdk key={flag ?? ""} label={flag === undefined ? "Go to" : "Environment"} shouldFilter={false}>
         <Cmdk.Input
+          autoFocus
           aria-label={flag === undefined ? "Go to" : "Environment"}
           placeholder={flag === undefined ? "a flag, a page, a unit, a stop ..." : "an environment"}
           className="w-full rounded border border-edge bg-page px-3 py-2"

@@ -23,6 +23,19 @@ const ofEnvironment = [
   { path: "usage", label: "Usage" },
 ];
 
+/** onceThere does something with an element as soon as it is on the page, and nothing stands over that. */
+function onceThere(selector: string, act: (e: HTMLElement) => void): () => void {
+  let tries = 0;
+  const timer = setInterval(() => {
+    const there = document.querySelector<HTMLElement>(selector);
+    if (++tries > 40) clearInterval(timer);
+    if (!there || document.querySelector("[role=dialog]")) return;
+    clearInterval(timer);
+    if (!document.activeElement?.matches("main input, main textarea")) act(there);
+  }, 50);
+  return () => clearInterval(timer);
+}
+
 /** placesOf are the pages that one goes to by name. */
 function placesOf(project: string, environments: string[]): Destination[] {
   const within = (group: string, label: string, path: string): Destination[] => environments.map((e) => ({ group, label: `${label} in ${e}`, to: `/p/${project}/${e}/${path}` }));
@@ -91,8 +104,7 @@ export function Shell() {
   useEffect(() => {
     if (first.current === here.pathname) return;
     first.current = here.pathname;
-    const timer = setTimeout(() => document.querySelector<HTMLElement>("main h1")?.focus({ preventScroll: true }));
-    return () => clearTimeout(timer);
+    return onceThere("main h1", (heading) => heading.focus({ preventScroll: true }));
   }, [here.pathname]);
 
   if (!me.data && signedOut) return <Navigate to={`/sign-in?to=${encodeURIComponent(here.pathname + here.search)}`} replace />;

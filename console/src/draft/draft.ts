@@ -59,6 +59,8 @@ export function reduce<T>(d: Draft<T>, a: Action<T>, rules: Rules = {}): Draft<T
     case "theirs": {
       if (a.version <= d.version) return d;
       const { merged, meets } = merge(d.base, d.now, a.base, rules);
+      // It has become what was wanted, or an answer was lost that said so.
+      if (equal(merged, a.base) && d.meets.length + meets.length === 0) return undefined;
       // Steps from before would take back what they saved.
       const over = (one: T) => merge(d.base, one, a.base, rules).merged;
       return {

@@ -5,9 +5,9 @@ export function percent(ppm: number): string {
   return part === "" ? `${whole} %` : `${whole}.${part} %`;
 }
 
-/** parsePercent reads a percentage as parts per million without passing through a float; undefined if it is none. */
+/** parsePercent reads a percentage, with a point or a comma, as parts per million without passing through a float; undefined if it is none. */
 export function parsePercent(text: string): number | undefined {
-  const m = /^\s*(\d{1,3})(?:\.(\d{1,4}))?\s*%?\s*$/.exec(text);
+  const m = /^\s*(\d{1,3})(?:[.,](\d{1,4}))?\s*%?\s*$/.exec(text);
   if (!m) return undefined;
   const ppm = Number(m[1]) * 10_000 + Number((m[2] ?? "").padEnd(4, "0"));
   return ppm <= 1_000_000 ? ppm : undefined;

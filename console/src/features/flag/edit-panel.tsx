@@ -1,6 +1,5 @@
 import { useEffect, type ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import type { May } from "../../api/may";
 import type { Meet } from "../../draft/merge";
 import type { Editing } from "../../draft/use";
 import { Button, inputStyle, Problem } from "../../ui/controls";
@@ -19,7 +18,6 @@ interface EditPanelProps {
   names: string[];
   environment: string;
   askFirst: boolean;
-  may: May;
   reason: string;
   onReason: (r: string) => void;
   saving: boolean;
@@ -86,11 +84,10 @@ export function EditPanel(p: EditPanelProps) {
         </p>
       )}
       <Problem error={p.error} />
-      {!p.may.may && <p className="text-soft">You may try it out, not save it: {p.may.takes}.</p>}
       {p.waits && <p className="font-medium">{p.waits}</p>}
       <div className="sticky bottom-0 flex flex-wrap items-end gap-2 bg-sheet pt-1">
         <input aria-label="reason" className={`${inputStyle} min-w-0 flex-1 basis-60`} placeholder={p.askFirst ? "why? (this environment asks first)" : "why? (may be left out)"} value={p.reason} onChange={(e) => p.onReason(e.target.value)} />
-        <Button tone="lever" disabled={p.saving || !p.may.may || p.waits !== "" || !p.current || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
+        <Button tone="lever" disabled={p.saving || p.waits !== "" || !p.current || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
           {p.saving ? "saving ..." : `Save in ${p.environment}`}
         </Button>
         <Button disabled={!undo} onClick={undo}>

@@ -161,7 +161,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
               <Lever position={stopped ? "stopped" : (doc.lever as "on" | "off")} />
               <fieldset className="flex gap-1" aria-label="lever">
                 {(["off", "on"] as const).map((l) => (
-                  <Button key={l} aria-pressed={doc.lever === l} className={doc.lever === l ? "border-2! border-ink! font-medium" : "text-soft"} onClick={() => editing.edit({ ...doc, lever: l })}>
+                  <Button key={l} disabled={!release.may} aria-pressed={doc.lever === l} className={doc.lever === l ? "border-2! border-ink! font-medium" : "text-soft"} onClick={() => editing.edit({ ...doc, lever: l })}>
                     {l}
                   </Button>
                 ))}
@@ -173,7 +173,8 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 {values ? "close" : "values and needs"}
               </Button>
             </div>
-            {values && <Values project={project} doc={doc} names={names} onChange={editing.edit} />}
+            {!release.may && <p className="text-soft">You may look at it. To change it: {release.takes}.</p>}
+            {values && release.may && <Values project={project} doc={doc} names={names} onChange={editing.edit} />}
             <ConditionAround value={around}>
               <Track
                 doc={doc}
@@ -182,7 +183,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 shift={open ? placed(shift, by) : track.data?.shifts[0]}
                 edited={open}
                 stopped={stopped}
-                editable
+                editable={release.may}
                 onChange={editing.edit}
                 onWho={(place, title) => setWho({ place, title })}
                 unit={unit}
@@ -210,7 +211,6 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
               names={names}
               environment={environment}
               askFirst={askFirst}
-              may={release}
               reason={reason}
               onReason={setReason}
               saving={save.isPending}

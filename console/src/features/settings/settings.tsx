@@ -4,6 +4,7 @@ import { api, must, type Schemas } from "../../api/client";
 import { useAccounts, useArchived, useChange, useEnvironments, useKeys, useMe, usePeople } from "../../api/queries";
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
+import { Recipes } from "./recipes";
 
 type Role = Schemas["RolesBody"]["roles"][number];
 const roles: Role[] = ["auditor", "developer", "releaser", "on-call", "keeper"];
@@ -23,6 +24,7 @@ export default function Settings() {
           {keeper && <NewEnvironment project={project} first={environments.data?.items.length === 0} />}
         </div>
       </Sheet>
+      <Recipes project={project} />
       <People project={project} keeper={keeper} installation={me.data?.account.keeper ?? false} />
     </Page>
   );
