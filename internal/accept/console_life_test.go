@@ -10,6 +10,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/browse"
@@ -71,6 +72,7 @@ func edited(t *testing.T, at string) *browse.Window {
 // A service that is away takes nothing from the page: the edit stays, the stop stays, and what
 // was proof says how old it is. Once it is back, all goes on.
 func TestConsoleWithoutTheService(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	for name, away := range map[string]int64{"answers nothing": 1, "answers 503": 503, "answers 502": 502} {
@@ -105,6 +107,7 @@ func TestConsoleWithoutTheService(t *testing.T) {
 
 // A session that ended is asked for again over the page, which keeps what was typed.
 func TestConsoleSignsInAgain(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := edited(t, s.URL())
@@ -132,6 +135,7 @@ func TestConsoleSignsInAgain(t *testing.T) {
 
 // Who signed in again in another tab is asked no more in this one.
 func TestConsoleSignedInElsewhere(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := edited(t, s.URL())
@@ -152,6 +156,7 @@ func TestConsoleSignedInElsewhere(t *testing.T) {
 
 // An address that was sent to somebody opens after the sign-in, and never one of elsewhere.
 func TestConsoleOpensWhatWasAsked(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	b, err := chromium()
@@ -181,6 +186,7 @@ func TestConsoleOpensWhatWasAsked(t *testing.T) {
 // An edit waits while other pages are looked at and the page is loaded anew, is named on all of
 // them, and ends with its person.
 func TestConsoleKeepsEdits(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Person(t, "mara.dell", "developer")
@@ -203,6 +209,7 @@ func TestConsoleKeepsEdits(t *testing.T) {
 // A service that was upgraded has other scripts: a page that is opened then offers to be loaded
 // anew, and the edit is kept.
 func TestConsoleAfterAnUpgrade(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	sky := under(t, s)
@@ -219,6 +226,7 @@ func TestConsoleAfterAnUpgrade(t *testing.T) {
 
 // Over plain HTTP from another host browsers leave out a part of what they can.
 func TestConsoleFromAnotherHost(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := edited(t, strings.Replace(s.URL(), "127.0.0.1", browse.OtherHost, 1))
@@ -231,6 +239,7 @@ func TestConsoleFromAnotherHost(t *testing.T) {
 
 // An attempt whose answer was lost is made again under the same key, so that it is not done twice.
 func TestConsoleKeepsTheAttempt(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	to, err := url.Parse(s.URL())
@@ -274,6 +283,7 @@ func TestConsoleKeepsTheAttempt(t *testing.T) {
 
 // Two people edit the same segment and the same definition: what each typed stays.
 func TestConsoleMeetsOverForms(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	const segments = "/projects/pinecrest/segments"
@@ -311,13 +321,15 @@ func TestConsoleMeetsOverForms(t *testing.T) {
 
 // By keys alone: find a flag, widen it, stop it; the focus is where one expects it.
 func TestConsoleByKeys(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 60)
 	w := window(t, s, 1280, 900)
 	w.See("night-batching").Press("Ctrl+k").See("Pages")
 	if on := w.Focused(); on != "Go to" {
 		t.Errorf("in the palette the focus is on %q", on)
 	}
-	w.Fill("Go to", "night").SeeIn("Go to", "night-batching").Press("Enter").See("Go to night-batching in").Fill("Environment",
+	w.Fill("Go to", "night").SeeIn("Go to", "night-batching").Press("Enter").See("Go to night-batching in").Fill(
+		"Environment",
 		"prod").See(
 		"night-batching in production").Press("Enter").See("units come in")
 	good(t, w)
@@ -347,6 +359,7 @@ func TestConsoleByKeys(t *testing.T) {
 
 // Who may not is told so, and who could.
 func TestConsoleOfAnAuditor(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", turnOn)
@@ -362,8 +375,51 @@ func TestConsoleOfAnAuditor(t *testing.T) {
 	t.Cleanup(w.Close)
 	w.Go(s.URL()+"/sign-in").Fill("E-mail", "ask.vik@pinecrest.example").Fill("Password",
 		gltest.Password).Click("Sign in").See("night-batching").Gone("New flag")
-	w.Go(s.URL()+lifePage).See("this takes the role developer or releaser or on-call or keeper; you are auditor").See(
-		"You may look at it. To change it: this takes the role developer or releaser or keeper").Gone("Add a rule").Gone(
+	w.Go(s.URL() + lifePage).See(
+		"this takes the role developer or releaser or on-call or keeper; you are auditor").See(
+		"You may look at it. To change it: this takes the role developer or releaser or keeper").Gone(
+		"Add a rule").Gone(
 		"Copy the rules to")
 	good(t, w)
+}
+
+// Days are those of the reader's zone, on both ends of the world, and the zone is said.
+func TestConsoleInOtherZones(t *testing.T) {
+	t.Parallel()
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	for _, zone := range []string{"Pacific/Honolulu", "Pacific/Apia"} {
+		at, err := time.LoadLocation(zone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		today := time.Now().In(at)
+		w := window(t, s, 1280, 900).Zone(zone)
+		day := func(d time.Time) string { return d.Format(time.DateOnly) }
+		address := s.URL() + "/p/pinecrest/history?flag=night-batching"
+		w.Go(address + "&from=" + day(today) + "&to=" + day(today)).See("made night-batching").See("times are of " +
+			zone)
+		w.Go(address + "&to=" + day(today.AddDate(0, 0, -1))).See("Nothing was changed that fits")
+		w.Go(address + "&from=" + day(today.AddDate(0, 0, 1))).See("Nothing was changed that fits")
+		good(t, w)
+	}
+}
+
+// Who has roles in two projects goes from one to the other, and each stays by itself.
+func TestConsoleOfTwoProjects(t *testing.T) {
+	t.Parallel()
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	s.Keeper.Do(t, "POST", "/projects", object{"key": "harbour", "title": "Harbour"}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/harbour/environments", object{"key": "quay"}, 201, nil)
+	s.Keeper.Do(t, "POST", "/projects/harbour/flags", object{"key": "night-batching", "goneBy": "stays"}, 201, nil)
+	w := window(t, s, 1280, 900)
+	w.Go(s.URL() + lifePage).See("Off: all get off.").Click("on").See("not saved: night-batching in production")
+	w.Choose("project", "Harbour").See("quay").Go(s.URL() + "/p/harbour/quay/flags/night-batching").See(
+		"quay: Off: all get off.").Gone("This edit changes")
+	w.See("not saved: night-batching in production").Click("night-batching in production").See("lever off → on")
+	good(t, w)
+	if at := w.Eval("location.pathname"); at != lifePage {
+		t.Errorf("the edit goes on at %s", at)
+	}
 }

@@ -3,8 +3,13 @@ package accept
 import (
 	"bytes"
 	"encoding/json"
+	"encoding/xml"
+	"errors"
 	"fmt"
+	"io"
 	"os/exec"
+	"slices"
+	"strings"
 	"testing"
 )
 
@@ -193,7 +198,8 @@ func TestConsoleShares(t *testing.T) {
 			`"share":%d}],"rest":%q,"left":%d}`, on, off, late, rest, left)
 	}
 	two := func(on, late, left int) string {
-		return fmt.Sprintf(`{"shares":[{"variant":"on","share":%d},{"variant":"late","share":%d}],"rest":"off","left":%d}`,
+		return fmt.Sprintf(
+			`{"shares":[{"variant":"on","share":%d},{"variant":"late","share":%d}],"rest":"off","left":%d}`,
 			on, late, left)
 	}
 	runPure(t, "draft/shares", []pureCase{
@@ -262,6 +268,49 @@ func TestConsoleTrack(t *testing.T) {
 	})
 }
 
+// Percentages are read as people write them, exactly.
+func TestConsolePercentages(t *testing.T) {
+	var cases []pureCase
+	for text, want := range map[string]string{"8": "80000", " 12,5 %": "125000", "12.5": "125000", "0.0001": "1",
+		"100": "1000000", "100.1": "null", "-1": "null", "1.23456": "null", "": "null", "1.000,5": "null"} {
+		cases = append(cases, pureCase{text, "parsePercent", fmt.Sprintf("[%q]", text), want})
+	}
+	runPure(t, "ui/percent", cases)
+}
+
+// The picture that goes into a ticket is a document by itself, whatever people wrote.
+func TestConsolePicture(t *testing.T) {
+	const picture = `{"title":"night-batching in <production>","sentence":"8 % of \"sites\" get on & all others get off.",
+		"names":["on","off"],"total":1000,"branches":[{"id":"a","name":"First <sites>","says":"8 % of sites get on",
+		"takes":{"before":80,"after":80},"gets":[{"variant":"on","part":1}]},{"id":"end","name":"end","says":"all others get off",
+		"takes":{"before":920,"after":920},"gets":[{"variant":"off","part":1}]}],
+		"totals":[{"variant":"on","units":80},{"variant":"off","units":920}]}`
+	var svg string
+	if err := json.Unmarshal(pure(t, []object{{"module": "draw/track-svg", "call": "trackSVG",
+		"args": json.RawMessage("[" + picture + "]")}})[0], &svg); err != nil {
+		t.Fatal(err)
+	}
+	read := xml.NewDecoder(strings.NewReader(svg))
+	var said []string
+	for {
+		token, err := read.Token()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			t.Fatalf("%v in %s", err, svg)
+		}
+		if text, is := token.(xml.CharData); is {
+			said = append(said, string(text))
+		}
+	}
+	for _, want := range []string{"night-batching in <production>", "First <sites>: 80", "off 920", "1,000 units"} {
+		if !slices.Contains(said, want) {
+			t.Errorf("it does not say %s: %v", want, said)
+		}
+	}
+}
+
 // A new rule takes nobody until it says whom, and has no id that the service did not give.
 func TestConsoleRules(t *testing.T) {
 	const empty = `{"key":"f","resting":"off","rules":[]}`
@@ -279,7 +328,8 @@ func TestConsoleRules(t *testing.T) {
 		{"what is above the first", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",-1]`,
 			`{"rules":[{"id":"a"},{"id":"b"}]}`},
 		{"down", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",1]`, `{"rules":[{"id":"b"},{"id":"a"}]}`},
-		{"answers are about what was sent", "ids", `[{"document":{"rules":[{"id":"rx"},{"id":"r7"}]},"rules":["new 2","r7"]}]`,
+		{"answers are about what was sent", "ids",
+			`[{"document":{"rules":[{"id":"rx"},{"id":"r7"}]},"rules":["new 2","r7"]}]`,
 			`{"rx":"new 2","r7":"r7"}`},
 	})
 }

@@ -120,7 +120,7 @@ func TestTheDocumentIsValid(t *testing.T) {
 	} {
 		d.check(t, pointer, "/components/schemas/"+pointer, []byte(body))
 	}
-	for body, pointer := range map[string]string{`{"key":"x"}`: "NewFlagBody",
+	for body, pointer := range map[string]string{`{"goneBy":"stays"}`: "NewFlagBody",
 		`{"key":"x","goneBy":"stays","type":"integer"}`: "NewFlagBody",
 		`{"document":{"lever":"up"}}`:                   "DocumentBody"} {
 		schema, err := d.compiler.Compile("https://greenlever.example/openapi.json#/components/schemas/" + pointer)
@@ -211,7 +211,7 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1"}
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2"}
 	bodies := map[string]any{
 		"POST /sign-in": object{"email": gltest.KeeperEmail,
 			"password": gltest.Password},
@@ -233,7 +233,13 @@ func broad(t *testing.T, s *gltest.Service) {
 		"PATCH /projects/{project}/environments/{environment}": object{"title": "Production"},
 		"POST /projects/{project}/environments/{environment}/keys": object{"kind": "service",
 			"purpose": "y"},
-		"POST /projects/{project}/flags":         nil,
+		"POST /projects/{project}/flags": nil,
+		"PUT /projects/{project}/recipes/{recipe}": object{"recipe": object{"title": "A switch", "type": "boolean",
+			"resting": "off", "end": "on", "variants": []object{{"name": "on", "value": true},
+				{"name": "off", "value": false}}}},
+		"POST /projects/{project}/recipes/{recipe}/remove": object{},
+		"POST /projects/{project}/flags/{flag}/copy-rules": object{"from": "production", "to": []object{
+			{"environment": "staging", "version": 1}}},
 		"PATCH /projects/{project}/flags/{flag}": object{"title": "One-touch"},
 		"PUT /projects/{project}/environments/{environment}/flags/{flag}": object{"document": v.Document,
 			"reason": "x"},

@@ -37,7 +37,7 @@ var pageScript string
 var ErrNoChromium = errors.New("there is no Chromium: install it (apt-get install chromium)")
 
 // Patience is how long a window waits for something to appear.
-const Patience = 15 * time.Second
+const Patience = 25 * time.Second
 
 // Browser is a running headless Chromium with a profile of its own.
 type Browser struct {
@@ -152,6 +152,14 @@ func (w *Window) Dark() *Window {
 	}))
 }
 
+// Zone has the window be in a time zone, such as Pacific/Honolulu.
+func (w *Window) Zone(name string) *Window {
+	return w.do("be in "+name, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: name})
+		return err
+	}))
+}
+
 // Go opens an address.
 func (w *Window) Go(url string) *Window { return w.do("open "+url, chromedp.Navigate(url)) }
 
@@ -184,7 +192,8 @@ func (w *Window) page(what, call string, args ...any) string {
 	if err != nil {
 		short, stop := context.WithTimeout(w.ctx, 2*time.Second)
 		defer stop()
-		seen, _ := chromedp.Run(short, chromedp.Evaluate[string]("document.body.innerText"))
+		seen, _ := chromedp.Run(short, chromedp.Evaluate[string](
+			"`(${document.visibilityState}, at ${location.pathname + location.search})\n${document.body.innerText}`"))
 		w.err = fmt.Errorf("%s: %w; the page says:\n%s", what, err, seen)
 	}
 	return out

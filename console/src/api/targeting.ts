@@ -4,7 +4,7 @@ import { api, ApiProblem, must, sessionHeaders, type Schemas } from "./client";
 /* What conditions, previews and pages of units rest on. */
 
 /** How often what no event tells of is read again, in milliseconds: a page at rest asks less than once a minute. */
-export const restEvery = 120_000;
+export const restEvery = 150_000;
 
 const env = "/api/v1/projects/{project}/environments/{environment}";
 

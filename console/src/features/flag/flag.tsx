@@ -181,6 +181,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 says={says}
                 names={names}
                 shift={open ? placed(shift, by) : track.data?.shifts[0]}
+                stood={stands}
                 edited={open}
                 stopped={stopped}
                 editable={release.may}
@@ -224,11 +225,11 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
             />
           )}
           <StopSheet project={project} environment={environment} flag={flag} loses={definition.loses} stops={stops} askFirst={askFirst} />
-          <Checks project={project} environment={environment} definition={definition} />
           <Given project={project} environment={environment} flag={flag} names={names} />
           <DefinitionSheet project={project} definition={definition} />
           <Snippets project={project} environment={environment} flag={flag} />
           <SeeAs project={project} environment={environment} flag={flag} names={names} askFirst={askFirst} resting={document.resting} />
+          <Checks project={project} environment={environment} definition={definition} />
         </div>
       </div>
       {open && <div className="h-[48vh] lg:hidden" /> /* room below what the edit covers */}

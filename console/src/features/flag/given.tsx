@@ -17,8 +17,8 @@ export function Given({ project, environment, flag, names }: { project: string; 
         </Link>
       }
     >
-      {total === 0 && <p className="text-soft">No service has asked for this flag in the last hour.</p>}
-      <ul className="flex flex-col gap-1">
+      {usage.data && total === 0 && <p className="text-soft">No service has asked for this flag in the last hour.</p>}
+      <ul className="flex flex-col gap-1" style={{ minHeight: 24 * names.length }}>
         {given.map((c) => (
           <li key={c.variant ?? ""} className="flex justify-between gap-2">
             {c.variant ? <Variant names={names} name={c.variant} /> : <span className="text-alarm">fallback</span>}

@@ -1,6 +1,7 @@
 import { useContext, useState, type ReactNode } from "react";
 import type { Schemas } from "../../api/client";
 import { addRule, moveRule, nameUnit, putRule, removeRule, type DraftDocument, type DraftRule } from "../../draft/flag";
+import { equal } from "../../draft/equal";
 import { getsOf, stages, takenBy, unknown, type Branch, type Stage } from "../../draw/track";
 import { ConditionAround, type Node } from "../../ui/condition";
 import { Button, inputStyle, Select } from "../../ui/controls";
@@ -10,6 +11,7 @@ import { Said, Variant } from "../../ui/variant";
 import { Word } from "../../ui/word";
 import { GivesEditor } from "./gives";
 import { Band, Rail, turn } from "./rail";
+import { Peek } from "./peek";
 import { RuleEditor } from "./rule-editor";
 
 export interface TrackProps {
@@ -17,6 +19,7 @@ export interface TrackProps {
   says: Map<string, Schemas["Said"]>; // each rule by its id, and the end; what is not understood yet is missing
   names: string[];
   shift: Schemas["Shift"] | undefined; // who is on which branch; before and after an edit
+  stood: DraftDocument | undefined; // before the edit
   edited: boolean;
   stopped: boolean;
   editable: boolean;
@@ -52,7 +55,7 @@ export function branchesOf(doc: DraftDocument, shift: Schemas["Shift"] | undefin
     the line, as wide as the units that the rule takes, with the rule's sentence on it, and what goes on runs
     down to the end. While an edit is open, what was shows in dots. */
 export function Track(props: TrackProps) {
-  const { doc, says, names, shift, edited, stopped, editable, onChange, onWho } = props;
+  const { doc, says, names, shift, stood, edited, stopped, editable, onChange, onWho } = props;
   const around = useContext(ConditionAround);
   const [open, setOpen] = useState<string>();
   const full = useNarrow() ? 40 : 112;
@@ -60,6 +63,7 @@ export function Track(props: TrackProps) {
   const { total, branches } = branchesOf(doc, shift);
   const drawn = stages({ before: total, after: total }, branches, full);
   const halted = stopped || doc.lever !== "on";
+  const before = (id: string) => stood?.rules.find((r) => r.id === id);
   const branch = (id: string) => shift?.branches.find((b) => b.place === id);
   return (
     <>
@@ -96,6 +100,7 @@ export function Track(props: TrackProps) {
                 <div className="text-xs text-soft">
                   {i + 1}. {r.name}
                   {r.parked && " (parked)"}
+                  {edited && !equal(before(r.id), r) && <Unsaved what={before(r.id) ? "changed" : "new"} />}
                   <Caught branch={halted || r.saysNobody ? undefined : branch(r.id)} edited={edited} onWho={!edited && branch(r.id) ? () => onWho(r.id, r.name) : undefined} />
                 </div>
                 <div className="text-base">{r.saysNobody ? "takes nobody until it says whom" : says.has(r.id) ? <Said said={says.get(r.id)} names={names} /> : "..."}</div>
@@ -125,6 +130,7 @@ export function Track(props: TrackProps) {
             <div className="min-w-0 flex-1 basis-64">
               <div className="text-xs text-soft">
                 <Word of="end" />
+                {edited && !equal(stood?.end, doc.end) && <Unsaved what="changed" />}
                 <Caught branch={halted ? undefined : branch("end")} edited={edited} onWho={edited || !branch("end") ? undefined : () => onWho("end", "the end")} />
               </div>
               <div className="text-base">{says.has("end") ? <Said said={says.get("end")} names={names} /> : "..."}</div>
@@ -189,6 +195,9 @@ function Row({ stage, branch, names, width, edited, halted, dotted = false, fain
   );
 }
 
+/** Unsaved marks what the edit changed. */
+const Unsaved = ({ what }: { what: string }) => <span className="ml-2 rounded border border-lever px-1 text-lever">{what}, not saved</span>;
+
 /** Caught says how many units are on a branch, and asks who they are. */
 function Caught({ branch, edited, onWho }: { branch: Schemas["Branch"] | undefined; edited: boolean; onWho: (() => void) | undefined }) {
   if (!branch || (branch.after.counted === 0 && branch.before.counted === 0)) return null;
@@ -201,11 +210,7 @@ function Caught({ branch, edited, onWho }: { branch: Schemas["Branch"] | undefin
         </>
       )}
       <Part e={branch.after} />, {branch.after.units.toLocaleString()} {branch.after.units === 1 ? "unit" : "units"}
-      {onWho && (
-        <button type="button" className="ml-2 cursor-pointer underline" onClick={onWho}>
-          who?
-        </button>
-      )}
+      {onWho && <Peek place={branch.place} onWho={onWho} />}
     </span>
   );
 }
