@@ -423,3 +423,28 @@ func TestConsoleOfTwoProjects(t *testing.T) {
 		t.Errorf("the edit goes on at %s", at)
 	}
 }
+
+// Who types quickly loses no letter, and the address says it a moment later; Back takes it away.
+func TestConsoleLosesNoLetter(t *testing.T) {
+	t.Parallel()
+	s := gltest.Start(t)
+	s.Flag(t, "night-batching")
+	s.Flag(t, "weather-holds")
+	w := window(t, s, 1280, 900)
+	const typed = "night owner:nobody -tag:door"
+	for _, page := range []struct{ path, field string }{{"/p/pinecrest", "find flags"},
+		{"/p/pinecrest/history", "find in the history"}, {"/p/pinecrest/production/stop", "find a flag"}} {
+		w.Go(s.URL() + page.path).See("Ida Holm").Fill(page.field, typed)
+		good(t, w)
+		gltest.Eventually(t, "the address of "+page.path, func() bool {
+			return w.Eval(`new URLSearchParams(location.search).get("find") ?? ""`) == typed
+		})
+		if now := w.Eval(`document.querySelector("main input[type=search]").value`); now != typed {
+			t.Errorf("%s: the field says %q", page.path, now)
+		}
+	}
+	w.Go(s.URL() + "/p/pinecrest?find=weather").See("1 flag").Click("Board").See("2 flags").See("night-batching")
+	w.Eval(`(() => { history.back(); return ""; })()`)
+	w.See("1 flag").Gone("night-batching")
+	good(t, w)
+}

@@ -6,6 +6,7 @@ import type { Schemas } from "../../api/client";
 import { useOld } from "../../api/connection";
 import { useMay } from "../../api/may";
 import { boardQuery, useBoard, useEnvironments, type BoardQuery } from "../../api/queries";
+import { useAddressField } from "../../ui/address";
 import { AsOf } from "../../ui/as-of";
 import { inputStyle, Page, Problem, Select, Waiting } from "../../ui/controls";
 import { Choice, Menu, Part } from "../../ui/menu";
@@ -52,7 +53,7 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
   const { may } = useMay(project, "define");
   const chosen = query.get("show")?.split(",").filter((k) => environments.some((e) => e.key === k));
   const shown = chosen && chosen.length > 0 ? chosen : first(environments, fitting);
-  const find = query.get("find") ?? "";
+  const [find, setFind] = useAddressField("find");
   const asked: BoardQuery = {
     find: useDeferredValue(find),
     environments: shown.join(","),
@@ -71,7 +72,7 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
         else next.delete(name);
         return next;
       },
-      { replace: name === "find", preventScrollReset: true },
+      { preventScrollReset: true },
     );
   const columns = board.data?.environments.filter((e) => shown.includes(e.key)) ?? [];
   return (
@@ -80,7 +81,7 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
       aside={
         <div className="flex flex-wrap items-center gap-2">
           <Words />
-          <input type="search" aria-label="find flags" placeholder="find: door owner:juno on:production" className={`${inputStyle} w-72 max-w-full`} value={find} onChange={(e) => set("find", e.target.value)} />
+          <input type="search" aria-label="find flags" placeholder="find: door owner:juno on:production" className={`${inputStyle} w-72 max-w-full`} value={find} onChange={(e) => setFind(e.target.value)} />
           <Menu label="View">
             <Part>Environments</Part>
             {environments.map((e) => (

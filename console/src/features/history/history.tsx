@@ -4,11 +4,12 @@ import type { Schemas } from "../../api/client";
 import { useChanges, useEnvironments, useNames, usePeople, useVerify, type HistoryFilter } from "../../api/queries";
 import { FlagPicker } from "../../parts/flag-picker";
 import { Button, inputStyle, Page, Problem, Select, Time, Waiting, zone } from "../../ui/controls";
+import { useAddressField } from "../../ui/address";
 import { Pick } from "../../ui/pick";
 import { Said } from "../../ui/variant";
 import { Then } from "./then";
 
-const fields = ["environment", "flag", "person", "from", "to", "find", "action"] as const;
+const fields = ["environment", "flag", "person", "from", "to", "action"] as const;
 
 const actions = { "flag.changed": "changes of flags", "flag.stopped": "stops", "flag.lifted": "lifts", "flag.made": "new flags", "definition.changed": "definitions", "segment.changed": "segments", "environment.changed": "environments", "access-key.made": "new access keys", "roles.changed": "roles" };
 
@@ -22,6 +23,7 @@ function midnight(day: string, later = 0): string {
 export default function History() {
   const { project = "" } = useParams();
   const [query, setQuery] = useSearchParams();
+  const [typed, setTyped] = useAddressField("find");
   const [cursors, setCursors] = useState<string[]>([]);
   const environments = useEnvironments(project);
   const people = usePeople(project);
@@ -30,7 +32,7 @@ export default function History() {
     const v = query.get(f);
     if (v) filter[f] = f === "from" ? midnight(v) : f === "to" ? midnight(v, 1) : v;
   }
-  const find = useDeferredValue(filter.find);
+  const find = useDeferredValue(typed);
   const asked = { ...filter, ...(find && { find }), ...(cursors.at(-1) && { cursor: cursors.at(-1)! }) };
   const history = useChanges(project, asked);
   const names = useNames(project, (history.data?.items ?? []).flatMap((c) => (c.action.startsWith("flag.") && c.subject ? [c.subject] : [])));
@@ -43,14 +45,14 @@ export default function History() {
         else next.delete(name);
         return next;
       },
-      { replace: name === "find", preventScrollReset: true },
+      { preventScrollReset: true },
     );
   };
-  const taken = new URLSearchParams(Object.entries(filter)).toString();
+  const taken = new URLSearchParams(Object.entries({ ...filter, ...(typed && { find: typed }) })).toString();
   return (
     <Page title="History" aside={<Verify project={project} />}>
       <div role="search" className="flex flex-wrap items-center gap-2 rounded border border-line bg-sheet px-4 py-3">
-        <input type="search" aria-label="find in the history" placeholder="find: a name, a word, a reason" className={`${inputStyle} w-64`} value={query.get("find") ?? ""} onChange={(e) => set("find", e.target.value)} />
+        <input type="search" aria-label="find in the history" placeholder="find: a name, a word, a reason" className={`${inputStyle} w-64`} value={typed} onChange={(e) => { setCursors([]); setTyped(e.target.value); }} />
         <Pick label="environment" value={query.get("environment") ?? ""} onChange={(v) => set("environment", v)} options={[{ value: "", label: "every environment" }, ...(environments.data?.items ?? []).map((e) => ({ value: e.key }))]} />
         <FlagPicker project={project} label="flag" className="w-48" none="every flag" value={query.get("flag") ?? ""} onPick={(v) => set("flag", v)} />
         <Pick label="person" value={query.get("person") ?? ""} onChange={(v) => set("person", v)} options={[{ value: "", label: "everybody" }, ...(people.data?.items ?? []).map((p) => ({ value: p.account, label: p.name }))]} />

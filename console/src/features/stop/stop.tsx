@@ -1,5 +1,5 @@
 import { useDeferredValue, useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useOld } from "../../api/connection";
 import { useMay } from "../../api/may";
@@ -7,6 +7,7 @@ import { useBoard, useEnvironments, useInstances, useLift, useStops } from "../.
 import { useAccountFor } from "../../api/usage";
 import { Environments } from "../../parts/environments";
 import { Stopper } from "../../parts/stopper";
+import { useAddressField } from "../../ui/address";
 import { AsOf } from "../../ui/as-of";
 import { Button, inputStyle, Page, Problem, Sheet, Time } from "../../ui/controls";
 import { Lever } from "../../ui/lever";
@@ -34,8 +35,7 @@ export default function StopPage() {
 
 /** Live finds what is on here: what changed last stands on top. */
 function Live({ project, environment }: { project: string; environment: string }) {
-  const [query, setQuery] = useSearchParams();
-  const typed = query.get("find") ?? "";
+  const [typed, setTyped] = useAddressField("find");
   const [picked, setPicked] = useState<{ key: string; loses?: string | undefined }[]>([]);
   const words = useDeferredValue(typed);
   const board = useBoard(project, { find: `on:${environment} ${words}`, environments: environment, sort: "changed", limit: most });
@@ -49,7 +49,7 @@ function Live({ project, environment }: { project: string; environment: string }
         placeholder="find a flag"
         className={`${inputStyle} mb-2 min-h-11 w-full`}
         value={typed}
-        onChange={(e) => setQuery(e.target.value ? { find: e.target.value } : {}, { replace: true })}
+        onChange={(e) => setTyped(e.target.value)}
       />
       <Problem error={board.error} />
       {board.error && !board.data && <ByKey project={project} environment={environment} />}
