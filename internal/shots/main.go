@@ -52,7 +52,7 @@ var pictures = []picture{
 	{"stop-phone", 390, 844, false, "/p/pinecrest/production/stop",
 		func(w *browse.Window) { w.See("Live in production") }},
 	{"flag-rule", 1280, 1250, false, "/p/pinecrest/production/flags/one-touch-open", func(w *browse.Window) {
-		w.See("First sites").Click("edit First sites").Fill("condition as text",
+		w.See("First sites").Click("edit First sites").Click("only some").Fill("condition as text",
 			`version(app_version) >= version("7.0.0") && !inSegment("old-firmware")`).Fill("share of on in percent",
 			"30").See("one-touch-open: moves").See("values of").See("app_version is version")
 	}},
