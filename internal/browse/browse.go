@@ -155,7 +155,8 @@ func (w *Window) Dark() *Window {
 // Zone has the window be in a time zone, such as Pacific/Honolulu.
 func (w *Window) Zone(name string) *Window {
 	return w.do("be in "+name, chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: name})
+		_, err := cdp.Call(ctx, t, emulation.SetTimezoneOverride,
+			emulation.SetTimezoneOverrideParams{TimezoneID: name})
 		return err
 	}))
 }
