@@ -434,7 +434,7 @@ func TestConsoleLosesNoLetter(t *testing.T) {
 	const typed = "night owner:nobody -tag:door"
 	for _, page := range []struct{ path, field string }{{"/p/pinecrest", "find flags"},
 		{"/p/pinecrest/history", "find in the history"}, {"/p/pinecrest/production/stop", "find a flag"}} {
-		w.Go(s.URL() + page.path).See("Ida Holm").Fill(page.field, typed)
+		w.Go(s.URL()+page.path).See("Ida Holm").Fill(page.field, typed)
 		good(t, w)
 		gltest.Eventually(t, "the address of "+page.path, func() bool {
 			return w.Eval(`new URLSearchParams(location.search).get("find") ?? ""`) == typed
@@ -448,3 +448,31 @@ func TestConsoleLosesNoLetter(t *testing.T) {
 	w.See("1 flag").Gone("night-batching")
 	good(t, w)
 }
+
+// While the service is away no page goes blank, and each is as before once it is back.
+func TestConsoleStaysOnEveryPage(t *testing.T) {
+	t.Parallel()
+	s, _ := populated(t, 60)
+	sky := under(t, s)
+	w := windowAt(t, sky.URL, 1280, 900)
+	for path, says := range map[string]string{"/p/pinecrest": "night-batching", lifePage: "units come in",
+		"/p/pinecrest/production/stop": "Who has it", "/p/pinecrest/history": "changed night-batching",
+		"/p/pinecrest/settings": "does not ask first", "/p/pinecrest/production/population": "Recently seen",
+		"/p/pinecrest/production/population/attributes": "site.id",
+		"/p/pinecrest/production/usage":                 "Decisions in the last",
+		"/p/pinecrest/production/usage/processes":       "delivered to",
+		"/p/pinecrest/new-flag":                         "A change step by step"} {
+		w.Go(sky.URL + path).See(says).Gone("reading ")
+		good(t, w)
+		sky.become(502)
+		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": keyFor(path), "goneBy": "stays"}, 201, nil)
+		w.See("Not connected since").See(says)
+		good(t, w)
+		sky.become(0)
+		w.Gone("Not connected since").See(says)
+		good(t, w)
+	}
+}
+
+// keyFor makes a flag's key of an address.
+func keyFor(path string) string { return "over" + strings.ReplaceAll(path, "/", "-") }

@@ -36,7 +36,8 @@ func TestHistoryTellsChanges(t *testing.T) {
 			Parts: []flag.Part{{Variant: "on", Share: 80_000}, {GoesOn: true, Share: 920_000}}}}}}
 	})
 	var stop struct{ Stop string }
-	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"night-batching"}, "reason": "doors stay shut"}, 201,
+	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"night-batching"}, "reason": "doors stay shut"},
+		201,
 		&stop)
 	s.Keeper.Do(t, "POST", inProd+"/lifts", object{"stops": []string{stop.Stop}, "reason": "calm again"}, 201, nil)
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever = flag.Off })
@@ -94,7 +95,8 @@ func TestHistoryTellsChanges(t *testing.T) {
 	if got := strings.Join(paged, "; "); got != says(page("?flag=night-batching")) {
 		t.Errorf("by pages: %s", got)
 	}
-	req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/api/v1"+address+".csv?flag=night-batching", nil)
+	req, err := http.NewRequestWithContext(t.Context(), "GET", s.URL()+"/api/v1"+address+".csv?flag=night-batching",
+		nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,6 +110,24 @@ func TestHistoryTellsChanges(t *testing.T) {
 	if err != nil || len(rows) != 8 || rows[0][0] != "at" || rows[2][9] != "calm again" {
 		t.Errorf("as CSV: %v, %v", rows, err)
 	}
+}
+
+// What is taken along is all that is found, also where it is nothing.
+func TestHistoryIsTakenAlong(t *testing.T) {
+	s := gltest.Start(t)
+	for i := range 60 {
+		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "door-" + itoa(int64(i)), "goneBy": "stays"},
+			201, nil)
+	}
+	for query, want := range map[string]int{"find=door": 60, "find=nothing": 0, "flag=door-7": 1} {
+		var all []struct{ Subject string }
+		s.Keeper.Do(t, "GET", "/projects/pinecrest/changes.json?limit=7&"+query, nil, 200, &all)
+		if len(all) != want {
+			t.Errorf("%s: %d changes, want %d", query, len(all), want)
+		}
+	}
+	s.Keeper.Do(t, "GET", "/projects/pinecrest/changes.json?environment=nowhere", nil, 400, nil)
+	s.Keeper.Do(t, "GET", "/projects/pinecrest/changes.csv?colour=green", nil, 400, nil)
 }
 
 // A flag can be seen as it stood, with what that change moved and what came since.

@@ -111,6 +111,15 @@ func (c *call) page() (from, limit int, err error) {
 	return from, limit, nil
 }
 
+// looked reads what flags are looked for, and which part of them is asked for.
+func (c *call) looked() (query *board.Query, from, limit int, err error) {
+	if query, err = board.Parse(c.QueryParam("find")); err != nil {
+		return nil, 0, 0, err
+	}
+	from, limit, err = c.page()
+	return query, from, limit, err
+}
+
 func list(text string) []string {
 	if text == "" {
 		return nil
@@ -158,11 +167,7 @@ func (c *call) variants(shown func(flag string) bool) (map[string][]string, erro
 func anyFlag(string) bool { return true }
 
 func (c *call) flagIndex(*none) (any, error) {
-	query, err := board.Parse(c.QueryParam("find"))
-	if err != nil {
-		return nil, err
-	}
-	from, limit, err := c.page()
+	query, from, limit, err := c.looked()
 	if err != nil {
 		return nil, err
 	}
@@ -276,11 +281,7 @@ func (c *call) stand(e *app.Environment, query *board.Query, rows []board.Row, o
 }
 
 func (c *call) board(*none) (any, error) {
-	query, err := board.Parse(c.QueryParam("find"))
-	if err != nil {
-		return nil, err
-	}
-	from, limit, err := c.page()
+	query, from, limit, err := c.looked()
 	if err != nil {
 		return nil, err
 	}

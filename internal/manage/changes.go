@@ -3,6 +3,8 @@ package manage
 import (
 	"cmp"
 	"encoding/csv"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -26,6 +28,7 @@ var _ = listed(
 	op[none, changesPage]("GET", atProject+"/changes", "Who changed what, one item for each change over all its "+
 		"environments, newest first", (*call).changes).takes(changeQuery...).needs(app.Read),
 	raw("GET", atProject+"/changes.csv", (*call).changesCSV).takes(changeQuery...).needs(app.Read),
+	raw("GET", atProject+"/changes.json", (*call).changesJSON).takes(changeQuery...).needs(app.Read),
 	op[none, PastFlag]("GET", atEnvironment+"/flags/:flag/revisions/:revision", "A flag as it stood after a "+
 		"revision, what that changed, and what was changed since", (*call).pastFlag).needs(app.Read),
 )
@@ -294,49 +297,92 @@ func (c *Changed) say() {
 	}
 }
 
-// changesCSV streams what a filter finds as CSV (RFC 4180): a line for each place that a change touched.
-func (c *call) changesCSV() error {
+// eachChange hands all changes that a filter finds to visit, newest first; begin is called once the filter is
+// known to be good.
+func (c *call) eachChange(begin func() error, visit func(*Changed) error) error {
 	c.ctx = c.Request().Context() // it takes as long as it takes
 	f, err := c.changeFilter()
 	if err != nil {
 		return err
 	}
-	h := c.Response().Header()
-	h.Set("Content-Type", "text/csv; charset=utf-8; header=present")
-	h.Set("Content-Disposition", `attachment; filename="history.csv"`)
-	w := csv.NewWriter(c.Response())
-	stream := http.NewResponseController(c.Response())
-	if err := w.Write([]string{"at", "who", "through", "action", "subject", "environment", "revision", "version",
-		"difference", "reason", "ended", "change", "chain", "sequence"}); err != nil {
+	if err := begin(); err != nil {
 		return err
 	}
+	stream := http.NewResponseController(c.Response())
 	for {
 		page, err := c.changesOf(f)
 		if err != nil {
 			return err
 		}
-		for _, item := range page.Items {
-			for _, t := range item.In {
-				lines := make([]string, len(t.Difference))
-				for i, l := range t.Difference {
-					lines[i] = l.String()
-				}
-				if err := w.Write([]string{time.UnixMilli(item.At).UTC().Format(time.RFC3339Nano),
-					plainCell(item.Name),
-					item.Actor.Through, t.Action, plainCell(t.Subject), t.Environment, strconv.FormatInt(t.Revision,
-						10),
-					strconv.FormatInt(t.Version, 10), plainCell(strings.Join(lines, "\n")), plainCell(item.Reason),
-					t.Ended,
-					item.Change, t.Chain, strconv.FormatInt(t.Sequence, 10)}); err != nil {
-					return err
-				}
+		_ = stream.SetWriteDeadline(time.Now().Add(c.api.Limits.Time))
+		for i := range page.Items {
+			if err := visit(&page.Items[i]); err != nil {
+				return err
 			}
 		}
-		_ = stream.SetWriteDeadline(time.Now().Add(c.api.Limits.Time))
-		if w.Flush(); w.Error() != nil || page.Cursor == "" {
-			return w.Error()
+		if page.Cursor == "" {
+			return nil
 		}
 	}
+}
+
+// taken has a browser save what comes under a name.
+func (c *call) taken(kind, name string) {
+	h := c.Response().Header()
+	h.Set("Content-Type", kind)
+	h.Set("Content-Disposition", `attachment; filename="`+name+`"`)
+}
+
+// changesJSON streams what a filter finds as a list in JSON.
+func (c *call) changesJSON() error {
+	w, before := c.Response(), "[\n"
+	err := c.eachChange(func() error { c.taken("application/json", "history.json"); return nil },
+		func(item *Changed) error {
+			raw, err := json.Marshal(item)
+			if err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(w, "%s%s", before, raw)
+			before = ",\n"
+			return err
+		})
+	if err != nil {
+		return err
+	}
+	if before == "[\n" {
+		_, err = fmt.Fprint(w, "[")
+	}
+	if err == nil {
+		_, err = fmt.Fprint(w, "\n]\n")
+	}
+	return err
+}
+
+// changesCSV streams what a filter finds as CSV (RFC 4180): a line for each place that a change touched.
+func (c *call) changesCSV() error {
+	w := csv.NewWriter(c.Response())
+	err := c.eachChange(func() error {
+		c.taken("text/csv; charset=utf-8; header=present", "history.csv")
+		return w.Write([]string{"at", "who", "through", "action", "subject", "environment", "revision", "version",
+			"difference", "reason", "ended", "change", "chain", "sequence"})
+	}, func(item *Changed) error {
+		for _, t := range item.In {
+			lines := make([]string, len(t.Difference))
+			for i, l := range t.Difference {
+				lines[i] = l.String()
+			}
+			if err := w.Write([]string{time.UnixMilli(item.At).UTC().Format(time.RFC3339Nano), plainCell(item.Name),
+				item.Actor.Through, t.Action, plainCell(t.Subject), t.Environment, strconv.FormatInt(t.Revision, 10),
+				strconv.FormatInt(t.Version, 10), plainCell(strings.Join(lines, "\n")), plainCell(item.Reason),
+				t.Ended,
+				item.Change, t.Chain, strconv.FormatInt(t.Sequence, 10)}); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	w.Flush()
+	return errors.Join(err, w.Error())
 }
 
 // plainCell keeps a spreadsheet from taking what people wrote for a formula.

@@ -4,6 +4,21 @@ import { useSearchParams } from "react-router";
 /** How long after the last key the address says what was typed, in milliseconds. */
 const settled = 300;
 
+/** setIn gives a query with another value of one name; an empty one is left out. */
+function setIn(query: URLSearchParams, name: string, value: string): URLSearchParams {
+  const next = new URLSearchParams(query);
+  if (value) next.set(name, value);
+  else next.delete(name);
+  return next;
+}
+
+/** useAddressChoices are what is chosen on a page, as the address says it: so that it can be linked and gone
+    back to. */
+export function useAddressChoices(): [URLSearchParams, (name: string, value: string) => void] {
+  const [query, setQuery] = useSearchParams();
+  return [query, (name, value) => setQuery((now) => setIn(now, name, value), { preventScrollReset: true })];
+}
+
 /** useAddressField is a text that the address has too, so that it can be linked and gone back to. What is
     typed stands at once: the address follows when one pauses. */
 export function useAddressField(name: string): [string, (text: string) => void] {
@@ -23,15 +38,7 @@ export function useAddressField(name: string): [string, (text: string) => void] 
     clearTimeout(timer.current);
     timer.current = setTimeout(() => {
       written.current = now;
-      setQuery(
-        (old) => {
-          const next = new URLSearchParams(old);
-          if (now) next.set(name, now);
-          else next.delete(name);
-          return next;
-        },
-        { replace: true, preventScrollReset: true },
-      );
+      setQuery((old) => setIn(old, name, now), { replace: true, preventScrollReset: true });
     }, settled);
   };
   return [text, type];

@@ -1,12 +1,12 @@
 import { useQueries } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useDeferredValue, useLayoutEffect, useRef, useState, useSyncExternalStore } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useOld } from "../../api/connection";
 import { useMay } from "../../api/may";
 import { boardQuery, useBoard, useEnvironments, type BoardQuery } from "../../api/queries";
-import { useAddressField } from "../../ui/address";
+import { useAddressChoices, useAddressField } from "../../ui/address";
 import { AsOf } from "../../ui/as-of";
 import { inputStyle, Page, Problem, Select, Waiting } from "../../ui/controls";
 import { Choice, Menu, Part } from "../../ui/menu";
@@ -46,7 +46,7 @@ function first(all: Schemas["Environment"][], many: number): string[] {
 }
 
 function BoardOf({ project, environments }: { project: string; environments: Schemas["Environment"][] }) {
-  const [query, setQuery] = useSearchParams();
+  const [query, set] = useAddressChoices();
   const fitting = useFitting();
   const [pins, togglePin] = usePins(project);
   const [tight, setTight] = useTight();
@@ -64,16 +64,6 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
   };
   const board = useBoard(project, { ...asked, from: 0 });
   const old = useOld(board);
-  const set = (name: string, value: string) =>
-    setQuery(
-      (now) => {
-        const next = new URLSearchParams(now);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { preventScrollReset: true },
-    );
   const columns = board.data?.environments.filter((e) => shown.includes(e.key)) ?? [];
   return (
     <Page

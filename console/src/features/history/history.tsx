@@ -1,10 +1,10 @@
 import { useDeferredValue, useState } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useChanges, useEnvironments, useNames, usePeople, useVerify, type HistoryFilter } from "../../api/queries";
 import { FlagPicker } from "../../parts/flag-picker";
 import { Button, inputStyle, Page, Problem, Select, Time, Waiting, zone } from "../../ui/controls";
-import { useAddressField } from "../../ui/address";
+import { useAddressChoices, useAddressField } from "../../ui/address";
 import { Pick } from "../../ui/pick";
 import { Said } from "../../ui/variant";
 import { Then } from "./then";
@@ -22,7 +22,7 @@ function midnight(day: string, later = 0): string {
 
 export default function History() {
   const { project = "" } = useParams();
-  const [query, setQuery] = useSearchParams();
+  const [query, choose] = useAddressChoices();
   const [typed, setTyped] = useAddressField("find");
   const [cursors, setCursors] = useState<string[]>([]);
   const environments = useEnvironments(project);
@@ -38,15 +38,7 @@ export default function History() {
   const names = useNames(project, (history.data?.items ?? []).flatMap((c) => (c.action.startsWith("flag.") && c.subject ? [c.subject] : [])));
   const set = (name: (typeof fields)[number], value: string) => {
     setCursors([]);
-    setQuery(
-      (now) => {
-        const next = new URLSearchParams(now);
-        if (value) next.set(name, value);
-        else next.delete(name);
-        return next;
-      },
-      { preventScrollReset: true },
-    );
+    choose(name, value);
   };
   const taken = new URLSearchParams(Object.entries({ ...filter, ...(typed && { find: typed }) })).toString();
   return (
@@ -68,7 +60,7 @@ export default function History() {
           <a className="underline" href={`/api/v1/projects/${project}/changes.csv?${taken}`}>
             CSV
           </a>
-          <a className="underline" href={`/api/v1/projects/${project}/changes?${taken}&limit=200`} download="history.json">
+          <a className="underline" href={`/api/v1/projects/${project}/changes.json?${taken}`}>
             JSON
           </a>
           <a className="underline" href={`/api/v1/projects/${project}/export`}>
