@@ -56,7 +56,6 @@ func good(t *testing.T, w *browse.Window) {
 
 // From nothing to a flag, in the console alone.
 func TestConsoleFirstSteps(t *testing.T) {
-	t.Parallel()
 	b, err := chromium()
 	if err != nil {
 		t.Fatal(err)
@@ -94,7 +93,6 @@ func TestConsoleFirstSteps(t *testing.T) {
 // An edit is shown before it is saved, a second window follows without a reload, and so
 // does a service; a stop and a lift likewise.
 func TestConsoleEditsAndFollows(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", true)
 	s.Flag(t, "night-batching")
@@ -139,7 +137,6 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 
 // Segments, values and needs can be edited in the console too.
 func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	s.Flag(t, "handover-photo")
@@ -170,7 +167,6 @@ func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
 
 // What is typed while an answer is under way stays, and what was saved is taken out.
 func TestConsoleLateAnswers(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	to, err := url.Parse(s.URL())
 	if err != nil {
@@ -218,7 +214,6 @@ func TestConsoleLateAnswers(t *testing.T) {
 
 // Somebody else was quicker: both sides are shown, and the edit is not lost.
 func TestConsoleStaleEdit(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := window(t, s, 1280, 900)
@@ -261,7 +256,6 @@ func TestConsoleStaleEdit(t *testing.T) {
 const saveDisabled = `String([...document.querySelectorAll("button")].find((b) => b.textContent.startsWith("Save in")).disabled)`
 
 func TestConsoleWhy(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
@@ -280,7 +274,6 @@ func TestConsoleWhy(t *testing.T) {
 // The person on call, on a phone: two actions to stop, with the proof, and nothing wider
 // than the screen.
 func TestConsoleOnAPhone(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	for _, key := range []string{"weather-holds", "one-touch-open"} {
 		s.Flag(t, key)
@@ -320,7 +313,6 @@ func TestConsoleOnAPhone(t *testing.T) {
 
 // Dates of sessions, keyboard and errors: what a person meets when something is off.
 func TestConsoleErrors(t *testing.T) {
-	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	b, err := chromium()
@@ -369,7 +361,6 @@ func TestSecondServiceServesTheConsole(t *testing.T) {
 
 // Every edit shows what it moves while it is being made; who is on a branch can be asked.
 func TestConsoleShowsTheShift(t *testing.T) {
-	t.Parallel()
 	s, c := populated(t, 600)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
 		"attribute": "badge"}}, 201, nil)
@@ -425,7 +416,6 @@ func TestConsoleShowsTheShift(t *testing.T) {
 
 // Everybody at once asks for the number, in an environment that asks first.
 func TestConsoleSweep(t *testing.T) {
-	t.Parallel()
 	s, _ := populated(t, 80)
 	s.Flag(t, "one-touch-open")
 	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
@@ -443,7 +433,6 @@ func TestConsoleSweep(t *testing.T) {
 
 // Units, attributes, the roster, snippets, overrides and checks have their pages.
 func TestConsolePopulation(t *testing.T) {
-	t.Parallel()
 	s, _ := populated(t, 60)
 	w := window(t, s, 1280, 900)
 	w.Click("Population").See("units 60").See("site.id 60").Click("Attributes").See("is sent, but not declared").See(

@@ -17,6 +17,9 @@ export class ApiProblem extends Error {
   }
 }
 
+/** passes tells of a failure that is not about what was asked, and may be over soon. */
+export const passes = (e: unknown): boolean => e !== null && e !== undefined && (!(e instanceof ApiProblem) || e.status === 0 || e.status === 429 || e.status >= 500);
+
 let csrf = "";
 
 /** keepCSRF keeps the session's token, which every change sends along. */

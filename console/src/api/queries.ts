@@ -3,7 +3,13 @@ import { useEffect, useRef } from "react";
 import { draftsOf, leave } from "../draft/kept";
 import { say } from "../ui/said";
 import { noteSignedIn } from "./connection";
-import { api, ApiProblem, keepCSRF, must, newKey, underKey, type Schemas } from "./client";
+import { api, ApiProblem, keepCSRF, must, newKey, passes, underKey, type Schemas } from "./client";
+
+/** How often what no event tells of is read again, in milliseconds: a page at rest asks less than once a minute. */
+const restEvery = 240_000;
+
+/** atRest is when a query is read again that no event tells of; sooner where it failed. */
+export const atRest = ({ state }: { state: { error: Error | null } }): number => (passes(state.error) ? 5_000 : restEvery);
 
 /* Every hook owns one piece of the service's data. Keys begin with the project, so that a
    revision makes exactly what it touches be read again. */
@@ -115,6 +121,7 @@ export function useRecipes(project: string) {
 export function useFlag(project: string, environment: string, flag: string) {
   return useQuery({
     queryKey: [project, "env", environment, "flag", flag],
+    refetchInterval: atRest, // since when code asks is told by no event
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/flags/{flag}", { params: { path: { project, environment, flag } } })),
   });
 }

@@ -1,10 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
+import { atRest } from "./queries";
 import { api, ApiProblem, must, sessionHeaders, type Schemas } from "./client";
 
 /* What conditions, previews and pages of units rest on. */
-
-/** How often what no event tells of is read again, in milliseconds: a page at rest asks less than once a minute. */
-export const restEvery = 150_000;
 
 const env = "/api/v1/projects/{project}/environments/{environment}";
 
@@ -20,7 +18,7 @@ export function useAttributes(project: string, environment: string) {
 export function useTrack(project: string, environment: string, flag: string) {
   return useQuery({
     queryKey: [project, "env", environment, "track", flag],
-    refetchInterval: restEvery,
+    refetchInterval: atRest,
     queryFn: () => must(api.GET(`${env}/flags/{flag}/track`, { params: { path: { project, environment, flag } } })),
   });
 }
@@ -47,7 +45,7 @@ export function useSnippets(project: string, environment: string, flag: string, 
 export function usePopulation(project: string, environment: string) {
   return useQuery({
     queryKey: [project, "env", environment, "population"],
-    refetchInterval: restEvery,
+    refetchInterval: atRest,
     queryFn: () => must(api.GET(`${env}/population`, { params: { path: { project, environment } } })),
   });
 }

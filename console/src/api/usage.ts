@@ -1,7 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, must, type Schemas } from "./client";
-import { useChange } from "./queries";
-import { restEvery } from "./targeting";
+import { atRest, useChange } from "./queries";
 
 /* What was decided, by whom, and where it does not do what somebody thinks it does. */
 
@@ -11,7 +10,7 @@ export function useUsage(project: string, environment: string, span: string, fla
   return useQuery({
     queryKey: [project, "env", environment, "usage", span, flag],
     enabled: environment !== "",
-    refetchInterval: restEvery,
+    refetchInterval: atRest,
     placeholderData: (before, query) => (query?.queryKey.at(-1) === flag ? before : undefined),
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/usage", { params: { path: { project, environment }, query: { span, ...(flag && { flag }) } } })),
   });
@@ -20,7 +19,7 @@ export function useUsage(project: string, environment: string, span: string, fla
 export function useRadar(project: string, environment: string) {
   return useQuery({
     queryKey: [project, "env", environment, "radar"],
-    refetchInterval: restEvery,
+    refetchInterval: atRest,
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/radar", { params: { path: { project, environment } } })),
   });
 }

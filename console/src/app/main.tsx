@@ -3,7 +3,7 @@ import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, createRoutesFromElements, Navigate, Outlet, Route } from "react-router";
 import { RouterProvider } from "react-router/dom";
-import { ApiProblem } from "../api/client";
+import { passes } from "../api/client";
 import { useConnection } from "../api/connection";
 import { useMe } from "../api/queries";
 import { Page, Problem, Waiting } from "../ui/controls";
@@ -32,11 +32,15 @@ const NewProject = lazy(() => import("../features/settings/new-project"));
 const Looks = import.meta.env.DEV ? lazy(() => import("../features/looks/looks")) : undefined;
 const Account = lazy(() => import("../features/settings/account"));
 
+/** How long after a failure that may pass something is read again, in milliseconds. */
+const askAgain = 5_000;
+
 const cache = new QueryClient({
   defaultOptions: {
     // What the browser believes of the network is not asked: the service may be on this machine.
     mutations: { networkMode: "always" },
-    queries: { networkMode: "always", staleTime: 2_000, retry: (n, e) => n < 2 && (!(e instanceof ApiProblem) || e.status === 0 || e.status >= 500) },
+    // What could not be read anew is asked for until it can be: nothing else would say that it is old.
+    queries: { networkMode: "always", staleTime: 2_000, retry: (n, e) => n < 2 && passes(e), refetchInterval: ({ state }) => (passes(state.error) ? askAgain : false) },
   },
 });
 

@@ -1,4 +1,5 @@
 import { useId, useState, type ComponentProps, type InputHTMLAttributes, type ReactNode } from "react";
+import { useNow } from "./now";
 
 type Tone = "plain" | "lever" | "alarm" | "confirm" | "bare";
 
@@ -181,15 +182,16 @@ export function Time({ ms, near = false }: { ms: number; near?: boolean }) {
   const at = new Date(ms);
   return (
     <time dateTime={at.toISOString()} title={`${inZone.format(at)}, ${at.toISOString()}`} className="whitespace-nowrap">
-      {near ? ago(ms) : clock.format(at)}
+      {near ? <Ago ms={ms} /> : clock.format(at)}
     </time>
   );
 }
 
-/** How long ago something was, in a few characters. */
-export function ago(ms: number): string {
-  const s = Math.max(0, Math.round((Date.now() - ms) / 1000));
-  if (s < 120) return `${s} s ago`;
-  if (s < 7200) return `${Math.floor(s / 60)} min ago`;
-  return s < 172_800 ? `${Math.floor(s / 3600)} h ago` : `${Math.floor(s / 86_400)} d ago`;
+/** Ago says how long ago something was, in a few characters, and goes on with the time. */
+function Ago({ ms }: { ms: number }) {
+  const now = useNow();
+  const s = Math.max(0, Math.round((Math.max(now, ms) - ms) / 1000));
+  if (s < 120) return <>{s} s ago</>;
+  if (s < 7200) return <>{Math.floor(s / 60)} min ago</>;
+  return <>{s < 172_800 ? `${Math.floor(s / 3600)} h ago` : `${Math.floor(s / 86_400)} d ago`}</>;
 }

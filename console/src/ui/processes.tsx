@@ -1,5 +1,6 @@
 import { useState } from "react";
-import { ago, Button, inputStyle } from "./controls";
+import { Button, inputStyle, Time } from "./controls";
+import { Rows } from "./rows";
 
 /** One process that decides flags, as it last said of itself. */
 export interface Process {
@@ -20,7 +21,7 @@ export const processName = (i: Process) => `${i.application} ${i.version}`.trim(
 
 function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: boolean; said?: React.ReactNode; via: (id: string) => string }) {
   return (
-    <li className="flex flex-wrap justify-between gap-x-3">
+    <div className="flex flex-wrap justify-between gap-x-3 pb-1">
       <span>
         <span className={`inline-block w-16 ${bad ? "font-medium text-alarm" : ""}`}>{state}</span> {processName(i)} <span className="font-mono text-xs text-soft">{i.id.slice(0, 8)}</span>
         {i.kind === "outpost" && <span className="text-soft"> outpost</span>}
@@ -36,9 +37,14 @@ function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: bo
         </span>
       </span>
       <span className="text-soft">
-        {said} revision {i.revision}, <span title={new Date(i.seen).toLocaleString()}>{ago(i.seen)}</span>
+        {said} revision {i.revision}
+        {bad && (
+          <>
+            , last heard of <Time ms={i.seen} />
+          </>
+        )}
       </span>
-    </li>
+    </div>
   );
 }
 
@@ -46,19 +52,16 @@ function Line({ i, state, bad, said, via }: { i: Process; state: string; bad: bo
 export function Processes({ epoch, revision, instances, lost, onGone }: { epoch: number; revision: number; instances: Process[]; lost: Process[]; onGone?: (instance: string, reason: string) => void }) {
   const via = (id: string) => [...instances, ...lost].find((i) => i.id === id)?.application ?? `outpost ${id.slice(0, 8)}`;
   const waits = (i: Process) => i.otherHistory || i.epoch !== epoch || i.revision < revision;
+  const lines = [
+    ...lost.map((i) => ({ i, state: "lost", bad: true, said: onGone && <Gone name={processName(i)} onGone={(reason) => onGone(i.id, reason)} /> })),
+    ...instances.filter(waits).map((i) => ({ i, state: "not yet", bad: true, said: undefined })),
+    ...instances.filter((i) => !waits(i)).map((i) => ({ i, state: "has it", bad: false, said: undefined })),
+  ];
+  if (lines.length === 0) return <p className="text-soft">No process follows this environment.</p>;
   return (
-    <ul className="flex flex-col gap-1">
-      {lost.map((i) => (
-        <Line key={i.id} i={i} via={via} state="lost" bad said={onGone && <Gone name={processName(i)} onGone={(reason) => onGone(i.id, reason)} />} />
-      ))}
-      {instances.filter(waits).map((i) => (
-        <Line key={i.id} i={i} via={via} state="not yet" bad />
-      ))}
-      {instances.filter((i) => !waits(i)).map((i) => (
-        <Line key={i.id} i={i} via={via} state="has it" bad={false} />
-      ))}
-      {instances.length + lost.length === 0 && <li className="text-soft">No process follows this environment.</li>}
-    </ul>
+    <Rows items={lines} keyOf={(l) => l.i.id} guess={24} label="processes">
+      {(l) => <Line i={l.i} state={l.state} bad={l.bad} said={l.said} via={via} />}
+    </Rows>
   );
 }
 

@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { ago } from "../../ui/controls";
+import { Time } from "../../ui/controls";
 import { Lever, type Position } from "../../ui/lever";
 import { Said } from "../../ui/variant";
 
@@ -52,7 +52,7 @@ export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pi
                 <Said said={cell.gist} names={f.variants} />
               </span>
               {cell.moving && <span className="rounded bg-note px-1 text-xs">moving</span>}
-              {!cell.moving && lately(cell.changed) && <span className="text-xs whitespace-nowrap text-soft">{ago(cell.changed)}</span>}
+              {!cell.moving && lately(cell.changed) && <span className="text-xs whitespace-nowrap text-soft"><Time near ms={cell.changed} /></span>}
             </Link>
           </div>
         );

@@ -21,7 +21,7 @@ export function RuleEditor({ rule, names, resting, newVariant, onChange, onRemov
     <div className="mt-2 flex flex-col gap-4 rounded border border-edge bg-sheet p-4">
       <label className="flex flex-wrap items-center gap-2">
         <span className="w-20 text-soft">name</span>
-        <input aria-label="name of the rule" className={`${inputStyle} w-full max-w-sm`} value={rule.name} onChange={(e) => onChange({ ...rule, name: e.target.value }, field("name"))} />
+        <input aria-label="name of the rule" autoFocus={rule.saysNobody ?? false} className={`${inputStyle} w-full max-w-sm`} value={rule.name} onChange={(e) => onChange({ ...rule, name: e.target.value }, field("name"))} />
       </label>
       <div className="flex flex-col gap-2">
         <div className="flex flex-wrap items-center gap-2">

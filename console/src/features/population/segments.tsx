@@ -232,7 +232,6 @@ function SegmentEditor({ project, environment, segment, asks, onSaved }: { proje
         {segment.out?.digest ? <LongList list={segment.out} /> : <UnitLines label="Units listed out, never in the segment" value={out} onChange={set("out")} />}
       </div>
       <Upload project={project} environment={environment} segment={segment.key} asks={asks} />
-      <SegmentShift preview={tried.data?.preview} difference={tried.data?.difference ?? []} project={project} environment={environment} />
       <div className="flex flex-wrap items-end gap-2">
         <input aria-label="why change the segment" className={`${inputStyle} min-w-0 flex-1`} placeholder={asks ? "why? (this environment asks first)" : "why? (may be left out)"} value={reason} onChange={(e) => setReason(e.target.value)} />
         <DraftTools editing={editing} place={(path) => placeNames[path[0] ?? ""] ?? path.join(" ")}>
@@ -252,6 +251,7 @@ function SegmentEditor({ project, environment, segment, asks, onSaved }: { proje
           </Button>
         </DraftTools>
       </div>
+      <SegmentShift preview={tried.data?.preview} difference={tried.data?.difference ?? []} project={project} environment={environment} />
       <Problem error={[save.error, tried.error].find((e) => e && !(e instanceof ApiProblem && e.status === 412))} />
     </div>
   );

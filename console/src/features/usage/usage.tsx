@@ -2,6 +2,7 @@ import { lazy, Suspense, useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { spans, useUsage, type UsageLine } from "../../api/usage";
 import { Problem, Sheet, Waiting } from "../../ui/controls";
+import { Rows } from "../../ui/rows";
 import { Variant, variantColor } from "../../ui/variant";
 import { Place } from "./place";
 
@@ -48,49 +49,38 @@ function AllFlags({ span, now, past, variants }: { span: string; now: UsageLine[
     .toSorted((a, b) => sum(b.lines) - sum(a.lines));
   return (
     <Sheet title={`Decisions in the last ${span}`}>
-      <table className="w-full text-left">
-        <thead className="text-soft">
-          <tr>
-            <th className="py-1 font-normal">flag</th>
-            <th className="py-1 pr-4 text-right font-normal">decisions</th>
-            <th className="py-1 pr-4 text-right font-normal max-sm:hidden">the {span} before</th>
-            <th className="w-1/2 py-1 font-normal">gave</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map(({ f, lines, before }) => {
-            const names = variants[f.key] ?? [];
-            const total = sum(lines);
-            return (
-              <tr key={f.key} className="border-t border-line align-top">
-                <td className="py-2 pr-4">
-                  <Link className="underline" to={`?flag=${f.key}&span=${span}`}>
-                    {f.key}
-                  </Link>
-                </td>
-                <td className="py-2 pr-4 text-right tabular-nums">{total === 0 ? <span className="text-soft">nobody asked</span> : total.toLocaleString()}</td>
-                <td className="py-2 pr-4 text-right text-soft tabular-nums max-sm:hidden">{before.toLocaleString()}</td>
-                <td className="py-2">
-                  <div className="flex flex-col gap-1">
-                    <div className="flex h-2 overflow-hidden rounded-sm bg-page" aria-hidden="true">
-                      {lines.map((l) => (
-                        <span key={l.variant ?? ""} style={{ width: `${(100 * l.total) / total}%`, background: l.variant ? variantColor(names, l.variant) : "var(--color-alarm)" }} />
-                      ))}
-                    </div>
-                    <div className="flex flex-wrap gap-x-4">
-                      {lines.map((l) => (
-                        <span key={l.variant ?? ""} className="whitespace-nowrap">
-                          {l.variant ? <Variant names={names} name={l.variant} /> : <span className="text-alarm">fallback</span>} <span className="text-soft tabular-nums">{percent(l.total, total)}</span>
-                        </span>
-                      ))}
-                    </div>
-                  </div>
-                </td>
-              </tr>
-            );
-          })}
-        </tbody>
-      </table>
+      <Rows items={rows} keyOf={(r) => r.f.key} guess={60} label="flags">
+        {({ f, lines, before }) => {
+          const names = variants[f.key] ?? [];
+          const total = sum(lines);
+          return (
+            <div className="grid grid-cols-[minmax(0,2fr)_minmax(0,1fr)_minmax(0,1fr)_minmax(0,4fr)] gap-x-4 border-t border-line py-2 max-sm:grid-cols-2">
+              <Link className="break-all underline" to={`?flag=${f.key}&span=${span}`}>
+                {f.key}
+              </Link>
+              <span className="text-right tabular-nums">{total === 0 ? <span className="text-soft">nobody asked</span> : <>{total.toLocaleString()} <span className="text-xs text-soft">decisions</span></>}</span>
+              <span className="text-right text-soft tabular-nums max-sm:hidden">
+                {before.toLocaleString()} <span className="text-xs">the {span} before</span>
+              </span>
+              <div className="flex flex-col gap-1 max-sm:col-span-2">
+                <div className="flex h-2 overflow-hidden rounded-sm bg-page" aria-hidden="true">
+                  {lines.map((l) => (
+                    <span key={l.variant ?? ""} style={{ width: `${(100 * l.total) / total}%`, background: l.variant ? variantColor(names, l.variant) : "var(--color-alarm)" }} />
+                  ))}
+                </div>
+                <div className="flex flex-wrap gap-x-4">
+                  {lines.map((l) => (
+                    <span key={l.variant ?? ""} className="whitespace-nowrap">
+                      {l.variant ? <Variant names={names} name={l.variant} /> : <span className="text-alarm">fallback</span>} <span className="text-soft tabular-nums">{percent(l.total, total)}</span>
+                    </span>
+                  ))}
+                </div>
+              </div>
+            </div>
+          );
+        }}
+      </Rows>
+      {rows.length === 0 && <p className="text-soft">No service asked for a flag in this time.</p>}
     </Sheet>
   );
 }
