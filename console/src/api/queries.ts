@@ -378,9 +378,8 @@ export function useLive(project: string) {
       known.set(m.environment, m.revision);
       again("board");
       again("history");
-      again("stops");
       if (!m.segments && !m.flags) return again(); // of the environment itself, or of very much
-      if (m.segments || !m.flags) return again("env", m.environment);
+      if (m.segments) return again("env", m.environment);
       const touches = new Set(m.flags);
       // Other flags' own pages stay as they are; what may stand on any flag is read again.
       void cache.invalidateQueries({

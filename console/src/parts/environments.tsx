@@ -1,7 +1,6 @@
-import { Link } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { useEnvironments } from "../api/queries";
 import { Combobox } from "../ui/combobox";
-import { useNavigate } from "react-router";
 
 /** How many environments stand side by side; of more, one is chosen by typing. */
 const abreast = 5;

@@ -88,7 +88,7 @@ export function Stopper({ project, environment, flags, label, onDone }: StopperP
         <Button className="min-h-11" onClick={leave}>
           Leave it on
         </Button>
-        <input aria-label="why stop" className={`${inputStyle} min-h-11 min-w-0 grow basis-40`} placeholder="why? (may be said later)" value={reason} onChange={(e) => setReason(e.target.value)} />
+        <input aria-label="why stop" className={`${inputStyle} min-h-11 min-w-0 grow basis-40`} placeholder="why? (may be left out)" value={reason} onChange={(e) => setReason(e.target.value)} />
       </div>
       <Problem error={stop.error} />
     </div>
