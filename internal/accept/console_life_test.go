@@ -260,16 +260,25 @@ func TestConsoleKeepsTheAttempt(t *testing.T) {
 	// What was done, though its answer was lost, is seen as soon as it is heard of.
 	w := edited(t, front.URL)
 	w.Click("Save in production").Gone("This edit changes").See("production: All get off.")
+	// So is a new rule, with shares: it is there once.
+	lose <- true
+	w.Click("Add a rule").Click("All units").Fill("share of on in percent", "8").See("added at place 1").Click(
+		"Save in production").Gone("This edit changes").See("8 % of units get on")
+	good(t, w)
+	if rules := s.Get(t, "production", "night-batching").Document.Rules; len(rules) != 1 {
+		t.Errorf("the rule stands %d times", len(rules))
+	}
 	lose <- true
 	w.Go(front.URL+"/p/pinecrest/new-flag").Fill("Title", "Weather holds").Click("Make the flag").See(
 		"The service cannot answer now").Click("Make the flag").See("Off: all get off.")
 	good(t, w)
 	<-keys
+	<-keys
 	if a, b := <-keys, <-keys; a == "" || a != b {
 		t.Errorf("the attempts had the keys %q and %q", a, b)
 	}
-	if v := s.Get(t, "production", "night-batching"); v.Version != 2 {
-		t.Errorf("it was done %d times", v.Version-1)
+	if v := s.Get(t, "production", "night-batching"); v.Version != 3 {
+		t.Errorf("it stands at version %d", v.Version)
 	}
 }
 

@@ -228,7 +228,6 @@ export interface SaveFlag {
   version: number;
   reason: string;
   units?: number; // that would move, where the service asked to confirm that number
-  rules?: string[]; // what the sent rules are called by who sends them, in their order
 }
 
 function putFlag(project: string, environment: string, flag: string, s: SaveFlag, dryRun: boolean) {
@@ -248,7 +247,7 @@ export function useTry(project: string, environment: string, flag: string, edit:
     retry: false,
     gcTime: 0,
     placeholderData: (before) => before,
-    queryFn: async () => ({ ...(await putFlag(project, environment, flag, edit!, true)), rules: edit!.rules ?? [] }),
+    queryFn: () => putFlag(project, environment, flag, edit!, true),
   });
 }
 

@@ -1,8 +1,8 @@
 import type { Schemas } from "../api/client";
 import type { Rules } from "./merge";
 
-/* What an edit of a flag's document does. Rules that are new have an id of the edit's own, until the
-   service gives them one. */
+/* What an edit of a flag's document does. A new rule has its id from the edit, and keeps it: so what was saved
+   is known again, also where nobody heard the answer. */
 
 type Document = Schemas["Document"];
 type Rule = Schemas["Rule"];
@@ -17,21 +17,14 @@ export const flagRules: Rules = {
   whole: (path) => ["when", "gives", "end"].includes(path.at(-1) ?? "") || (path[0] === "variants" && path.length === 2) || path[0] === "needs",
 };
 
-const prefix = "new ";
-
-export const isNew = (r: { id: string }): boolean => r.id.startsWith(prefix);
-
-export function freshId(rules: { id: string }[]): string {
-  let n = 1;
-  while (rules.some((r) => r.id === prefix + n)) n++;
-  return prefix + n;
-}
+/** newId makes the id of a new rule, which no other has. */
+export const newId = (): string => `r${Array.from(crypto.getRandomValues(new Uint8Array(8)), (b) => b.toString(16).padStart(2, "0")).join("")}`;
 
 export const asDraft = (d: Document): DraftDocument => ({ ...d, rules: d.rules ?? [] });
 
-export function addRule(d: DraftDocument, names: string[]): DraftDocument {
+export function addRule(d: DraftDocument, names: string[], id: string): DraftDocument {
   const first = names.find((n) => n !== d.resting) ?? d.resting;
-  return { ...d, rules: [...d.rules, { id: freshId(d.rules), name: `Rule ${d.rules.length + 1}`, gives: { variant: first }, saysNobody: true }] };
+  return { ...d, rules: [...d.rules, { id, name: `Rule ${d.rules.length + 1}`, gives: { variant: first }, saysNobody: true }] };
 }
 
 export function putRule(d: DraftDocument, r: DraftRule): DraftDocument {
@@ -57,31 +50,23 @@ export function moveRule(d: DraftDocument, id: string, by: number): DraftDocumen
 export const removeRule = (d: DraftDocument, id: string): DraftDocument => ({ ...d, rules: d.rules.filter((r) => r.id !== id) });
 
 /** nameUnit puts a unit on top, by its key: the way to try a flag on oneself. */
-export function nameUnit(d: DraftDocument, key: string, gets: string): DraftDocument {
+export function nameUnit(d: DraftDocument, key: string, gets: string, id: string): DraftDocument {
   const at = d.rules.find((r) => r.when?.attribute === "targetingKey" && r.when.test === "string.one-of" && r.gives.variant === gets);
   if (at?.when) return putRule(d, { ...at, when: { ...at.when, text: [...new Set([...(at.when.text ?? []), key])] } });
-  return { ...d, rules: [{ id: freshId(d.rules), name: "Just me", when: { test: "string.one-of", attribute: "targetingKey", text: [key] }, gives: { variant: gets } }, ...d.rules] };
+  return { ...d, rules: [{ id, name: "Just me", when: { test: "string.one-of", attribute: "targetingKey", text: [key] }, gives: { variant: gets } }, ...d.rules] };
 }
 
 /** incomplete are the rules that say nobody yet. */
 export const incomplete = (d: DraftDocument): DraftRule[] => d.rules.filter((r) => r.saysNobody);
 
-/** toSend is an edit as the service takes it: without rules that say nobody, and with new ones unnamed. */
+/** toSend is an edit as the service takes it: without rules that say nobody. */
 export function toSend(d: DraftDocument): Document {
-  const rules = d.rules
-    .filter((r) => !r.saysNobody)
-    .map((r) => {
-      const { saysNobody: _, ...rule } = r;
-      return isNew(r) ? { ...rule, id: "" } : rule;
-    });
+  const rules = d.rules.flatMap(({ saysNobody, ...rule }) => (saysNobody ? [] : [rule]));
   return { ...d, rules };
 }
 
-/** sentRules are the rules that toSend sends, in their order: what the service answers is about them. */
-export const sentRules = (d: DraftDocument): DraftRule[] => d.rules.filter((r) => !r.saysNobody);
-
 function salted(g: Schemas["Gives"], as: Schemas["Gives"] | undefined): Schemas["Gives"] {
-  return g.shares?.drawAnew && as?.shares ? { shares: { ...g.shares, salt: as.shares.salt } } : g;
+  return g.shares && as?.shares && (g.shares.drawAnew || g.shares.salt === "") ? { shares: { ...g.shares, salt: as.shares.salt } } : g;
 }
 
 /** asTried has what is saved be what was shown: conditions and salts as the dry run settled them. */
@@ -93,9 +78,4 @@ export function asTried(sent: Document, tried: Document | undefined): Document {
     rules: (sent.rules ?? []).map((r, i) => ({ ...r, ...(r.when && when(i) && { when: when(i)! }), gives: salted(r.gives, tried.rules?.[i]?.gives) })),
     end: salted(sent.end, tried.end),
   };
-}
-
-/** ids says which rule of the edit each id of a dry run is: rules are what the edit calls those that it sent. */
-export function ids(tried: { document: Document; rules: string[] } | undefined): Map<string, string> {
-  return new Map((tried?.document.rules ?? []).flatMap((r, i) => (tried?.rules[i] ? [[r.id, tried.rules[i]]] : [])));
 }

@@ -1,4 +1,5 @@
-import { useCallback, useEffect, useMemo, useReducer } from "react";
+import { useCallback, useEffect, useMemo, useReducer, useRef } from "react";
+import { equal } from "./equal";
 import { begin, changed, reduce, type Action, type Draft } from "./draft";
 import { useGuard, useKeep, useKept } from "./kept";
 import type { Rules } from "./merge";
@@ -22,6 +23,7 @@ export interface Editing<T> {
   undo: (() => void) | undefined;
   redo: (() => void) | undefined;
   settle: (path: string[], side: "mine" | "theirs") => void;
+  attempt: (expected: T) => void; // it is about to be saved, and will stand so
   saved: (sent: T, base: T, version: number) => void;
   drop: () => void;
 }
@@ -56,8 +58,14 @@ export function useDraft<T>({ name, to, what, base, version, rules = none }: Edi
   useGuard(edited);
   const send = useCallback((action: Action<T>) => dispatch({ action, base, version, rules }), [base, version, rules]);
   const behind = draft !== undefined && base !== undefined && version > draft.version;
+  // What stands may be heard of before the answer, or without it: then it is one's own.
+  const attempted = useRef<{ sent: T; expected: T }>(undefined);
   useEffect(() => {
-    if (behind) send({ do: "theirs", base, version });
+    if (!behind) return;
+    const mine = attempted.current;
+    attempted.current = undefined;
+    if (mine && equal(mine.expected, base)) send({ do: "saved", sent: mine.sent, base, version });
+    else send({ do: "theirs", base, version });
   }, [behind, base, version, send]);
   return {
     value: draft?.now ?? base,
@@ -68,6 +76,9 @@ export function useDraft<T>({ name, to, what, base, version, rules = none }: Edi
     undo: draft && draft.past.length > 0 ? () => send({ do: "undo" }) : undefined,
     redo: draft && draft.next.length > 0 ? () => send({ do: "redo" }) : undefined,
     settle: useCallback((path: string[], side: "mine" | "theirs") => send({ do: "settle", path, side }), [send]),
+    attempt: (expected: T) => {
+      if (draft) attempted.current = { sent: draft.now, expected };
+    },
     saved: useCallback(
       (sent: T, now: T, at: number) => send({ do: "saved", sent, base: now, version: at }),
       [send],

@@ -5,7 +5,7 @@ import { useMay } from "../../api/may";
 import { useFlag, useSaveFlag, useTry, type SaveFlag } from "../../api/queries";
 import { useTrack } from "../../api/targeting";
 import { useAround } from "../../parts/around";
-import { asDraft, asTried, flagRules, ids, incomplete, sentRules, toSend, type DraftDocument } from "../../draft/flag";
+import { asDraft, asTried, flagRules, incomplete, toSend, type DraftDocument } from "../../draft/flag";
 import { useReason } from "../../draft/reason";
 import { equal } from "../../draft/equal";
 import { useDraft } from "../../draft/use";
@@ -46,11 +46,6 @@ export default function FlagPage() {
   return <FlagIn key={`${project} ${environment} ${flag}`} project={project} environment={environment} flag={flag} unit={query.get("name") ?? ""} />;
 }
 
-/** placed has a shift speak of rules by the ids that they have in the edit. */
-function placed(shift: Schemas["Shift"] | undefined, by: Map<string, string>): Schemas["Shift"] | undefined {
-  return shift && { ...shift, branches: shift.branches.map((b) => ({ ...b, place: by.get(b.place) ?? b.place })) };
-}
-
 /** behind tells of an edit that others were quicker than: what they saved is taken in. */
 const behind = (e: unknown) => e instanceof ApiProblem && e.status === 412;
 
@@ -76,7 +71,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const draft = editing.draft;
   // A dry run shows the difference before a reason is typed.
   const asked = useSettled(draft, 250);
-  const edit: SaveFlag | undefined = useMemo(() => asked && { document: toSend(asked.now), version: asked.version, reason: "not said yet", rules: sentRules(asked.now).map((r) => r.id) }, [asked]);
+  const edit: SaveFlag | undefined = useMemo(() => asked && { document: toSend(asked.now), version: asked.version, reason: "not said yet" }, [asked]);
   const tried = useTry(project, environment, flag, draft && edit);
 
   if (view.isPending) return <Waiting what={flag} />;
@@ -88,7 +83,6 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const doc = editing.value;
   const open = draft !== undefined;
   const shown = open ? tried.data : undefined;
-  const by = ids(shown);
   const says = new Map<string, Schemas["Said"]>();
   const stood = stands?.rules ?? [];
   // What the edit left as it was is said as before, until the service has looked at the edit.
@@ -97,7 +91,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
     if (at >= 0 && view.data.says[at]) says.set(r.id, view.data.says[at]);
   });
   if (equal(stands?.end, doc.end) && view.data.says.at(-1)) says.set("end", view.data.says.at(-1)!);
-  shown?.rules.forEach((id, i) => shown.says[i] && says.set(id, shown.says[i]));
+  shown?.document.rules?.forEach((r, i) => shown.says[i] && says.set(r.id, shown.says[i]));
   if (shown?.says.at(-1)) says.set("end", shown.says.at(-1)!);
   const shift = shown?.preview?.shifts[0];
   const sweeps = askFirst && shift?.sweep === true && shift.units.units > 0;
@@ -113,6 +107,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const submit = () => {
     if (!draft) return;
     const sent = draft.now;
+    if (shown) editing.attempt(asDraft(shown.document));
     save.mutate(
       { document: asTried(toSend(sent), tried.data?.document), version: draft.version, reason, ...(sweeps && { units: Number(units) }) },
       {
@@ -150,7 +145,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
           title={<Word of="track">Track</Word>}
           aside={
             <span className="flex flex-wrap items-center gap-2">
-              <CopyPicture flag={flag} environment={environment} doc={doc} says={says} names={names} shift={open ? placed(shift, by) : track.data?.shifts[0]} sentence={sentence.text} />
+              <CopyPicture flag={flag} environment={environment} doc={doc} says={says} names={names} shift={open ? shift : track.data?.shifts[0]} sentence={sentence.text} />
               <CopyRules project={project} environment={environment} flag={flag} names={names} disabled={open} />
             </span>
           }
@@ -180,7 +175,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 doc={doc}
                 says={says}
                 names={names}
-                shift={open ? placed(shift, by) : track.data?.shifts[0]}
+                shift={open ? shift : track.data?.shifts[0]}
                 stood={stands}
                 edited={open}
                 stopped={stopped}
@@ -201,7 +196,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
               preview={
                 shown?.preview && (
                   <>
-                    <PreviewSheet project={project} environment={environment} doc={{ ...toSend(doc), rules: shown.document.rules ?? [] }} preview={shown.preview} names={names} onOrder={(order) => editing.edit({ ...doc, rules: doc.rules.toSorted((a, b) => at(order, by, a.id) - at(order, by, b.id)) })} />
+                    <PreviewSheet project={project} environment={environment} doc={{ ...toSend(doc), rules: shown.document.rules ?? [] }} preview={shown.preview} names={names} onOrder={(order) => editing.edit({ ...doc, rules: doc.rules.toSorted((a, b) => order.indexOf(a.id) - order.indexOf(b.id)) })} />
                     {sweeps && <Sweep key={draft.version} shift={shift} value={units} onChange={setUnits} />}
                   </>
                 )
@@ -235,12 +230,6 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
       {open && <div className="h-[48vh] lg:hidden" /> /* room below what the edit covers */}
     </Page>
   );
-}
-
-/** at is where a rule of the edit stands in an order that the service proposes. */
-function at(order: string[], by: Map<string, string>, id: string): number {
-  const place = order.findIndex((o) => (by.get(o) ?? o) === id);
-  return place < 0 ? order.length : place;
 }
 
 /** sideOf shows one side of what two people changed: a rule of theirs by its sentence, anything else as it is. */

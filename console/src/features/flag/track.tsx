@@ -1,6 +1,6 @@
 import { useContext, useState, type ReactNode } from "react";
 import type { Schemas } from "../../api/client";
-import { addRule, moveRule, nameUnit, putRule, removeRule, type DraftDocument, type DraftRule } from "../../draft/flag";
+import { addRule, moveRule, nameUnit, newId, putRule, removeRule, type DraftDocument, type DraftRule } from "../../draft/flag";
 import { equal } from "../../draft/equal";
 import { getsOf, stages, takenBy, unknown, type Branch, type Stage } from "../../draw/track";
 import { ConditionAround, type Node } from "../../ui/condition";
@@ -153,7 +153,7 @@ export function Track(props: TrackProps) {
         <div className="flex flex-wrap items-center gap-2">
           <Button
             onClick={() => {
-              const now = addRule(doc, names);
+              const now = addRule(doc, names, newId());
               onChange(now, "");
               setOpen(now.rules.at(-1)!.id);
             }}
@@ -239,7 +239,7 @@ function NameUnits({ doc, names, unit: given, onChange }: { doc: DraftDocument; 
     const key = unit.trim();
     if (key === "") return;
     setUnit("");
-    onChange(nameUnit(doc, key, gets), "");
+    onChange(nameUnit(doc, key, gets, newId()), "");
   };
   return (
     <span className="inline-flex flex-wrap gap-1">
