@@ -196,7 +196,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
               preview={
                 shown?.preview && (
                   <>
-                    <PreviewSheet project={project} environment={environment} doc={{ ...toSend(doc), rules: shown.document.rules ?? [] }} preview={shown.preview} names={names} onOrder={(order) => editing.edit({ ...doc, rules: doc.rules.toSorted((a, b) => order.indexOf(a.id) - order.indexOf(b.id)) })} />
+                    <PreviewSheet project={project} environment={environment} doc={{ ...toSend(doc), rules: shown.document.rules ?? [] }} preview={shown.preview} names={names} onOrder={(order) => editing.edit({ ...doc, rules: doc.rules.toSorted((a, b) => placeIn(order, a.id) - placeIn(order, b.id)) })} />
                     {sweeps && <Sweep key={draft.version} shift={shift} value={units} onChange={setUnits} />}
                   </>
                 )
@@ -231,6 +231,9 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
     </Page>
   );
 }
+
+/** placeIn is where a rule stands in an order; what the service has not seen yet stands last. */
+const placeIn = (order: string[], id: string) => (order.includes(id) ? order.indexOf(id) : order.length);
 
 /** sideOf shows one side of what two people changed: a rule of theirs by its sentence, anything else as it is. */
 function sideOf(path: string[], value: unknown, view: Schemas["FlagView"], names: string[]) {
