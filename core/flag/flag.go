@@ -104,6 +104,8 @@ type Rule struct {
 	Parked    bool            `json:"parked,omitempty"`
 	OnUnknown OnUnknown       `json:"onUnknown,omitempty"`
 	Requires  []string        `json:"requires,omitempty"`
+	// Release is the id of the release that owns the rule. It bears on no decision.
+	Release string `json:"release,omitempty"`
 }
 
 // Gives is a rule's result: one variant, or shares.
