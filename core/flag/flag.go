@@ -369,3 +369,12 @@ func rank(p Part, resting string) int {
 	}
 	return 0
 }
+
+// Plain gives rules as rules of their own, which no release owns.
+func Plain(rules []Rule) []Rule {
+	out := slices.Clone(rules)
+	for i := range out {
+		out[i].Release = ""
+	}
+	return out
+}

@@ -279,7 +279,11 @@ func (t *step) note() {
 	if f.Around == "" || f.Around == t.Around {
 		return
 	}
+	was := t.Around
 	t.Around = f.Around
+	if was == "" { // it was never looked at
+		return
+	}
 	t.Run, t.RunBegan = t.Run+1, t.now
 	if t.out.Tell == "" {
 		t.out.Tell = Anew

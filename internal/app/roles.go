@@ -20,19 +20,19 @@ type Action string
 
 // The actions.
 const (
-	Read     Action = "read"     // see, ask why, see history, verify, export
-	Define   Action = "define"   // definitions and segments
-	Document Action = "document" // everything in a flag document
-	Release  Action = "release"  // a flag document's lever, rules and end
-	StopIt   Action = "stop"
-	LiftIt   Action = "lift"
-	SeeIt    Action = "see-as" // see a flag's variant in one's own session
-	Manage   Action = "manage" // environments, access keys, roles
+	Read      Action = "read"     // see, ask why, see history, verify, export
+	Define    Action = "define"   // definitions and segments
+	Document  Action = "document" // everything in a flag document
+	ReleaseIt Action = "release"  // a flag document's lever, rules and end
+	StopIt    Action = "stop"
+	LiftIt    Action = "lift"
+	SeeIt     Action = "see-as" // see a flag's variant in one's own session
+	Manage    Action = "manage" // environments, access keys, roles
 )
 
 // Actions lists the actions.
 func Actions() []Action {
-	return []Action{Read, Define, Document, Release, StopIt, LiftIt, SeeIt, Manage}
+	return []Action{Read, Define, Document, ReleaseIt, StopIt, LiftIt, SeeIt, Manage}
 }
 
 // Actor is who does something: kind, id, through what.

@@ -24,6 +24,7 @@ import (
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/web"
 )
 
@@ -105,6 +106,15 @@ type UnitReader interface {
 	Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error)
 }
 
+// ReleaseReader reads releases and ladders.
+type ReleaseReader interface {
+	Release(ctx context.Context, id string) (*app.Release, error)
+	Releases(ctx context.Context, project int64, over int) ([]app.Release, error)
+	ReleasesOf(ctx context.Context, environment int64, flag string, most int) ([]app.Release, error)
+	ReleaseSteps(ctx context.Context, id string) ([]app.ReleaseStep, error)
+	Ladders(ctx context.Context, project int64) ([]app.Ladder, error)
+}
+
 // StateReader tells how the records are.
 type StateReader interface {
 	Ping(ctx context.Context) error
@@ -122,6 +132,7 @@ type Records struct {
 	PastReader
 	InstanceReader
 	UnitReader
+	ReleaseReader
 	StateReader
 }
 
@@ -135,6 +146,7 @@ type API struct {
 	People     *people.Service
 	Preview    *preview.Service
 	Delivery   *delivery.Service
+	Releases   *releases.Service
 	// Stale is for how long a process may decide by what stood, while the records can be reached: others
 	// decide by more then. Where nobody reaches the records all go on deciding.
 	Stale    time.Duration

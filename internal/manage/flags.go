@@ -26,10 +26,10 @@ var _ = listed(
 		"Change a definition; variants and visibility change in all environments at once",
 		(*call).editFlag).ifMatch().change().needs(app.Define),
 	op[copyBody, copiedRules]("POST", atProject+"/flags/:flag/copy-rules", "Put a flag's rules from an environment "+
-		"into others", (*call).copyRules).change().needs(app.Release),
+		"into others", (*call).copyRules).change().needs(app.ReleaseIt),
 	op[none, FlagView]("GET", atEnvironment+"/flags/:flag", "A flag in an environment", (*call).flag).needs(app.Read),
 	op[documentBody, savedFlag]("PUT", atEnvironment+"/flags/:flag", "Save a flag's document",
-		(*call).putFlag).ifMatch().change().needs(app.Release),
+		(*call).putFlag).ifMatch().change().needs(app.ReleaseIt),
 )
 
 type newFlagBody struct {

@@ -29,7 +29,7 @@ const (
 func (s *Server) reached(run context.Context) {
 	close(s.ready)
 	s.jobs.Start(run, s.edge.Hub.Jobs()...)
-	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(),
+	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(), s.running.Job(),
 		s.job("clock", "read the records' clock", liveEvery, s.clock.Sync),
 		s.job("node", "say that this node lives", liveEvery, s.announce),
 		s.job("sign", "sign the audit's heads", signEvery, s.signHeads),

@@ -26,6 +26,7 @@ import (
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
+	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
 	"greenlever.example/greenlever/internal/localdb"
@@ -68,23 +69,24 @@ type Server struct {
 	node    string // names this process
 	started int64
 
-	config Config
-	clock  *clock.Clock
-	db     *localdb.Server
-	store  *store.Store
-	intake *intake.Intake
-	commit *commit.Service
-	jobs   *work.Worker
-	web    *web.Surface
-	edge   *edge.Edge
-	api    *manage.API
-	http   []*http.Server
-	key    ed25519.PrivateKey
-	heads  *headFile
-	copy   *diskCopy
-	cancel context.CancelFunc
-	done   sync.WaitGroup
-	failed chan error
+	config  Config
+	clock   *clock.Clock
+	db      *localdb.Server
+	store   *store.Store
+	intake  *intake.Intake
+	commit  *commit.Service
+	running *releases.Service
+	jobs    *work.Worker
+	web     *web.Surface
+	edge    *edge.Edge
+	api     *manage.API
+	http    []*http.Server
+	key     ed25519.PrivateKey
+	heads   *headFile
+	copy    *diskCopy
+	cancel  context.CancelFunc
+	done    sync.WaitGroup
+	failed  chan error
 
 	ready   chan struct{} // closed once the records were reached
 	stop    sync.Once
@@ -343,7 +345,7 @@ func (s *Server) end() error {
 			within(forRecords, s.edge.WriteUsage)
 			within(forRecords, s.edge.Population.Flush)
 			within(forRecords, s.signHeads)
-			within(forRecords, func(ctx context.Context) error { return s.store.Release(ctx, s.node) })
+			within(forRecords, func(ctx context.Context) error { return s.store.EndLeases(ctx, s.node) })
 		default: // the records were never reached
 		}
 	}

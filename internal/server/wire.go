@@ -15,17 +15,20 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/attributes"
 	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/conditions"
 	"greenlever.example/greenlever/internal/app/delivery"
 	"greenlever.example/greenlever/internal/app/environments"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/keys"
+	"greenlever.example/greenlever/internal/app/ladders"
 	"greenlever.example/greenlever/internal/app/lineage"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/recipes"
+	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/app/roles"
 	"greenlever.example/greenlever/internal/app/sampling"
 	"greenlever.example/greenlever/internal/app/seeas"
@@ -55,9 +58,21 @@ func (s *Server) wire() {
 		}
 		return place.Rules(), nil
 	}
-	tries := &preview.Service{Rules: rules, Population: units, TestUnits: st.TestUnits, List: st.List, Now: c.Now}
+	tries := &preview.Service{Rules: rules, Population: units, TestUnits: st.TestUnits, List: st.List, Now: c.Now,
+		Came: st.CameSince}
+	deliveries := &delivery.Service{Records: st, Now: c.Now,
+		Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
+		Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
+			return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
+		}}
+	edits := editsOf(units, tries)
+	running := &releases.Service{Records: st, Rules: rules, Units: units.Units, Delivery: deliveries.At, Now: c.Now,
+		Names: units.Names, Wake: make(chan struct{}, 1),
+		Stand: func(ctx context.Context, tx releases.Tx, env *app.Environment, old, now *flag.Document) error {
+			return edits.Stand(ctx, tx, env, old, now, conditions.Of(tx, env.ID))
+		}}
 	changes := &commit.Service{
-		Kinds: kinds(units, tries),
+		Kinds: kinds(units, tries, edits, running),
 		Write: func(ctx context.Context, fn func(commit.Tx) error) error {
 			return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 		},
@@ -67,6 +82,8 @@ func (s *Server) wire() {
 		Now: c.Now, Committed: s.committed, Shift: tries.Shift,
 	}
 	s.commit = changes
+	running.Apply = changes.Apply
+	s.running = running
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
 	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
@@ -77,13 +94,9 @@ func (s *Server) wire() {
 	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
-			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, StateReader: st},
+			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st, StateReader: st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
-		Delivery: &delivery.Service{Records: st, Now: c.Now,
-			Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
-			Write: func(ctx context.Context, fn func(delivery.Tx) error) error {
-				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
-			}},
+		Delivery: deliveries, Releases: running,
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
@@ -108,16 +121,28 @@ func (s *Server) handler() http.Handler {
 	return s.web.Spanned(e)
 }
 
-// kinds are all kinds of changes that there are.
-func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
-	judge := func(ctx context.Context, environment int64) (map[string]lint.Attribute, error) {
+// editsOf is what edits of flags rest on.
+func editsOf(units *population.Service, tries *preview.Service) *flags.Service {
+	return &flags.Service{Judge: judging(units), Overflows: overflowing(tries), Names: units.Names}
+}
+
+func judging(units *population.Service) conditions.Judge {
+	return func(ctx context.Context, environment int64) (map[string]lint.Attribute, error) {
 		known, _, _, err := units.Judge(ctx, environment)
 		return known, err
 	}
-	overflows := func(ctx context.Context, environment int64, flags []*flag.Document,
+}
+
+func overflowing(tries *preview.Service) conditions.Overflows {
+	return func(ctx context.Context, environment int64, flags []*flag.Document,
 		segments []*flag.Segment) ([]flag.Problem, error) {
 		return tries.Overflows(ctx, environment, preview.Edit{Flags: flags, Segments: segments})
 	}
+}
+
+// kinds are all kinds of changes that there are.
+func kinds(units *population.Service, tries *preview.Service, edits *flags.Service,
+	running *releases.Service) *commit.Kinds {
 	seed := func(ctx context.Context, environment int64) ([]byte, error) {
 		known, err := units.Known(ctx, environment)
 		if err != nil {
@@ -126,8 +151,8 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 		return known.Sampling.SeeAs, nil
 	}
 	return commit.NewKinds(
-		(&flags.Service{Judge: judge, Overflows: overflows, Names: units.Names}).Kinds(),
-		(&segments.Service{Judge: judge, Overflows: overflows}).Kinds(),
+		edits.Kinds(), running.Kinds(), ladders.Kinds(),
+		(&segments.Service{Judge: judging(units), Overflows: overflowing(tries)}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
@@ -138,6 +163,7 @@ func kinds(units *population.Service, tries *preview.Service) *commit.Kinds {
 // What the kinds of changes read, the store's transaction gives: see commit.Narrow.
 var (
 	_ flags.Tx                = (*store.Tx)(nil)
+	_ releases.Tx             = (*store.Tx)(nil)
 	_ segments.Tx             = (*store.Tx)(nil)
 	_ seeas.Tx                = (*store.Tx)(nil)
 	_ environments.Tx         = (*store.Tx)(nil)

@@ -38,8 +38,8 @@ func lease(ctx context.Context, db *sqlx.DB, name, holder string, life time.Dura
 	return fence, fault(err)
 }
 
-// Release gives back what leases a process has, so that another need not wait for their end.
-func (s *Store) Release(ctx context.Context, holder string) error {
+// EndLeases gives back what leases a process has, so that another need not wait for their end.
+func (s *Store) EndLeases(ctx context.Context, holder string) error {
 	_, err := s.work.ExecContext(ctx, "UPDATE leases SET until = '2000-01-01' WHERE holder = ?", holder)
 	return fault(err)
 }

@@ -3,7 +3,7 @@
 // Its noun is a [Case]: who wants to do what, where, and what would come of it. [Pass] holds it
 // against the [Steps], in their order, and the first that refuses says who or what could help:
 //
-//	err := admit.Pass(ctx, &admit.Case{Actor: &actor, Action: app.Release, Project: id, Environment: env})
+//	err := admit.Pass(ctx, &admit.Case{Actor: &actor, Action: app.ReleaseIt, Project: id, Environment: env})
 //
 // A case comes twice: when its environment is held and nothing of the change is known yet, and
 // when what it would do is known and not written yet. A step that looks at what would come of
@@ -11,7 +11,11 @@
 package admit
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
+	"fmt"
 	"strings"
 
 	"greenlever.example/core/diff"
@@ -41,6 +45,9 @@ type Case struct {
 	Shift         func(ctx context.Context) (*shift.Shift, error)
 	Units         *int64 // how many units would move, as the actor was told
 
+	// Had and Has are a flag's document before and after, where it is not a release that changes it.
+	Had, Has *flag.Document
+
 	// Notes are lines that the entry in the audit takes besides: what was confirmed.
 	Notes []diff.Line
 }
@@ -68,7 +75,7 @@ func Steps() []Step {
 			"who froze it", nil},
 		{"ownership", "What a release works on is edited through the release.",
 			"a share is widened beside its release",
-			"the release's owner", nil},
+			"the release's owner", owned},
 		{"asks first", "An environment that matters hears why, and how many, before it moves all of its units.",
 			"production is edited without a reason", "say why in one sentence; confirm the number of units",
 			asksFirst},
@@ -124,6 +131,65 @@ func behind(_ context.Context, c *Case) error {
 		"revision": c.Environment.Revision},
 		Detail: "a follower has had a revision that the records do not know, so they were restored from a backup: " +
 			"run `greenlever epoch new`, until then only stops are taken"}
+}
+
+// owned keeps the rules that a release owns as the release has them: each of them as it is, together
+// and in their order. All else of the flag may change around them.
+func owned(_ context.Context, c *Case) error {
+	if c.Had == nil && c.Has == nil {
+		return nil
+	}
+	had, has, gap := group(c.Had), group(c.Has), apart(c.Has)
+	if bytes.Equal(had.rules, has.rules) && !gap {
+		return nil
+	}
+	id := cmp.Or(had.release, has.release)
+	what := "can be edited only by it: hold it, roll it back, edit its stages to come, or leave them as they are"
+	switch {
+	case had.release == "":
+		return app.InvalidField("document.rules", "a rule says that it is of release %s: only a release itself says "+
+			"that, so leave it out", id)
+	case gap:
+		what = "stand together: put the other rules above or below them"
+	}
+	return &app.Fault{Kind: app.Conflict, More: map[string]any{"release": id},
+		Detail: fmt.Sprintf("the rules of release %s, which runs on %s, %s", id, c.Had.Key, what)}
+}
+
+// owning is what releases own of a flag's rules.
+type owning struct {
+	release string
+	rules   []byte
+}
+
+func group(d *flag.Document) (out owning) {
+	if d == nil {
+		return out
+	}
+	var rules []flag.Rule
+	for _, r := range d.Rules {
+		if r.Release != "" {
+			rules, out.release = append(rules, r), r.Release
+		}
+	}
+	out.rules, _ = json.Marshal(rules) // plain values
+	return out
+}
+
+// apart tells whether other rules stand among those that a release owns.
+func apart(d *flag.Document) bool {
+	if d == nil {
+		return false
+	}
+	began, ended := false, false
+	for _, r := range d.Rules {
+		mine := r.Release != ""
+		if mine && ended {
+			return true
+		}
+		ended, began = ended || began && !mine, began || mine
+	}
+	return false
 }
 
 func asksFirst(ctx context.Context, c *Case) error {

@@ -48,7 +48,7 @@ func TestPass(t *testing.T) {
 		kind app.FaultKind
 		says string // empty: it passes
 	}{
-		"nobody's project": {Case{Actor: ida, Action: app.Release, Project: 2, Environment: env(none)}, app.NotFound, "no role in it"},
+		"nobody's project": {Case{Actor: ida, Action: app.ReleaseIt, Project: 2, Environment: env(none)}, app.NotFound, "no role in it"},
 		"a role too low":   {Case{Actor: ida, Action: app.Manage, Project: 1, Environment: env(none)}, app.Forbidden, "roles keeper"},
 		"the installation": {Case{Actor: ida}, app.Forbidden, "installation keeper"},
 		"rights before all else": {Case{Actor: ida, Action: app.Manage, Project: 1, Guarded: true,
@@ -57,21 +57,21 @@ func TestPass(t *testing.T) {
 			Environment: env(func(e *app.Environment) { e.State = app.Archived })}, app.Conflict, "bring it back"},
 		"what the project changes there": {Case{Actor: ida, Action: app.Define, Project: 1, Reopens: true,
 			Environment: env(func(e *app.Environment) { e.State = app.Archived })}, 0, ""},
-		"behind": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true,
+		"behind": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true,
 			Environment: env(func(e *app.Environment) { e.Behind = 9 })}, app.Conflict, "greenlever epoch new"},
 		"a stop while it is behind": {Case{Actor: ida, Action: app.StopIt, Project: 1,
 			Environment: env(func(e *app.Environment) { e.Behind = 9 })}, 0, ""},
-		"no reason":   {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: " ", Environment: env(none)}, app.Invalid, "say why"},
-		"with reason": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why", Environment: env(none)}, 0, ""},
-		"all at once": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why", Environment: env(none),
+		"no reason":   {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: " ", Environment: env(none)}, app.Invalid, "say why"},
+		"with reason": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why", Environment: env(none)}, 0, ""},
+		"all at once": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why", Environment: env(none),
 			Shift: sweep(0)}, app.Invalid, "about 600 units"},
-		"all at once, confirmed": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why",
+		"all at once, confirmed": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why",
 			Environment: env(none), Shift: sweep(0), Units: number(590)}, 0, ""},
-		"all at once, of long ago": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why",
+		"all at once, of long ago": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why",
 			Environment: env(none), Shift: sweep(0), Units: number(300)}, app.Invalid, "about 600 units"},
-		"all at once, dry": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why", DryRun: true,
+		"all at once, dry": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why", DryRun: true,
 			Environment: env(none), Shift: sweep(0)}, 0, ""},
-		"not to be counted": {Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why",
+		"not to be counted": {Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why",
 			Environment: env(none), Shift: sweep(3)}, app.Invalid, "40 or more"},
 	} {
 		err := Pass(context.Background(), &c.Case)
@@ -83,7 +83,7 @@ func TestPass(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	bounded := &Case{Actor: ida, Action: app.Release, Project: 1, Guarded: true, Reason: "why", Environment: env(none),
+	bounded := &Case{Actor: ida, Action: app.ReleaseIt, Project: 1, Guarded: true, Reason: "why", Environment: env(none),
 		Shift: sweep(3), Units: number(50)}
 	if err := Pass(context.Background(), bounded); err != nil || len(bounded.Notes) != 1 ||
 		!strings.Contains(bounded.Notes[0].Text, "at most 50 units") {

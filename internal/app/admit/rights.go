@@ -10,14 +10,14 @@ import (
 
 // may says which roles allow an action. Reading is allowed by every role.
 var may = map[app.Action][]app.Role{
-	app.Read:     app.Roles(),
-	app.Define:   {app.Developer, app.Keeper},
-	app.Document: {app.Developer, app.Keeper},
-	app.Release:  {app.Developer, app.Releaser, app.Keeper},
-	app.StopIt:   {app.Developer, app.Releaser, app.OnCall, app.Keeper},
-	app.LiftIt:   {app.Releaser, app.OnCall, app.Keeper},
-	app.SeeIt:    {app.Developer, app.Releaser, app.Keeper},
-	app.Manage:   {app.Keeper},
+	app.Read:      app.Roles(),
+	app.Define:    {app.Developer, app.Keeper},
+	app.Document:  {app.Developer, app.Keeper},
+	app.ReleaseIt: {app.Developer, app.Releaser, app.Keeper},
+	app.StopIt:    {app.Developer, app.Releaser, app.OnCall, app.Keeper},
+	app.LiftIt:    {app.Releaser, app.OnCall, app.Keeper},
+	app.SeeIt:     {app.Developer, app.Releaser, app.Keeper},
+	app.Manage:    {app.Keeper},
 }
 
 // Allow is the one place that decides whether an actor may do an action in an environment

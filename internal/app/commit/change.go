@@ -50,6 +50,7 @@ type Kind struct {
 	Reopens bool // see admit.Case
 	Queued  bool // waits behind others of its project, so that a stop does not
 	Insists bool // is tried until the caller's deadline, whatever breaks
+	Owns    bool // is the release's own: it may change the rules that one owns
 	Inner   bool // of the service itself: nobody asks for it, so it needs no right and has no text
 
 	value   reflect.Type

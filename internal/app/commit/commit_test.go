@@ -105,7 +105,7 @@ type secret struct {
 func (secret) WithoutSecrets() any { return secret{} }
 
 var kinds = NewKinds([]*Kind{
-	Of(Kind{Name: "flag.name", Action: app.Release, Span: Environment, Guarded: true, Queued: true},
+	Of(Kind{Name: "flag.name", Action: app.ReleaseIt, Span: Environment, Guarded: true, Queued: true},
 		func(_ context.Context, m *Moment, in *name) (*Effects, error) {
 			was := Narrow[interface{ Title(string) string }](m).Title(m.Of)
 			if was == in.To {

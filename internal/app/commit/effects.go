@@ -39,6 +39,8 @@ type Effect struct {
 	Records     []Record
 	Event       *flag.Event // the environment gets a revision; nil for none
 	Entries     []Entry
+	// Rules are those of a flag before and after; nil where none are touched.
+	Rules *Rules
 	// Action is a right that this takes beyond what its kind takes; empty for none.
 	Action app.Action
 	Judge  Judge
@@ -71,15 +73,19 @@ type Judge struct {
 	Noted func(lines []diff.Line)
 }
 
+// Rules are a flag's document before and after an effect.
+type Rules struct{ Before, After *flag.Document }
+
 // Said makes an entry of lines.
 func Said(action, subject string, lines ...diff.Line) Entry {
 	return Entry{Action: action, Subject: subject, Lines: lines}
 }
 
-// FlagPut is the effect of a flag's document.
-func FlagPut(env *app.Environment, rec *app.FlagRecord, action string, lines []diff.Line) (Effect, error) {
+// FlagPut is the effect of a flag's document in place of another; before is nil for a new flag.
+func FlagPut(env *app.Environment, before *flag.Document, rec *app.FlagRecord, action string,
+	lines []diff.Line) (Effect, error) {
 	raw, err := json.Marshal(rec.Document)
-	return Effect{Environment: env, Records: []Record{rec}, Event: &flag.Event{Flags: []json.RawMessage{raw}},
+	return Effect{Environment: env, Records: []Record{rec}, Rules: &Rules{before, rec.Document}, Event: &flag.Event{Flags: []json.RawMessage{raw}},
 		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw),
 			Lines: lines}}}, err
 }

@@ -279,6 +279,9 @@ func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
 	a := t.asks(c, env)
 	a.Action = cmp.Or(e.Action, a.Action)
 	a.Before, a.After, a.Units = e.Judge.Before, e.Judge.After, e.Judge.Units
+	if e.Rules != nil && !c.kind.Owns {
+		a.Had, a.Has = e.Rules.Before, e.Rules.After
+	}
 	if a.After != nil && t.service.Shift != nil {
 		a.Shift = func(ctx context.Context) (*shift.Shift, error) { return t.service.Shift(ctx, env, a.After) }
 	}

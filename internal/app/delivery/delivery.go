@@ -115,6 +115,16 @@ func (s *Service) Newest(ctx context.Context, environment, epoch, revision int64
 	return &all[0], nil
 }
 
+// At computes how a revision spread; nil where the records do not know it any more. newest is the
+// revision that stands.
+func (s *Service) At(ctx context.Context, environment, epoch, revision, newest int64) (*app.Delivery, error) {
+	all, err := s.between(ctx, environment, epoch, revision, newest, 1)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
 func (s *Service) between(ctx context.Context, environment, epoch, from, newest int64,
 	limit int) ([]app.Delivery, error) {
 	now := s.Now().UnixMilli()

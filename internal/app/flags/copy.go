@@ -104,7 +104,7 @@ func (s *Service) copyInto(ctx context.Context, tx Tx, env *app.Environment, of 
 			Detail: "the flag was changed in " + env.Key + " meanwhile: look at the difference again"}
 	}
 	now := *old.Document
-	now.Rules, now.End = slices.Clone(of.Rules), of.End
+	now.Rules, now.End = flag.Plain(of.Rules), of.End
 	from := *old.Document // whose shares the copies are laid out like
 	if anew {
 		for i := range now.Rules {
@@ -119,7 +119,7 @@ func (s *Service) copyInto(ctx context.Context, tx Tx, env *app.Environment, of 
 	if err := complete(&from, &now, around); err != nil {
 		return nil, none, err
 	}
-	if err := s.stand(ctx, tx, env, old.Document, &now, around); err != nil {
+	if err := s.Stand(ctx, tx, env, old.Document, &now, around); err != nil {
 		return nil, none, err
 	}
 	declared := conditions.Declared(tx, env.ProjectID)
@@ -136,7 +136,7 @@ func (s *Service) copyInto(ctx context.Context, tx Tx, env *app.Environment, of 
 	saved := &Saved{Key: now.Key, Environment: env.Key, Version: old.Version + 1, Revision: env.Revision + 1,
 		Document: &now, Sentence: sentence.Of(&now, false, names), Says: sentence.Parts(&now, names),
 		Difference: diff.Said(lines)}
-	e, err := commit.FlagPut(env, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now},
+	e, err := commit.FlagPut(env, old.Document, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now},
 		"flag.changed",
 		lines)
 	e.Judge = commit.Judge{Before: old.Document, After: &now, Units: to.Units}

@@ -55,10 +55,10 @@ func (s *Service) Kinds() []*commit.Kind {
 			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.edit),
 		commit.Of(commit.Kind{Name: "flag.copy-rules",
 			Says: "Puts a flag's rules from an environment into others, in " +
-				"one change", Action: app.Release, Span: commit.Environments, Guarded: true, Queued: true},
+				"one change", Action: app.ReleaseIt, Span: commit.Environments, Guarded: true, Queued: true},
 			s.copyRules),
 		commit.Taking(commit.Of(commit.Kind{Name: "flag.put", Says: "Saves a flag's document in an environment",
-			Action: app.Release, Span: commit.Environment, Guarded: true, Queued: true},
+			Action: app.ReleaseIt, Span: commit.Environment, Guarded: true, Queued: true},
 			s.put).Holding(holdFlag).Standing(s.stands), takes),
 	}
 }

@@ -53,7 +53,7 @@ func (s *Service) make(_ context.Context, m *commit.Moment, in *Make) (*commit.E
 			}
 			doc = copied(of.Document, &d)
 		}
-		e, err := commit.FlagPut(&envs[i], &app.FlagRecord{Key: d.Key, Version: 1, Document: doc}, "flag.made",
+		e, err := commit.FlagPut(&envs[i], nil, &app.FlagRecord{Key: d.Key, Version: 1, Document: doc}, "flag.made",
 			diff.Flags(nil, doc))
 		if err != nil {
 			return nil, err
@@ -153,7 +153,8 @@ func copied(of *flag.Document, d *app.Definition) *flag.Document {
 		return g
 	}
 	for i := range doc.Rules {
-		doc.Rules[i].ID, doc.Rules[i].Gives = "r"+conditions.NewSalt(), drawn(doc.Rules[i].Gives)
+		doc.Rules[i].ID, doc.Rules[i].Release = "r"+conditions.NewSalt(), ""
+		doc.Rules[i].Gives = drawn(doc.Rules[i].Gives)
 	}
 	doc.End = drawn(doc.End)
 	return &doc

@@ -90,7 +90,7 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	}
 	saved.Version++
 	saved.Revision++
-	e, err := commit.FlagPut(env, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now},
+	e, err := commit.FlagPut(env, old.Document, &app.FlagRecord{Key: now.Key, Version: saved.Version, Document: &now},
 		"flag.changed", lines)
 	e.Judge = commit.Judge{Before: old.Document, After: &now, Units: in.Units,
 		Noted: func(lines []diff.Line) { saved.Difference = append(saved.Difference, diff.Said(lines)...) }}
@@ -105,7 +105,7 @@ func takes(m *commit.Moment, in *Put) app.Action {
 		sameJSON) {
 		return app.Document
 	}
-	return app.Release
+	return app.ReleaseIt
 }
 
 // check completes a document, and refuses one that cannot stand.
@@ -114,11 +114,11 @@ func (s *Service) check(ctx context.Context, tx documents, env *app.Environment,
 	if err := complete(old, now, around); err != nil {
 		return err
 	}
-	return s.stand(ctx, tx, env, old, now, around)
+	return s.Stand(ctx, tx, env, old, now, around)
 }
 
-// stand refuses a completed document that cannot stand.
-func (s *Service) stand(ctx context.Context, tx documents, env *app.Environment, old, now *flag.Document,
+// Stand refuses a completed document that cannot stand.
+func (s *Service) Stand(ctx context.Context, tx documents, env *app.Environment, old, now *flag.Document,
 	around *conditions.Around) error {
 	problems := now.Check()
 	if len(problems) == 0 {

@@ -36,6 +36,8 @@ type Service struct {
 	TestUnits  func(ctx context.Context, project int64) ([]app.TestUnit, error)
 	List       func(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
 	Now        func() time.Time
+	// Came counts the units of an attribute that were seen since a time, in the sample.
+	Came func(ctx context.Context, environment int64, attribute string, since int64) (int, error)
 }
 
 // Edit is what would be saved.

@@ -48,10 +48,10 @@ func (s *suite) leases(t *testing.T) {
 			return err
 		})
 	}
-	if err := s.st.Release(s.ctx, "one"); err != nil || take("three", time.Hour) != 0 {
+	if err := s.st.EndLeases(s.ctx, "one"); err != nil || take("three", time.Hour) != 0 {
 		t.Errorf("one gave back what two has: %v", err)
 	}
-	if err := s.st.Release(s.ctx, "two"); err != nil || take("three", time.Hour) <= second {
+	if err := s.st.EndLeases(s.ctx, "two"); err != nil || take("three", time.Hour) <= second {
 		t.Errorf("what was given back cannot be had: %v", err)
 	}
 	var mu sync.Mutex

@@ -1,0 +1,252 @@
+package releases
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"greenlever.example/core/bucket"
+	"greenlever.example/core/diff"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/stage"
+	"greenlever.example/core/words"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/admit"
+	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/conditions"
+)
+
+// Act is what somebody does with a release.
+type Act struct {
+	Do stage.Do `json:"do"` // go-on, next, sign, decline, edit, finish
+	// Sequence is that of the release as it was seen. Nobody signs, declines, edits or finishes what they
+	// have not seen.
+	Sequence int64         `json:"sequence,omitempty"`
+	Stages   []stage.Stage `json:"stages,omitempty"`  // with edit: all of them
+	Drop     []string      `json:"drop,omitempty"`    // with finish: ids of rules that go, since they decide nothing more
+	Outcome  string        `json:"outcome,omitempty"` // with finish: what came of it, against what was expected
+	// Early finishes it before all whom it is for have the new variant: they all get it then.
+	Early bool   `json:"early,omitempty"`
+	Units *int64 `json:"units,omitempty"` // that would move, where the service asked to confirm that number
+}
+
+// Halt holds a release, or rolls it back.
+type Halt struct {
+	Do stage.Do `json:"do"` // hold, roll-back
+}
+
+// Step is a look of the service at a release.
+type Step struct {
+	Sequence int64 // of the release when it was looked at
+	Facts    *stage.Facts
+}
+
+// takes is the right that an act takes. Who may sign is said by the stage.
+func takes(m *commit.Moment, in *Act) app.Action {
+	if in.Do != stage.Sign && in.Do != stage.Decline {
+		return app.ReleaseIt
+	}
+	if s := m.Held.(*holding).release.State.Stage(); s != nil && len(s.SignOff) > 0 {
+		return app.Read
+	}
+	return app.ReleaseIt
+}
+
+var acts = []stage.Do{stage.GoOn, stage.Next, stage.Sign, stage.Decline, stage.Edit, stage.Finish}
+
+// seen are the acts that take the sequence of the release as it was seen.
+var seen = []stage.Do{stage.Sign, stage.Decline, stage.Edit, stage.Finish}
+
+func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.Effects, error) {
+	rel := m.Held.(*holding).release
+	if !slices.Contains(acts, in.Do) {
+		return nil, app.InvalidField("do", "must be one of go-on, next, sign, decline, edit, finish")
+	}
+	if in.Sequence == 0 && slices.Contains(seen, in.Do) {
+		return nil, app.InvalidField("sequence", "say which state of the release you have seen, by its sequence")
+	}
+	if in.Sequence != 0 && in.Sequence != rel.State.Sequence {
+		return nil, &app.Fault{Kind: app.Stale, More: map[string]any{"sequence": rel.State.Sequence, "present": rel},
+			Detail: "the release went on meanwhile: look at it as it stands and say again what to do"}
+	}
+	e := stage.Event{Do: in.Do, Because: m.Reason, Drop: in.Drop, Outcome: strings.TrimSpace(in.Outcome)}
+	if len(e.Outcome) > maxExpected {
+		return nil, app.InvalidField("outcome", "takes at most %d bytes", maxExpected)
+	}
+	for _, r := range m.Actor.Roles[m.Environment.ProjectID] {
+		e.Roles = append(e.Roles, string(r))
+	}
+	switch in.Do {
+	case stage.Edit:
+		p := rel.State.Plan
+		p.Stages, p.Above, p.Begin = in.Stages, "", 0
+		lever := *m.Held.(*holding).Flag.Document
+		lever.Lever = flag.On // it may be off by now: that holds the release, and no edit of it
+		if err := settle(&p, &lever, m.At); err != nil {
+			return nil, err
+		}
+		e.Stages = p.Stages
+	case stage.Finish:
+		if reached := rel.State.Plan.Reaches(rel.State.At); !in.Early && (rel.State.Is != stage.Through ||
+			reached < bucket.Buckets) {
+			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"early": true, "reached": reached},
+				Detail: fmt.Sprintf("it has reached %s, and to finish it gives the new variant to all whom it is for, at "+
+					"once: look at whom that moves, and send early to do it all the same", bucket.Percent(reached))}
+		}
+	}
+	return s.take(ctx, m, &e, in.Units, false)
+}
+
+func (s *Service) halt(ctx context.Context, m *commit.Moment, in *Halt) (*commit.Effects, error) {
+	if in.Do != stage.Hold && in.Do != stage.RollBack {
+		return nil, app.InvalidField("do", "must be hold or roll-back")
+	}
+	return s.take(ctx, m, &stage.Event{Do: in.Do, Because: cmp.Or(m.Reason, "no reason was given")}, nil, false)
+}
+
+// step takes what was found, unless something else came first: then it is looked at again.
+func (s *Service) step(ctx context.Context, m *commit.Moment, in *Step) (*commit.Effects, error) {
+	if in.Sequence != m.Held.(*holding).release.State.Sequence {
+		return commit.Nothing(nil), nil
+	}
+	facts := *in.Facts // it may be prepared again
+	return s.take(ctx, m, &stage.Event{Do: stage.Look, Facts: &facts}, nil, true)
+}
+
+// take has a release take an event, and gives what comes of it.
+func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, units *int64,
+	itself bool) (*commit.Effects, error) {
+	tx, env, held := commit.Narrow[Tx](m), m.Environment, m.Held.(*holding)
+	rel, old := *held.release, held.Flag.Document
+	if e.Facts == nil {
+		e.Facts = &stage.Facts{}
+	}
+	var err error
+	if e.Facts.Blocks, e.Facts.Stops, err = blocks(tx, env, &rel, held); err != nil {
+		return nil, err
+	}
+	next, effects, err := stage.Step(rel.State, *e, m.At)
+	if err == nil && itself && effects.Serve {
+		if b, failed := s.mayGoOn(ctx, tx, env, &rel, old, next.At); failed != nil {
+			return nil, failed
+		} else if b != nil {
+			e.Facts.Blocks = append(e.Facts.Blocks, *b)
+			next, effects, err = stage.Step(rel.State, *e, m.At)
+		}
+	}
+	if err != nil {
+		return nil, refused(err)
+	}
+	names := s.names(ctx, env.ID)
+	done := &Done{Release: &rel, EnvironmentKey: env.Key, Difference: []words.Said{}, Document: old}
+	if effects.Tell == "" {
+		done.Sentence = stage.Says(&rel.State, e.Facts, names, m.At)
+		return commit.Nothing(done), nil
+	}
+	if effects.Fold {
+		for _, r := range rel.State.Plan.Unneeded(old, rel.ID) {
+			done.Unneeded = append(done.Unneeded, Unneeded{r.ID, r.Name})
+		}
+	}
+	now, err := s.becomes(ctx, tx, env, held, &rel, &next, effects, e)
+	if err != nil {
+		return nil, err
+	}
+	rel.State = next
+	if next.Is.Over() {
+		rel.Ended = m.At
+	}
+	declared := conditions.Declared(tx, env.ProjectID)
+	lines := diff.Flags(old, now, declared.Personal)
+	if declared.Err != nil {
+		return nil, declared.Err
+	}
+	done.Document, done.Difference = now, diff.Said(lines)
+	done.Sentence = stage.Says(&next, nil, names, m.At)
+	moves := len(lines) > 0 || effects.Serve || effects.Remove || effects.Fold
+	step := &app.ReleaseStep{Release: rel.ID, Sequence: next.Sequence, At: m.At, Moves: moves, Actor: m.Actor, Event: *e,
+		Tell: effects.Tell, Is: next.Is, Stage: next.At, Share: next.Plan.Reaches(next.At), Change: m.Change}
+	record := &app.ReleaseRecord{Release: &rel, Moves: moves}
+	entry := told(&rel, e, effects, names, m.At)
+	if !moves {
+		entry.Lines = append(entry.Lines, lines...)
+		s.wake()
+		return &commit.Effects{Result: done, In: []commit.Effect{{Environment: env, Records: []commit.Record{record, step},
+			Entries: []commit.Entry{entry}}}}, nil
+	}
+	out, err := commit.FlagPut(env, old, &app.FlagRecord{Key: rel.Flag, Version: held.Flag.Version + 1, Document: now},
+		entry.Action, append(entry.Lines, lines...))
+	out.Records = append(out.Records, record, step)
+	if effects.Fold {
+		out.Judge = commit.Judge{Before: old, After: now, Units: units,
+			Noted: func(lines []diff.Line) { done.Difference = append(done.Difference, diff.Said(lines)...) }}
+	}
+	s.wake()
+	return &commit.Effects{Result: done, In: []commit.Effect{out}}, err
+}
+
+// becomes is the flag's document after a step.
+func (s *Service) becomes(ctx context.Context, tx Tx, env *app.Environment, held *holding, rel *app.Release,
+	next *stage.State, effects stage.Effects, e *stage.Event) (*flag.Document, error) {
+	now := *held.Flag.Document
+	switch {
+	case effects.Serve:
+		now.Rules = stage.Put(now.Rules, rel.ID, next.Plan.Group(rel.ID, next.At), next.Plan.Above)
+	case effects.Remove:
+		now.Rules = stage.Take(now.Rules, rel.ID)
+		return &now, nil // whatever else is wrong with the flag keeps nobody from taking it back
+	case effects.Fold:
+		for i, id := range e.Drop {
+			if r := now.Rule(id); r == nil || r.Release != "" {
+				return nil, app.InvalidField(fmt.Sprintf("drop[%d]", i), "%q is the id of no rule that can go", id)
+			}
+		}
+		now = *next.Plan.Fold(held.Flag.Document, rel.ID, e.Drop)
+	default:
+		return &now, nil
+	}
+	return &now, s.Stand(ctx, tx, env, held.Flag.Document, &now)
+}
+
+// mayGoOn asks the gate whether a release may go on in its owner's right, and whether its rules can
+// stand still. What refuses holds it.
+func (s *Service) mayGoOn(ctx context.Context, tx Tx, env *app.Environment, rel *app.Release, doc *flag.Document,
+	at int) (*stage.Block, error) {
+	roles, err := tx.ActiveRoles(env.ProjectID, rel.Owner)
+	if err != nil {
+		return nil, err
+	}
+	err = admit.Pass(ctx, &admit.Case{Actor: &app.Actor{Kind: "person", ID: rel.Owner,
+		Roles: map[int64][]app.Role{env.ProjectID: roles}}, Action: app.ReleaseIt, Project: env.ProjectID,
+		Environment: env, Reason: cmp.Or(rel.Reason, "no reason was given"), Guarded: true})
+	why := stage.ByGate
+	if err == nil {
+		err = s.Stand(ctx, tx, env, doc, At(doc, rel, at))
+	}
+	var f *app.Fault
+	if err == nil || !errors.As(err, &f) || f.Kind == app.Unavailable {
+		return nil, err
+	}
+	says := f.Error()
+	if f.Kind == app.Forbidden || f.Kind == app.NotFound {
+		why, says = stage.ByRight, "its owner may not release here any more: somebody who may has it go on, or starts "+
+			"another one"
+	}
+	return &stage.Block{Why: why, Says: says}, nil
+}
+
+// told is the entry of a step.
+func told(rel *app.Release, e *stage.Event, effects stage.Effects, names words.Names, now int64) commit.Entry {
+	lines := []diff.Line{diff.Text(words.Say("release %s: %s", words.Plain(rel.ID),
+		stage.Says(&rel.State, nil, names, now)).String())}
+	if e.Facts.Changed != "" && effects.Tell == stage.Anew {
+		lines = append(lines, diff.Text("its evidence begins anew, since others changed "+e.Facts.Changed))
+	}
+	if rel.State.Outcome != "" {
+		lines = append(lines, diff.Text(words.Say("outcome: %s", words.Name(rel.State.Outcome)).String()))
+	}
+	return commit.Said("release."+string(effects.Tell), rel.Flag, lines...)
+}

@@ -1,0 +1,310 @@
+package releases
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"greenlever.example/core/condition"
+	"greenlever.example/core/decide"
+	"greenlever.example/core/flag"
+	"greenlever.example/core/stage"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/population"
+	"greenlever.example/greenlever/internal/app/work"
+	"greenlever.example/greenlever/internal/zones"
+)
+
+// blocks finds what keeps a release from going on, under the environment's lock: stops of its flag and
+// of those that it needs, since a stop that was lifted between two looks holds it all the same; a lever;
+// needs that are not met. upTo is the revision up to which stops were looked at.
+func blocks(tx Tx, env *app.Environment, rel *app.Release, held *holding) (found []stage.Block, upTo int64, err error) {
+	since := rel.State.Stops
+	if rel.State.Is == stage.Held || rel.State.Is == stage.Waiting { // what held it is known: only what stands is in the way
+		since = env.Revision
+	}
+	needed, unmet, err := needs(tx, env.ID, held.Flag.Document, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	stops, err := tx.StopsSince(env.ID, since)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, st := range stops {
+		for _, key := range st.Flags {
+			if key != rel.Flag && !slices.Contains(needed, key) {
+				continue
+			}
+			says := fmt.Sprintf("a stop of %s stands", key)
+			if st.LiftedAt > 0 {
+				says = key + " was stopped, and the stop was lifted"
+			}
+			found = append(found, stage.Block{Why: stage.ByStop, Says: says})
+		}
+	}
+	if held.Flag.Document.Lever == flag.Off {
+		found = append(found, stage.Block{Why: stage.ByLever, Says: "the flag is off, so that nobody gets anything of it"})
+	}
+	for _, says := range unmet {
+		found = append(found, stage.Block{Why: stage.ByNeed, Says: says})
+	}
+	return found, env.Revision, nil
+}
+
+// deepest is how far needs of needs are followed.
+const deepest = 20
+
+// needs lists the flags that a flag needs, and those that they need, and says which of them give something
+// else to everybody.
+func needs(tx Tx, env int64, doc *flag.Document, depth int) (keys, unmet []string, err error) {
+	if depth > deepest {
+		return nil, nil, nil
+	}
+	for _, n := range doc.Needs {
+		rec, err := tx.Flag(env, n.Flag)
+		var f *app.Fault
+		if errors.As(err, &f) && f.Kind == app.NotFound {
+			unmet = append(unmet, "it needs "+n.Flag+", which is not there")
+			continue
+		}
+		if err != nil {
+			return nil, nil, err
+		}
+		keys = append(keys, n.Flag)
+		if d := rec.Document; d.Lever == flag.Off && d.Resting != n.Variant {
+			unmet = append(unmet, fmt.Sprintf("it needs %s to give %s, and that flag is off", n.Flag, n.Variant))
+		}
+		more, others, err := needs(tx, env, rec.Document, depth+1)
+		if err != nil {
+			return nil, nil, err
+		}
+		keys, unmet = append(keys, more...), append(unmet, others...)
+	}
+	return keys, unmet, nil
+}
+
+// Job goes through the releases that run. One process does it at a time; a step that it computed and lost
+// the lease before is taken by nobody twice, since each names the state that it was computed on.
+func (s *Service) Job() work.Job {
+	return work.Job{Name: "releases", Says: "have releases go on", Every: time.Second, Lease: 10 * time.Second,
+		Wake: s.Wake, Pause: 50 * time.Millisecond, Longest: 5 * time.Second,
+		Do: func(ctx context.Context, t *work.Turn) error { return s.Look(ctx, t.Did) }}
+}
+
+// Look looks at every release that runs once, and has it take what comes of it.
+func (s *Service) Look(ctx context.Context, did func(done, of int64)) error {
+	all, err := s.Records.Running(ctx)
+	if err != nil || len(all) == 0 {
+		return err
+	}
+	envs, epoch, err := s.Records.AllEnvironments(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		at := slices.IndexFunc(envs, func(e app.Environment) bool { return e.ID == all[i].Environment })
+		if at < 0 {
+			continue // nobody follows an environment that has ended
+		}
+		if e := s.look(ctx, &all[i], &envs[at], epoch); e != nil { // one release's trouble is not the others'
+			err = errors.Join(err, fmt.Errorf("release %s of %s: %w", all[i].ID, all[i].Flag, e))
+		}
+		did(int64(i+1), int64(len(all)))
+	}
+	return err
+}
+
+func (s *Service) look(ctx context.Context, rel *app.Release, env *app.Environment, epoch int64) error {
+	facts, err := s.Facts(ctx, rel, env, epoch)
+	if err != nil {
+		return err
+	}
+	_, effects, err := stage.Step(rel.State, stage.Event{Do: stage.Look, Facts: facts}, s.Now().UnixMilli())
+	if err != nil {
+		return err
+	}
+	hindered, err := s.hindered(ctx, rel, env)
+	if err != nil || rel.State.Is == stage.Held && effects.Tell == "" || rel.State.Is == stage.Waiting && hindered ||
+		effects.Tell == "" && !hindered {
+		return err
+	}
+	actor := app.Actor{Kind: "release", ID: rel.ID, Through: "service", OnBehalfOf: rel.Owner,
+		Cause: fmt.Sprintf("step %d of release %s", rel.State.Sequence+1, rel.ID)}
+	_, err = s.Apply(ctx, commit.Request{Actor: actor, Reason: rel.Reason},
+		commit.Change{In: commit.In{Project: &app.Project{ID: env.ProjectID}, Environment: env}, Of: rel.ID,
+			Do: &Step{rel.State.Sequence, facts}})
+	return err
+}
+
+// hindered tells whether something may have come that holds a release: then it takes a look under the
+// environment's lock, which finds out.
+func (s *Service) hindered(ctx context.Context, rel *app.Release, env *app.Environment) (bool, error) {
+	rules, err := s.Rules(ctx, env.ID)
+	if err != nil {
+		return false, err
+	}
+	doc := rules.Source.Flag(rel.Flag)
+	if doc == nil || doc.Lever == flag.Off {
+		return true, nil
+	}
+	needed, unmet := []string{rel.Flag}, false
+	var follow func(d *flag.Document, depth int)
+	follow = func(d *flag.Document, depth int) {
+		for _, n := range d.Needs {
+			other := rules.Source.Flag(n.Flag)
+			if needed = append(needed, n.Flag); other == nil || other.Lever == flag.Off && other.Resting != n.Variant {
+				unmet = true
+			}
+			if other != nil && depth < deepest {
+				follow(other, depth+1)
+			}
+		}
+	}
+	if follow(doc, 0); unmet || env.Revision <= rel.State.Stops {
+		return unmet, nil
+	}
+	stops, err := s.Records.StopsAfter(ctx, env.ID, rel.State.Stops)
+	return slices.ContainsFunc(stops, func(st app.StopRecord) bool {
+		return (st.LiftedAt == 0 || rel.State.Is != stage.Waiting) && slices.ContainsFunc(st.Flags, func(key string) bool {
+			return slices.Contains(needed, key)
+		})
+	}), err
+}
+
+// Facts finds out what a release goes by, but for what holds it, which is found under the environment's lock.
+func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environment, epoch int64) (*stage.Facts, error) {
+	st := &rel.State
+	f := &stage.Facts{}
+	if h := st.Plan.Hours; h != nil {
+		open := &condition.Node{Test: condition.WeeklyTest, Weekly: h}
+		f.Closed = open.Match(nil, condition.Around{Now: s.Now().UnixMilli(), Zones: zones.Find}) != condition.True
+	}
+	if st.Is == stage.Arriving {
+		d, err := s.Delivery(ctx, env.ID, epoch, rel.Revision, env.Revision)
+		if err != nil {
+			return nil, err
+		}
+		if d != nil {
+			f.Arrived, f.Of = d.Reached, d.Expected
+		}
+	}
+	rules, err := s.Rules(ctx, env.ID)
+	if err != nil {
+		return nil, err
+	}
+	if stg := st.Stage(); stg != nil && stg.Units > 0 && st.Is == stage.Underway {
+		if f.Units, err = s.seen(ctx, rel, env, rules); err != nil {
+			return nil, err
+		}
+	}
+	f.Around = around(rules.Source, rel)
+	if st.Around != "" && st.Around != f.Around {
+		f.Changed = "what stands above it or what it rests on"
+	}
+	return f, nil
+}
+
+// seen counts the units that were seen since the stage began and get the new variant by the release.
+func (s *Service) seen(ctx context.Context, rel *app.Release, env *app.Environment, rules *decide.Ruleset) (int64, error) {
+	by := rel.State.Plan.By[0]
+	rows, err := s.Records.UnitsSince(ctx, env.ID, by, rel.State.Began)
+	if err != nil {
+		return 0, err
+	}
+	all, err := s.Units(ctx, env.ID, by)
+	if err != nil {
+		return 0, err
+	}
+	f, count, now := rules.Flag(rel.Flag), 0, s.Now().UnixMilli()
+	if f == nil {
+		return 0, nil
+	}
+	for _, row := range rows {
+		c, err := population.Context(by, row.Unit, row.Context)
+		if err != nil {
+			continue
+		}
+		o := f.Decide(rules, c, now)
+		v := f.Variant(o.Variant)
+		if v != nil && v.Name == rel.State.Plan.To && o.Rule >= 0 && f.Document().Rules[o.Rule].Release == rel.ID {
+			count++
+		}
+	}
+	return all.Count(count).Units, nil
+}
+
+// around digests what bears on whom the release's rules reach: the flag's own switches, the rules above
+// the group, and the segments and flags that they, its conditions and its needs ask for.
+func around(rules *flag.Ruleset, rel *app.Release) string {
+	d := rules.Flag(rel.Flag)
+	if d == nil {
+		return "none"
+	}
+	h := sha256.New()
+	add := func(what string, v any) { fmt.Fprintf(h, "%s %v\n", what, v) }
+	p := &rel.State.Plan
+	add("flag", []any{d.Resting, d.RestAfter, string(d.Variants[p.From]), string(d.Variants[p.To])})
+	var conditions []*condition.Node
+	for i := range d.Rules {
+		r := &d.Rules[i]
+		if r.Release == rel.ID || r.ID == p.Above { // its group begins, or would begin
+			break
+		}
+		add("rule", []any{r.When.Words(), r.Gives.Variant, sharesOf(r.Gives.Shares), r.Parked, r.OnUnknown})
+		conditions = append(conditions, r.When)
+	}
+	conditions = append(conditions, p.Where)
+	for i := range p.Stages {
+		conditions = append(conditions, p.Stages[i].Who)
+	}
+	seen := map[string]bool{}
+	var follow func(n *condition.Node, depth int)
+	ask := func(key string, depth int) {
+		if seen["f "+key] || depth > deepest {
+			return
+		}
+		seen["f "+key] = true
+		add("needs "+key, string(rules.Flags[key]))
+		if other := rules.Flag(key); other != nil {
+			for i := range other.Rules {
+				follow(other.Rules[i].When, depth+1)
+			}
+		}
+	}
+	follow = func(n *condition.Node, depth int) {
+		n.Leaves(func(l *condition.Node) {
+			if l.Test == condition.FlagTest {
+				ask(l.Flag, depth)
+			}
+			if l.Test == condition.SegmentTest && !seen["s "+l.Segment] {
+				seen["s "+l.Segment] = true
+				add("segment "+l.Segment, string(rules.Segments[l.Segment]))
+				if s := rules.Segment(l.Segment); s != nil {
+					follow(s.When, depth+1)
+				}
+			}
+		})
+	}
+	for _, n := range d.Needs {
+		add("need", n)
+		ask(n.Flag, 0)
+	}
+	for _, n := range conditions {
+		follow(n, 0)
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// sharesOf says how shares divide units.
+func sharesOf(s *flag.Shares) string {
+	if s == nil {
+		return ""
+	}
+	return fmt.Sprint(s.By, s.Salt, s.Hash, s.Parts)
+}
