@@ -134,7 +134,8 @@ func (p *Plan) Fold(d *flag.Document, id string, drop []string) *flag.Document {
 		out.Rules, out.End = slices.Concat(above, below), flag.Gives{Variant: p.To}
 		return &out
 	}
-	kept := flag.Rule{ID: ruleID(id, "f"), Name: "Released", When: both(p.Where, nil), Gives: flag.Gives{Variant: p.To}}
+	kept := flag.Rule{ID: ruleID(id, "f"), Name: "Released", When: both(p.Where, nil),
+		Gives: flag.Gives{Variant: p.To}}
 	out.Rules = slices.Concat(above, []flag.Rule{kept}, below)
 	return &out
 }

@@ -23,10 +23,11 @@ import (
 
 // Plan is what a release intends.
 type Plan struct {
-	From  string          `json:"from"` // variant
-	To    string          `json:"to"`
-	By    []string        `json:"by"`              // what shares are drawn by; the first attribute present counts
-	Salt  string          `json:"salt"`            // of the shares; a successor keeps it, so that the same units come first
+	From string   `json:"from"` // variant
+	To   string   `json:"to"`
+	By   []string `json:"by"` // what shares are drawn by; the first attribute present counts
+	// of the shares; a successor keeps it, so that the same units come first
+	Salt  string          `json:"salt"`
 	Where *condition.Node `json:"where,omitempty"` // that all stages share; nil: everybody
 	// Above is the id of the rule that the group stands above; empty: below all rules.
 	Above  string  `json:"above,omitempty"`
@@ -47,7 +48,8 @@ type Stage struct {
 	Who   *condition.Node `json:"who,omitempty"`   // an audience; nil: a share
 	Share uint32          `json:"share,omitempty"` // parts per million, in all
 	Least Span            `json:"least,omitempty"` // how long it stays at least
-	Units int64           `json:"units,omitempty"` // how many units that have the new variant must have been seen in it
+	// how many units that have the new variant must have been seen in it
+	Units int64 `json:"units,omitempty"`
 	// Longest is how long it may take, and Then what comes after that.
 	Longest Span `json:"longest,omitempty"`
 	Then    Then `json:"then,omitempty"`
@@ -242,7 +244,9 @@ func CheckStages(at string, stages []Stage) (found []flag.Problem) {
 		case (s.Who == nil) == (s.Share == 0):
 			add("", `takes either "who", an audience, or "share", a part of all`)
 		case s.Who != nil:
-			s.Who.Check(place+".who", func(place, mend string) { found = append(found, flag.Problem{Place: place, Mend: mend}) })
+			s.Who.Check(place+".who", func(place, mend string) {
+				found = append(found, flag.Problem{Place: place, Mend: mend})
+			})
 		case s.Share > bucket.Buckets:
 			add(".share", "is over 100 %% (1000000)")
 		case s.Share <= reached:

@@ -174,7 +174,8 @@ func TestOldArms(t *testing.T) {
 }
 
 func document() *gl.Document {
-	return &gl.Document{Key: "night-batching", Type: gl.Boolean, Lever: gl.On, Resting: "off", End: gl.Gives{Variant: "off"},
+	return &gl.Document{Key: "night-batching", Type: gl.Boolean, Lever: gl.On, Resting: "off",
+		End: gl.Gives{Variant: "off"},
 		Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false"),
 			"third": json.RawMessage("false")},
 		Rules: []gl.Rule{{ID: "top", Name: "never", When: is("never", "yes"), Gives: gl.Gives{Variant: "off"},
@@ -303,7 +304,8 @@ func TestFold(t *testing.T) {
 		t.Errorf("unneeded are %v", got)
 	}
 	kept := s.Plan.Fold(d, "r", nil)
-	if got := ids(kept.Rules); !slices.Equal(got, []string{"me", "early", "rr-f", "below"}) || kept.End.Variant != "off" {
+	if got := ids(kept.Rules); !slices.Equal(got, []string{"me", "early", "rr-f", "below"}) ||
+		kept.End.Variant != "off" {
 		t.Errorf("with a rule below it folds to %v, end %v", got, kept.End)
 	}
 	whole := s.Plan.Fold(d, "r", []string{"early", "below"})
@@ -565,7 +567,9 @@ func TestSpans(t *testing.T) {
 func TestPlansAreChecked(t *testing.T) {
 	for what, spoil := range map[string]func(*Plan){
 		"to": func(p *Plan) { p.To = "" }, "by": func(p *Plan) { p.By = nil }, "first": func(p *Plan) { p.First = 9 },
-		"stages[3].share": func(p *Plan) { p.Stages[3].Share = 20_000 }, "stages[1]": func(p *Plan) { p.Stages[1].Share = 5 },
+		"stages[3].share": func(p *Plan) { p.Stages[3].Share = 20_000 }, "stages[1]": func(p *Plan) {
+			p.Stages[1].Share = 5
+		},
 		"stages[2].name":    func(p *Plan) { p.Stages[2].Name = "self" },
 		"stages[2].longest": func(p *Plan) { p.Stages[2].Least, p.Stages[2].Longest = 60, 60 },
 		"stages[2].then":    func(p *Plan) { p.Stages[2].Then = ThenBack }, "stages": func(p *Plan) { p.Stages = nil },

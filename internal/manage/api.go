@@ -115,6 +115,13 @@ type ReleaseReader interface {
 	Ladders(ctx context.Context, project int64) ([]app.Ladder, error)
 }
 
+// WebhookReader reads webhooks and what they are told.
+type WebhookReader interface {
+	Webhooks(ctx context.Context, project int64) ([]app.Webhook, error)
+	NoticeCounts(ctx context.Context, project int64) (map[string]map[app.NoticeState]int, error)
+	NoticesOf(ctx context.Context, webhook string, most int) ([]app.Notice, error)
+}
+
 // StateReader tells how the records are.
 type StateReader interface {
 	Ping(ctx context.Context) error
@@ -133,6 +140,7 @@ type Records struct {
 	InstanceReader
 	UnitReader
 	ReleaseReader
+	WebhookReader
 	StateReader
 }
 

@@ -29,7 +29,7 @@ const (
 func (s *Server) reached(run context.Context) {
 	close(s.ready)
 	s.jobs.Start(run, s.edge.Hub.Jobs()...)
-	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(), s.running.Job(),
+	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(), s.running.Job(), s.sender.Job(),
 		s.job("clock", "read the records' clock", liveEvery, s.clock.Sync),
 		s.job("node", "say that this node lives", liveEvery, s.announce),
 		s.job("sign", "sign the audit's heads", signEvery, s.signHeads),
@@ -103,6 +103,10 @@ func (s *Server) committed(ctx context.Context, m commit.Moved) {
 	}
 	if m.Keys {
 		s.edge.Keys.Nudge()
+	}
+	select {
+	case s.sender.Wake <- struct{}{}:
+	default:
 	}
 	if len(m.Steps) == 1 { // who edits one environment cares for it, and what is decided there is decided soon
 		for id := range m.Steps {

@@ -27,6 +27,7 @@ import (
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/releases"
+	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
 	"greenlever.example/greenlever/internal/localdb"
@@ -57,7 +58,11 @@ type Config struct {
 	ReadyStale  time.Duration
 	Connections map[string]int // to the records, by what they are for; what is not named is as usual
 	Beat        time.Duration  // of feeds; default 15 s
-	Now         func() time.Time
+	// WebhookNetworks are private networks that webhooks may be in; WebhookTries is for how long a notice is
+	// tried, a day where it is zero.
+	WebhookNetworks []netip.Prefix
+	WebhookTries    time.Duration
+	Now             func() time.Time
 }
 
 // Server is a running service.
@@ -76,6 +81,7 @@ type Server struct {
 	intake  *intake.Intake
 	commit  *commit.Service
 	running *releases.Service
+	sender  *webhooks.Sender
 	jobs    *work.Worker
 	web     *web.Surface
 	edge    *edge.Edge

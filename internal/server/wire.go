@@ -35,6 +35,7 @@ import (
 	"greenlever.example/greenlever/internal/app/segments"
 	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/app/testunits"
+	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
 	"greenlever.example/greenlever/internal/manage"
@@ -83,6 +84,8 @@ func (s *Server) wire() {
 	}
 	s.commit = changes
 	running.Apply = changes.Apply
+	s.sender = &webhooks.Sender{Records: st, Now: c.Now, Log: c.Log, Allowed: c.WebhookNetworks,
+		Tries: c.WebhookTries, Wake: make(chan struct{}, 1)}
 	s.running = running
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
@@ -94,7 +97,7 @@ func (s *Server) wire() {
 	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
-			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st, StateReader: st},
+			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st, WebhookReader: st, StateReader: st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: deliveries, Releases: running,
 		People: &people.Service{
@@ -151,7 +154,7 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		return known.Sampling.SeeAs, nil
 	}
 	return commit.NewKinds(
-		edits.Kinds(), running.Kinds(), ladders.Kinds(),
+		edits.Kinds(), running.Kinds(), ladders.Kinds(), webhooks.Kinds(),
 		(&segments.Service{Judge: judging(units), Overflows: overflowing(tries)}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
@@ -172,6 +175,7 @@ var (
 	_ roles.Tx                = (*store.Tx)(nil)
 	_ attributes.Tx           = (*store.Tx)(nil)
 	_ stops.Tx                = (*store.Tx)(nil)
+	_ webhooks.Tx             = (*store.Tx)(nil)
 	_ delivery.GoneTx         = (*store.Tx)(nil)
 )
 

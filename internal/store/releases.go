@@ -99,8 +99,9 @@ func (s *Store) Release(ctx context.Context, id string) (*app.Release, error) {
 
 // LastRelease gives the newest release of a flag in an environment; nil for none.
 func (r reader) LastRelease(environment int64, flag string) (*app.Release, error) {
-	row, err := get[releaseRow](r.ctx, r.q, "none", "SELECT "+releaseColumns+" FROM releases WHERE environment_id = ? "+
-		"AND flag = ? ORDER BY made DESC, id DESC LIMIT 1", environment, flag)
+	row, err := get[releaseRow](r.ctx, r.q, "none",
+		"SELECT "+releaseColumns+" FROM releases WHERE environment_id = ? "+
+			"AND flag = ? ORDER BY made DESC, id DESC LIMIT 1", environment, flag)
 	var f *app.Fault
 	if errors.As(err, &f) && f.Kind == app.NotFound {
 		return nil, nil
@@ -120,12 +121,14 @@ func (s *Store) LastRelease(ctx context.Context, environment int64, flag string)
 // Releases lists the releases of a project: those that run, and then the newest of those that are
 // over, at most some of them.
 func (s *Store) Releases(ctx context.Context, project int64, over int) ([]app.Release, error) {
-	running, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE running = 1 "+
+	running, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE "+
+		"running = 1 "+
 		"AND project_id = ? ORDER BY made DESC, id", project))
 	if err != nil || over == 0 {
 		return running, err
 	}
-	ended, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE project_id = ? "+
+	ended, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE "+
+		"project_id = ? "+
 		"AND ended > 0 ORDER BY ended DESC LIMIT ?", project, over))
 	return append(running, ended...), err
 }
@@ -144,7 +147,8 @@ func (s *Store) Running(ctx context.Context) ([]app.Release, error) {
 
 // ReleaseSteps lists what happened to a release, in order.
 func (s *Store) ReleaseSteps(ctx context.Context, id string) ([]app.ReleaseStep, error) {
-	rows, err := list[stepRow](ctx, s.pages, "SELECT release_id, sequence, at, revision, body FROM release_steps WHERE "+
+	rows, err := list[stepRow](ctx, s.pages, "SELECT release_id, sequence, at, revision, body FROM release_steps "+
+		"WHERE "+
 		"release_id = ? ORDER BY sequence", id)
 	out := make([]app.ReleaseStep, 0, len(rows))
 	for _, r := range rows {
@@ -169,7 +173,8 @@ func (r reader) StopsSince(environment, revision int64) ([]app.StopRecord, error
 func (t *Tx) PutRelease(r *app.ReleaseRecord) error {
 	row := releaseRow{r.ID, r.Project, r.Environment, r.Flag, r.Made, r.Ended, []byte(encode(r.Release))}
 	if r.State.Sequence == 1 {
-		if err := t.later("INSERT INTO releases (id, project_id, environment_id, flag, running, made, ended, body) VALUES "+
+		if err := t.later("INSERT INTO releases (id, project_id, environment_id, flag, running, made, ended, body) "+
+			"VALUES "+
 			"(?, ?, ?, ?, 1, ?, ?, ?)", row.ID, row.Project, row.Environment, row.Flag, row.Made, row.Ended,
 			string(row.Body)); err != nil {
 			return err
@@ -239,7 +244,8 @@ func (r reader) Ladders(project int64) ([]app.Ladder, error) {
 // PutLadder saves a ladder, or that it is gone.
 func (t *Tx) PutLadder(l *app.LadderRecord) error {
 	row := ladderRow{l.Key, l.Gone, []byte(encode(l.Ladder))}
-	if err := t.later("INSERT INTO ladders (project_id, ladder, gone, body) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE "+
+	if err := t.later("INSERT INTO ladders (project_id, ladder, gone, body) VALUES (?, ?, ?, ?) "+
+		"ON DUPLICATE KEY UPDATE "+
 		"gone = VALUES(gone), body = VALUES(body)", l.ProjectID, row.Ladder, row.Gone, string(row.Body)); err != nil {
 		return err
 	}
@@ -268,14 +274,22 @@ func (r reader) ActiveRoles(project int64, account string) ([]app.Role, error) {
 }
 
 // UnitsSince lists the units of the population of an attribute that were seen since a time.
-func (s *Store) UnitsSince(ctx context.Context, environment int64, attribute string, since int64) ([]app.UnitRow, error) {
-	return list[app.UnitRow](ctx, s.pools.work, "SELECT hash, unit, context, seen FROM population WHERE environment_id = ? "+
+func (s *Store) UnitsSince(ctx context.Context, environment int64, attribute string,
+	since int64) ([]app.UnitRow, error) {
+	return list[app.UnitRow](ctx, s.pools.work, "SELECT hash, unit, context, seen FROM population "+
+		"WHERE environment_id = ? "+
 		"AND attribute = ? AND seen >= ?", environment, attribute, since)
 }
 
 // CameSince counts the units of the population of an attribute that were seen since a time.
 func (s *Store) CameSince(ctx context.Context, environment int64, attribute string, since int64) (n int, err error) {
-	err = s.pages.GetContext(ctx, &n, "SELECT COUNT(*) FROM population WHERE environment_id = ? AND attribute = ? AND "+
-		"seen >= ?", environment, attribute, since)
+	err = s.pages.GetContext(ctx, &n,
+		"SELECT COUNT(*) FROM population WHERE environment_id = ? AND attribute = ? AND "+
+			"seen >= ?", environment, attribute, since)
 	return n, fault(err)
+}
+
+// Definition reads the definition of a flag, as it stands.
+func (t *Tx) Definition(project int64, key string) (*app.Definition, error) {
+	return oneDefinition(t.ctx, t.tx, key, "", project)
 }

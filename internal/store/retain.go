@@ -83,6 +83,7 @@ func (s *Store) Forget(ctx context.Context, now int64, days map[string]int) erro
 	var err error
 	add := func(query string, args ...any) { err = errors.Join(err, s.forget(ctx, query, args...)) }
 	add("DELETE FROM idempotency WHERE at < ?", before("keep-results"))
+	add("DELETE FROM notices WHERE state > 0 AND at < ?", before("keep-notices"))
 	add("DELETE FROM sessions WHERE expires < ?", now)
 	add("DELETE FROM tokens WHERE expires < ?", now-dayMillis)
 	add("DELETE FROM access_keys WHERE revoked > 0 AND revoked < ?", before("keep-revoked-keys"))

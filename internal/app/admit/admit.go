@@ -163,10 +163,10 @@ type owning struct {
 }
 
 func group(d *flag.Document) (out owning) {
-	if d == nil {
-		return out
-	}
 	var rules []flag.Rule
+	if d == nil {
+		d = &flag.Document{}
+	}
 	for _, r := range d.Rules {
 		if r.Release != "" {
 			rules, out.release = append(rules, r), r.Release

@@ -46,6 +46,8 @@ type Tx interface {
 	// Enter appends entries to a chain, in order. Those of a revision come with its event, which
 	// gets its epoch, its digest and its proof.
 	Enter(chain string, entries []audit.Entry, personal [][]string, event *flag.Event) error
+	// Post has the project's webhooks told of the entries that were just entered in a chain.
+	Post(project int64, chain string, notices []app.Notice) error
 }
 
 // Service makes changes.

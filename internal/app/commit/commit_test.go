@@ -76,6 +76,8 @@ func (l *ledger) Write(record any) ([]audit.Record, error) {
 	return []audit.Record{{Of: r.Key}}, nil
 }
 
+func (l *ledger) Post(int64, string, []app.Notice) error { return nil }
+
 func (l *ledger) Enter(chain string, entries []audit.Entry, _ [][]string, e *flag.Event) error {
 	for _, one := range entries {
 		l.say("%s: %s %s", chain, one.Action, one.Subject)
@@ -111,8 +113,9 @@ var kinds = NewKinds([]*Kind{
 			if was == in.To {
 				return Nothing(named{was, in.To}), nil
 			}
-			e, err := FlagPut(m.Environment, &app.FlagRecord{Key: m.Of, Version: 2, Document: &flag.Document{Key: m.Of,
-				Resting: in.To}}, "flag.named", []diff.Line{diff.Text("named")})
+			e, err := FlagPut(m.Environment, nil, &app.FlagRecord{Key: m.Of, Version: 2,
+				Document: &flag.Document{Key: m.Of,
+					Resting: in.To}}, "flag.named", []diff.Line{diff.Text("named")})
 			return &Effects{Result: named{was, in.To}, In: []Effect{e}}, err
 		}),
 	Of(Kind{Name: "project.tell", Action: app.Define, Span: Project}, func(_ context.Context, m *Moment,

@@ -2,6 +2,7 @@ package commit
 
 import (
 	"encoding/json"
+	"fmt"
 
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
@@ -63,6 +64,8 @@ type Entry struct {
 	Version  int64
 	Document string // digest of the document that it speaks of
 	Lines    []diff.Line
+	// Told is what webhooks are told besides, as JSON; it is no part of the audit.
+	Told any
 }
 
 // Judge is what the gate looks at besides who does what: see admit.Case.
@@ -96,6 +99,27 @@ func SegmentPut(env *app.Environment, rec *app.SegmentRecord, action string, lin
 	return Effect{Environment: env, Records: []Record{rec}, Event: &flag.Event{Segments: []json.RawMessage{raw}},
 		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw),
 			Lines: lines}}}, err
+}
+
+// tells is the data of an event.
+type tells struct {
+	Action     string    `json:"action"`
+	Subject    string    `json:"subject,omitempty"`
+	Version    int64     `json:"version,omitempty"`
+	Revision   int64     `json:"revision,omitempty"`
+	Change     string    `json:"change"`
+	Reason     string    `json:"reason,omitempty"`
+	Actor      app.Actor `json:"actor"`
+	Difference []string  `json:"difference"`
+	Release    any       `json:"release,omitempty"`
+}
+
+// notice is what webhooks are told of an entry: what the chain says of it, without personal values.
+func notice(e *audit.Entry, more any, number int) (app.Notice, error) {
+	body, err := json.Marshal(tells{e.Action, e.Subject, e.Version, e.Revision, e.Change, e.Reason, e.Actor,
+		e.Difference, more})
+	return app.Notice{Lane: app.LaneOf(e.Action), Environment: e.Environment,
+		Event: fmt.Sprintf("%s.%d", e.Change, number), At: e.At, Action: e.Action, Subject: e.Subject, Body: body}, err
 }
 
 // entry is an entry as the chain takes it, and the personal values of its lines.

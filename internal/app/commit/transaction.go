@@ -86,6 +86,7 @@ type transaction struct {
 	moved   Moved
 	raised  int64 // the epoch that began in it
 	stood   map[int64]app.Environment
+	posted  int // notices so far
 }
 
 // pending is what one chain gets at the end of the transaction.
@@ -423,5 +424,21 @@ func (t *transaction) add(p *pending, all []told, event *flag.Event) error {
 		entries[i], personal[i] = m.entry(one.entry, one.project, p.env)
 		entries[i].Records = one.notes
 	}
-	return t.tx.Enter(p.chain, entries, personal, event)
+	if err := t.tx.Enter(p.chain, entries, personal, event); err != nil {
+		return err
+	}
+	project := entries[0].Project
+	if project == 0 {
+		return nil // what is of the installation is told to nobody
+	}
+	notices := make([]app.Notice, len(entries))
+	for i := range entries {
+		n, err := notice(&entries[i], all[i].entry.Told, t.posted)
+		if err != nil {
+			return err
+		}
+		t.posted++
+		notices[i] = n
+	}
+	return t.tx.Post(project, p.chain, notices)
 }

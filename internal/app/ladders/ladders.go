@@ -18,7 +18,8 @@ import (
 // Kinds are the changes of ladders.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "ladder.put", Says: "Saves a ladder, a new one or in place of the one with its key",
+		commit.Of(commit.Kind{Name: "ladder.put",
+			Says:   "Saves a ladder, a new one or in place of the one with its key",
 			Action: app.ReleaseIt, Span: commit.Project, Queued: true}, put),
 		commit.Of(commit.Kind{Name: "ladder.remove", Says: "Takes a ladder away; releases that began from it go on",
 			Action: app.ReleaseIt, Span: commit.Project, Queued: true}, remove),
@@ -62,7 +63,8 @@ func Check(l *app.Ladder) (found []flag.Problem) {
 		one.Who, found = when, append(found, problems...)
 		if stages[i] = one.Stage; one.Asks {
 			if one.Who != nil || one.Share > 0 {
-				found = append(found, flag.Problem{Place: place, Mend: "asks for its units at the start, so it takes neither " +
+				found = append(found, flag.Problem{Place: place, Mend: "asks for its units at the start, so it " +
+					"takes neither " +
 					`"who" nor "share"`})
 			}
 			stages[i].Share, stages[i].Who = 0, &condition.Node{Test: "string.one-of",
@@ -100,7 +102,8 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 	}
 	for i := range all {
 		if all[i].Key == m.Of {
-			return effects(m, "ladder.removed", &app.LadderRecord{ProjectID: m.Project.ID, Ladder: &all[i], Gone: true},
+			return effects(m, "ladder.removed", &app.LadderRecord{ProjectID: m.Project.ID, Ladder: &all[i],
+				Gone: true},
 				words.Say("ladder %s removed", words.Name(all[i].Title))), nil
 		}
 	}

@@ -25,9 +25,10 @@ type Act struct {
 	// Sequence is that of the release as it was seen. Nobody signs, declines, edits or finishes what they
 	// have not seen.
 	Sequence int64         `json:"sequence,omitempty"`
-	Stages   []stage.Stage `json:"stages,omitempty"`  // with edit: all of them
-	Drop     []string      `json:"drop,omitempty"`    // with finish: ids of rules that go, since they decide nothing more
-	Outcome  string        `json:"outcome,omitempty"` // with finish: what came of it, against what was expected
+	Stages   []stage.Stage `json:"stages,omitempty"` // with edit: all of them
+	// with finish: ids of rules that go, since they decide nothing more
+	Drop    []string `json:"drop,omitempty"`
+	Outcome string   `json:"outcome,omitempty"` // with finish: what came of it, against what was expected
 	// Early finishes it before all whom it is for have the new variant: they all get it then.
 	Early bool   `json:"early,omitempty"`
 	Units *int64 `json:"units,omitempty"` // that would move, where the service asked to confirm that number
@@ -93,7 +94,8 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 		if reached := rel.State.Plan.Reaches(rel.State.At); !in.Early && (rel.State.Is != stage.Through ||
 			reached < bucket.Buckets) {
 			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"early": true, "reached": reached},
-				Detail: fmt.Sprintf("it has reached %s, and to finish it gives the new variant to all whom it is for, at "+
+				Detail: fmt.Sprintf("it has reached %s, and to finish it gives the new variant to all whom it is "+
+					"for, at "+
 					"once: look at whom that moves, and send early to do it all the same", bucket.Percent(reached))}
 		}
 	}
@@ -167,15 +169,20 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 	done.Document, done.Difference = now, diff.Said(lines)
 	done.Sentence = stage.Says(&next, nil, names, m.At)
 	moves := len(lines) > 0 || effects.Serve || effects.Remove || effects.Fold
-	step := &app.ReleaseStep{Release: rel.ID, Sequence: next.Sequence, At: m.At, Moves: moves, Actor: m.Actor, Event: *e,
-		Tell: effects.Tell, Is: next.Is, Stage: next.At, Share: next.Plan.Reaches(next.At), Change: m.Change}
+	step := &app.ReleaseStep{Release: rel.ID, Sequence: next.Sequence, At: m.At, Moves: moves, Actor: m.Actor,
+		Event: *e,
+		Tell:  effects.Tell, Is: next.Is, Stage: next.At, Share: next.Plan.Reaches(next.At), Change: m.Change}
 	record := &app.ReleaseRecord{Release: &rel, Moves: moves}
 	entry := told(&rel, e, effects, names, m.At)
+	if entry.Told, err = handOver(tx, &rel, env, now, names, m.At); err != nil {
+		return nil, err
+	}
 	if !moves {
 		entry.Lines = append(entry.Lines, lines...)
 		s.wake()
-		return &commit.Effects{Result: done, In: []commit.Effect{{Environment: env, Records: []commit.Record{record, step},
-			Entries: []commit.Entry{entry}}}}, nil
+		return &commit.Effects{Result: done,
+			In: []commit.Effect{{Environment: env, Records: []commit.Record{record, step},
+				Entries: []commit.Entry{entry}}}}, nil
 	}
 	out, err := commit.FlagPut(env, old, &app.FlagRecord{Key: rel.Flag, Version: held.Flag.Version + 1, Document: now},
 		entry.Action, append(entry.Lines, lines...))
@@ -232,8 +239,9 @@ func (s *Service) mayGoOn(ctx context.Context, tx Tx, env *app.Environment, rel 
 	}
 	says := f.Error()
 	if f.Kind == app.Forbidden || f.Kind == app.NotFound {
-		why, says = stage.ByRight, "its owner may not release here any more: somebody who may has it go on, or starts "+
-			"another one"
+		why, says = stage.ByRight,
+			"its owner may not release here any more: somebody who may has it go on, or starts "+
+				"another one"
 	}
 	return &stage.Block{Why: why, Says: says}, nil
 }

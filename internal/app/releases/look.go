@@ -23,9 +23,11 @@ import (
 // blocks finds what keeps a release from going on, under the environment's lock: stops of its flag and
 // of those that it needs, since a stop that was lifted between two looks holds it all the same; a lever;
 // needs that are not met. upTo is the revision up to which stops were looked at.
-func blocks(tx Tx, env *app.Environment, rel *app.Release, held *holding) (found []stage.Block, upTo int64, err error) {
+func blocks(tx Tx, env *app.Environment, rel *app.Release,
+	held *holding) (found []stage.Block, upTo int64, err error) {
 	since := rel.State.Stops
-	if rel.State.Is == stage.Held || rel.State.Is == stage.Waiting { // what held it is known: only what stands is in the way
+	// what held it is known: only what stands is in the way
+	if rel.State.Is == stage.Held || rel.State.Is == stage.Waiting {
 		since = env.Revision
 	}
 	needed, unmet, err := needs(tx, env.ID, held.Flag.Document, 0)
@@ -49,7 +51,8 @@ func blocks(tx Tx, env *app.Environment, rel *app.Release, held *holding) (found
 		}
 	}
 	if held.Flag.Document.Lever == flag.Off {
-		found = append(found, stage.Block{Why: stage.ByLever, Says: "the flag is off, so that nobody gets anything of it"})
+		found = append(found, stage.Block{Why: stage.ByLever, Says: "the flag is off, so that nobody gets anything " +
+			"of it"})
 	}
 	for _, says := range unmet {
 		found = append(found, stage.Block{Why: stage.ByNeed, Says: says})
@@ -171,14 +174,16 @@ func (s *Service) hindered(ctx context.Context, rel *app.Release, env *app.Envir
 	}
 	stops, err := s.Records.StopsAfter(ctx, env.ID, rel.State.Stops)
 	return slices.ContainsFunc(stops, func(st app.StopRecord) bool {
-		return (st.LiftedAt == 0 || rel.State.Is != stage.Waiting) && slices.ContainsFunc(st.Flags, func(key string) bool {
-			return slices.Contains(needed, key)
-		})
+		return (st.LiftedAt == 0 || rel.State.Is != stage.Waiting) && slices.ContainsFunc(st.Flags,
+			func(key string) bool {
+				return slices.Contains(needed, key)
+			})
 	}), err
 }
 
 // Facts finds out what a release goes by, but for what holds it, which is found under the environment's lock.
-func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environment, epoch int64) (*stage.Facts, error) {
+func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environment,
+	epoch int64) (*stage.Facts, error) {
 	st := &rel.State
 	f := &stage.Facts{}
 	if h := st.Plan.Hours; h != nil {
@@ -211,7 +216,8 @@ func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environm
 }
 
 // seen counts the units that were seen since the stage began and get the new variant by the release.
-func (s *Service) seen(ctx context.Context, rel *app.Release, env *app.Environment, rules *decide.Ruleset) (int64, error) {
+func (s *Service) seen(ctx context.Context, rel *app.Release, env *app.Environment,
+	rules *decide.Ruleset) (int64, error) {
 	by := rel.State.Plan.By[0]
 	rows, err := s.Records.UnitsSince(ctx, env.ID, by, rel.State.Began)
 	if err != nil {

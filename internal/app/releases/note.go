@@ -34,7 +34,8 @@ func Note(rel *app.Release, env *app.Environment, def *app.Definition, doc *flag
 		add("%s", words.Plain(def.Description))
 	}
 	if rel.Running() {
-		add("To take back what it gave and nothing else: greenlever release roll-back %s --env %s", words.Key(rel.Flag),
+		add("To take back what it gave and nothing else: greenlever release roll-back %s --env %s",
+			words.Key(rel.Flag),
 			words.Key(env.Key))
 		stop := words.Say("To give %s to everybody at once: greenlever stop %s --env %s", words.Variant(doc.Resting),
 			words.Key(rel.Flag), words.Key(env.Key))
@@ -44,4 +45,39 @@ func Note(rel *app.Release, env *app.Environment, def *app.Definition, doc *flag
 		out = append(out, stop)
 	}
 	return out
+}
+
+// HandOver is what webhooks are told of a release beside the entry of a step.
+type HandOver struct {
+	ID    string   `json:"id"`
+	Is    stage.Is `json:"is"`
+	Stage string   `json:"stage,omitempty"` // the name of the present one
+	Share uint32   `json:"share"`           // parts per million that have the new variant, of those whom it is for
+	Says  string   `json:"says"`
+	Note  []string `json:"note"`
+}
+
+func handOver(tx Tx, rel *app.Release, env *app.Environment, doc *flag.Document, names words.Names,
+	now int64) (*HandOver, error) {
+	def, err := tx.Definition(rel.Project, rel.Flag)
+	if err != nil {
+		return nil, err
+	}
+	out := &HandOver{ID: rel.ID, Is: rel.State.Is, Share: rel.State.Plan.Reaches(rel.State.At),
+		Says: stage.Says(&rel.State, nil, names, now).String(), Note: []string{}}
+	if s := rel.State.Stage(); s != nil {
+		out.Stage = s.Name
+	}
+	for _, said := range Note(rel, env, def, doc, names) {
+		out.Note = append(out.Note, said.Print(withoutUnits))
+	}
+	return out, nil
+}
+
+// withoutUnits leaves out who is named: other systems are told how it goes, and not of whom.
+func withoutUnits(t words.Token) string {
+	if t.Kind == words.AUnit {
+		return "…"
+	}
+	return t.String()
 }

@@ -65,18 +65,22 @@ type own interface {
 	LastRelease(environment int64, flag string) (*app.Release, error)
 	Ladders(project int64) ([]app.Ladder, error)
 	StopsSince(environment, revision int64) ([]app.StopRecord, error)
+	Definition(project int64, key string) (*app.Definition, error)
 	ActiveRoles(project int64, account string) ([]app.Role, error)
 }
 
 // Kinds are the changes of releases.
 func (s *Service) Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "release.start", Says: "Starts a release of a flag, which begins at once or at a time",
+		commit.Of(commit.Kind{Name: "release.start", Says: "Starts a release of a flag, which begins at once or at " +
+			"a time",
 			Action: app.ReleaseIt, Span: commit.Environment, Guarded: true, Queued: true, Owns: true},
 			s.start).Holding(holdFlag),
-		commit.Taking(commit.Of(commit.Kind{Name: "release.act", Says: "Has a release go on, signs for it, edits its " +
-			"stages to come or finishes it", Action: app.ReleaseIt, Span: commit.Environment, Guarded: true, Queued: true,
-			Owns: true}, s.act).Holding(holdRelease), takes),
+		commit.Taking(commit.Of(commit.Kind{Name: "release.act",
+			Says: "Has a release go on, signs for it, edits its " +
+				"stages to come or finishes it", Action: app.ReleaseIt, Span: commit.Environment, Guarded: true,
+			Queued: true,
+			Owns:   true}, s.act).Holding(holdRelease), takes),
 		commit.Of(commit.Kind{Name: "release.halt", Says: "Holds a release or rolls it back", Action: app.StopIt,
 			Span: commit.Environment, Insists: true, Owns: true}, s.halt).Holding(holdRelease),
 		commit.Of(commit.Kind{Name: "release.step", Says: "A release takes a step by itself", Span: commit.Environment,

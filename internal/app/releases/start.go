@@ -66,8 +66,9 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 	lines := planned(rel, names)
 	done := &Done{Release: rel, EnvironmentKey: env.Key, Sentence: stage.Says(&rel.State, nil, names, m.At),
 		Difference: diff.Said(lines), Document: doc}
-	step := &app.ReleaseStep{Release: rel.ID, Sequence: rel.State.Sequence, At: m.At, Actor: m.Actor, Tell: stage.Planned,
-		Is: rel.State.Is, Stage: -1, Change: m.Change}
+	step := &app.ReleaseStep{Release: rel.ID, Sequence: rel.State.Sequence, At: m.At, Actor: m.Actor,
+		Tell: stage.Planned,
+		Is:   rel.State.Is, Stage: -1, Change: m.Change}
 	s.wake()
 	return &commit.Effects{Result: done, In: []commit.Effect{{Environment: env,
 		Records: []commit.Record{&app.ReleaseRecord{Release: rel}, step},
@@ -183,7 +184,8 @@ func (in *Start) climb(tx Tx, project int64) ([]stage.Stage, error) {
 		if one.Asks {
 			asks = true
 			if len(in.Named) == 0 {
-				return nil, app.InvalidField("named", "stage %q is for units that are named at the start: say their keys",
+				return nil, app.InvalidField("named", "stage %q is for units that are named at the start: say "+
+					"their keys",
 					one.Name)
 			}
 			one.Who = &condition.Node{Test: "string.one-of", Attribute: condition.KeyAttribute, Text: in.Named}
@@ -210,7 +212,8 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 		for j, role := range p.Stages[i].SignOff {
 			if !slices.Contains(app.Roles(), app.Role(role)) {
 				found = append(found, flag.Problem{Place: fmt.Sprintf("stages[%d].signOff[%d]", i, j),
-					Mend: fmt.Sprintf("%q is no role: use some of auditor, developer, releaser, on-call, keeper", role)})
+					Mend: fmt.Sprintf("%q is no role: use some of auditor, developer, releaser, on-call, keeper",
+						role)})
 			}
 		}
 	}
@@ -219,15 +222,17 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 	}
 	for place, v := range map[string]string{"from": p.From, "to": p.To} {
 		if _, is := doc.Variants[v]; !is && v != "" {
-			found = append(found, flag.Problem{Place: place, Mend: fmt.Sprintf("%q is no variant of this flag: use one of %s",
-				v, strings.Join(doc.VariantNames(), ", "))})
+			found = append(found, flag.Problem{Place: place,
+				Mend: fmt.Sprintf("%q is no variant of this flag: use one of %s",
+					v, strings.Join(doc.VariantNames(), ", "))})
 		}
 	}
 	if p.Above != "" && doc.Rule(p.Above) == nil {
 		found = append(found, flag.Problem{Place: "above", Mend: "is the id of no rule of this flag"})
 	}
 	if doc.Lever == flag.Off {
-		found = append(found, flag.Problem{Place: "flag", Mend: "is off here, so that nobody would get anything of the " +
+		found = append(found, flag.Problem{Place: "flag", Mend: "is off here, so that nobody would get anything " +
+			"of the " +
 			"release: turn its lever on first"})
 	}
 	if p.Begin != 0 && p.Begin < now-60_000 {
@@ -242,7 +247,8 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 }
 
 // stands refuses a release whose rules could not stand at one of its stages.
-func (s *Service) stands(ctx context.Context, tx Tx, env *app.Environment, doc *flag.Document, rel *app.Release) error {
+func (s *Service) stands(ctx context.Context, tx Tx, env *app.Environment, doc *flag.Document,
+	rel *app.Release) error {
 	for _, at := range []int{rel.State.Plan.First, len(rel.State.Plan.Stages) - 1} {
 		if err := s.Stand(ctx, tx, env, doc, At(doc, rel, at)); err != nil {
 			return err

@@ -13,5 +13,5 @@ CREATE TABLE IF NOT EXISTS releases (
     UNIQUE KEY one_runs (environment_id, flag, running),
     KEY those_that_run (running, project_id),
     KEY newest (environment_id, flag, made),
-    KEY over (project_id, ended)
+    KEY ended_last (project_id, ended)
 );
