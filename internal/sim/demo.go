@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"sync"
@@ -23,9 +24,11 @@ import (
 type Config struct {
 	Dir    string // of its data, keys and log
 	Listen string
-	Quiet  bool // no traffic
-	Out    io.Writer
-	Ready  func(*Demo) // called once everything runs
+	Quiet  bool // no traffic, and no releases
+	// RealTime has the stages of releases take a day each, in place of half a minute.
+	RealTime bool
+	Out      io.Writer
+	Ready    func(*Demo) // called once everything runs
 }
 
 // Demo is what a running demo tells.
@@ -38,8 +41,14 @@ type Demo struct {
 	Outpost   string            `json:"outpost"` // address
 	Page      string            `json:"page"`    // the outpost's own
 	Desk      string            `json:"desk"`
+	Tickets   string            `json:"tickets"` // the ticket tracker's page
+	Monitor   string            `json:"monitor"` // the monitoring system's
+	Hooks     map[string]Hook   `json:"hooks"`   // webhooks of these two
 	Server    *server.Server    `json:"-"`
 	instances []*greenlever.Client
+	hooks     sync.Mutex
+	tracker   *outsider
+	monitor   *monitor
 }
 
 // seed makes the same people at every start.
@@ -61,7 +70,8 @@ func Run(ctx context.Context, c Config) (err error) {
 	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
 
 	say("starting MariaDB and the service ...")
-	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Admin: "127.0.0.1:0", Dir: c.Dir, Log: log})
+	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Admin: "127.0.0.1:0", Dir: c.Dir, Log: log,
+		WebhookNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
 	if err != nil {
 		return err
 	}
@@ -82,14 +92,21 @@ func Run(ctx context.Context, c Config) (err error) {
 		if beside != nil {
 			beside.stop()
 		}
+		_ = d.stopOutside()
 		traffic.Wait()
 	}()
 	if beside, err = d.startBesides(run, c, log, &traffic); err != nil {
 		return err
 	}
 	d.Outpost, d.Page, d.Desk = beside.outpost.URL(), beside.outpost.AdminURL(), beside.deskURL
+	if err := d.startOutside(run, c, log, &traffic); err != nil {
+		return err
+	}
 	if !c.Quiet {
 		if err := d.start(run, c, log, &traffic); err != nil {
+			return err
+		}
+		if err := d.stories(run, c); err != nil {
 			return err
 		}
 	}
@@ -102,6 +119,10 @@ func Run(ctx context.Context, c Config) (err error) {
 	say("  help desk  %s   a web page that asks for its flags in the browser", d.Desk)
 	say("  outpost    %s   follows production and staging; two displays, in Node, ask it; its own page: %s", d.Outpost,
 		d.Page)
+	say("  outside    tickets %s and monitoring %s, stand-ins that are told of changes", d.Tickets, d.Monitor)
+	if !c.Quiet {
+		say("  releases   night-batching goes out by itself, telemetry-interval waits for you to sign")
+	}
 	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
 	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
 	say("  log        %s", filepath.Join(c.Dir, "log"))
@@ -175,6 +196,7 @@ func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *s
 			return err
 		}
 		d.instances = append(d.instances, door.flags)
+		door.opened = &d.monitor.opened
 		traffic.Go(func() { door.visits(ctx, visitors, uint64(i)) })
 	}
 	drivers := Couriers(seed, 240)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"log/slog"
 	"math/rand/v2"
+	"sync/atomic"
 	"time"
 
 	greenlever "greenlever.example/client"
@@ -11,7 +12,8 @@ import (
 
 // Door is the service that opens compartments: it decides with the real client.
 type Door struct {
-	flags *greenlever.Client
+	flags  *greenlever.Client
+	opened *atomic.Int64 // compartments, so far; may be nil
 }
 
 // retries is the value of door-retries.
@@ -27,7 +29,7 @@ func openDoor(ctx context.Context, url, key, dir, version string, log *slog.Logg
 	if err != nil {
 		return nil, err
 	}
-	return &Door{c}, nil
+	return &Door{flags: c}, nil
 }
 
 // Rounds is the service that plans courier rounds.
@@ -77,6 +79,9 @@ func every(ctx context.Context, do func()) {
 // Open is one visit: what the service asks its flags on the way.
 func (d *Door) Open(ctx context.Context, r *Recipient) {
 	unit := r.Context()
+	if d.opened != nil {
+		d.opened.Add(1)
+	}
 	if d.flags.Bool(ctx, "one-touch-open", unit, false) {
 		_ = d.flags.Bool(ctx, "handover-photo", unit, false)
 	}

@@ -290,10 +290,9 @@ func (f *furnisher) documents() {
 		d.Lever = flag.On
 		d.End = shares(condition.KeyAttribute, share("traffic-aware", 30), share("learned", 8), share("timetable", 62))
 	})
-	f.edit("releaser", prod, "night-batching", "whole sites, in the north only", func(d *flag.Document) {
+	f.edit("releaser", prod, "night-batching", "its release is coming", func(d *flag.Document) { d.Lever = flag.On })
+	f.edit("releaser", prod, "telemetry-interval", "its release is coming", func(d *flag.Document) {
 		d.Lever = flag.On
-		d.Rules = []flag.Rule{{Name: "Northern sites", Gives: shares("site.id", share("on", 30), goOn(70)),
-			When: &condition.Node{Test: "string.equals", Attribute: "site.region", Text: []string{"north"}}}}
 	})
 	f.edit("developer", prod, "chilled-compartments", "as sold", func(d *flag.Document) {
 		d.Lever = flag.On
