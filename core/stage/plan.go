@@ -50,9 +50,9 @@ type Stage struct {
 	Least Span            `json:"least,omitempty"` // how long it stays at least
 	// how many units that have the new variant must have been seen in it
 	Units int64 `json:"units,omitempty"`
-	// Longest is how long it may take, and Then what comes after that.
+	// Longest is how long it may take, and Late what comes after that.
 	Longest Span `json:"longest,omitempty"`
-	Then    Then `json:"then,omitempty"`
+	Late    Then `json:"late,omitempty"`
 	// SignOff are the roles of which one must sign before it goes on; none: it goes on by itself.
 	SignOff  []string `json:"signOff,omitempty"`
 	Declined Then     `json:"declined,omitempty"` // what comes of a sign-off that is declined: hold or roll back
@@ -260,13 +260,13 @@ func CheckStages(at string, stages []Stage) (found []flag.Problem) {
 		if s.Longest > 0 && s.Longest <= s.Least {
 			add(".longest", "must be more than the %s that the stage takes at least", s.Least)
 		}
-		switch s.Then {
+		switch s.Late {
 		case "", ThenHold, ThenAsk, ThenBack:
 		default:
-			add(".then", "must be hold, ask or roll-back")
+			add(".late", "must be hold, ask or roll-back")
 		}
-		if s.Then != "" && s.Longest == 0 {
-			add(".then", `says what comes after "longest", which is not given`)
+		if s.Late != "" && s.Longest == 0 {
+			add(".late", `says what comes after "longest", which is not given`)
 		}
 		switch s.Declined {
 		case "", ThenHold, ThenBack:
@@ -286,10 +286,10 @@ func clean(s string) bool {
 
 // then is what a stage does after its longest time.
 func (s *Stage) then() Then {
-	if s.Then == "" {
+	if s.Late == "" {
 		return ThenHold
 	}
-	return s.Then
+	return s.Late
 }
 
 // Reaches is the share that the plan has reached at a stage, 0 while it has only audiences.

@@ -372,7 +372,7 @@ func randomPlan(rng *rand.Rand) Plan {
 		s.Least, s.Units = Span(rng.Int64N(60_000)), rng.Int64N(100)
 		if rng.IntN(2) == 0 {
 			s.Longest = s.Least + Span(1+rng.Int64N(60_000))
-			s.Then = []Then{"", ThenHold, ThenAsk, ThenBack}[rng.IntN(4)]
+			s.Late = []Then{"", ThenHold, ThenAsk, ThenBack}[rng.IntN(4)]
 		}
 		if rng.IntN(3) == 0 {
 			s.SignOff, s.Declined = []string{"releaser"}, []Then{"", ThenHold, ThenBack}[rng.IntN(3)]
@@ -572,7 +572,7 @@ func TestPlansAreChecked(t *testing.T) {
 		},
 		"stages[2].name":    func(p *Plan) { p.Stages[2].Name = "self" },
 		"stages[2].longest": func(p *Plan) { p.Stages[2].Least, p.Stages[2].Longest = 60, 60 },
-		"stages[2].then":    func(p *Plan) { p.Stages[2].Then = ThenBack }, "stages": func(p *Plan) { p.Stages = nil },
+		"stages[2].late":    func(p *Plan) { p.Stages[2].Late = ThenBack }, "stages": func(p *Plan) { p.Stages = nil },
 		"stages[0].who":      func(p *Plan) { p.Stages[0].Who = &condition.Node{Test: "string.equals"} },
 		"delivery.percent":   func(p *Plan) { p.Delivery.Percent = 101 },
 		"stages[6].share":    func(p *Plan) { p.Stages[6].Share = 1_000_001 },

@@ -51,7 +51,8 @@ func listen(t *testing.T, answer func(n int, w http.ResponseWriter, r *http.Requ
 		}
 		e.mu.Lock()
 		defer e.mu.Unlock()
-		e.events, e.heads, e.bodies = append(e.events, event), append(e.heads, r.Header.Clone()), append(e.bodies, body)
+		e.events, e.heads, e.bodies = append(e.events, event), append(e.heads, r.Header.Clone()),
+			append(e.bodies, body)
 	}))
 	t.Cleanup(e.Close)
 	return e
@@ -63,7 +64,9 @@ func (e *ear) heard() []cloudevents.Event {
 	return slices.Clone(e.events)
 }
 
-func loopback(c *server.Config) { c.WebhookNetworks = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} }
+func loopback(c *server.Config) {
+	c.WebhookNetworks = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
+}
 
 func hook(t *testing.T, s *gltest.Service, url string, more obj) (id, secret string) {
 	t.Helper()

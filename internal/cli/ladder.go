@@ -36,8 +36,9 @@ func (s *session) ladderCommand() *cobra.Command {
 				s.rows([]any{"ladder", "name", "stages", "for"}, rows)
 			})
 		}}
-	save := &cobra.Command{Use: "save FILE", Short: "Save a ladder from a YAML file, a new one or in place of the one " +
-		"with its key", Args: exactly("FILE"), Example: "  greenlever ladder save careful.yaml",
+	save := &cobra.Command{Use: "save FILE",
+		Short: "Save a ladder from a YAML file, a new one or in place of the one " +
+			"with its key", Args: exactly("FILE"), Example: "  greenlever ladder save careful.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			raw, err := s.readFile(args[0])
 			if err != nil {
@@ -78,7 +79,8 @@ func (s *session) ladderCommand() *cobra.Command {
 					return err
 				}
 			}
-			return coded(exitNotFound, "there is no ladder %s: greenlever ladder list names those that there are", args[0])
+			return coded(exitNotFound, "there is no ladder %s: greenlever ladder list names those that there are",
+				args[0])
 		}}
 	remove := &cobra.Command{Use: "remove LADDER", Short: "Take a ladder away; releases that began from it go on",
 		Args: exactly("LADDER"), Example: "  greenlever ladder remove careful",
@@ -87,7 +89,8 @@ func (s *session) ladderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.do(cmd.Context(), request{method: "POST", path: path + "/ladders/" + url.PathEscape(args[0]) + "/remove",
+			return a.do(cmd.Context(), request{method: "POST", path: path + "/ladders/" + url.PathEscape(args[0]) +
+				"/remove",
 				body: map[string]any{"reason": s.because}}, nil)
 		}}
 	return group("ladder", "Saved orders of stages for releases", list, save, write, remove)

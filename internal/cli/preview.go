@@ -75,6 +75,9 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	for _, t := range p.Tests {
 		add("test unit %s gets %s of %s, now %s", t.Unit, orFallback(t.To), t.Flag, orFallback(t.From))
 	}
+	for _, key := range p.Evidence {
+		add("careful: the evidence of the release of %s begins anew with this", key)
+	}
 	for _, u := range p.Types {
 		add("careful: %s", said(u.Says))
 	}

@@ -22,11 +22,13 @@ func (s *session) releaseCommand() *cobra.Command {
 	c := group("release", "Take a flag from one variant to another in stages", s.releaseStart(), s.releaseList(),
 		s.releaseShow(), s.releaseWatch(), s.releaseHalt("hold", "Hold a release where it is"),
 		s.releaseAct("go-on", "Have a release that is held go on", false),
-		s.releaseAct("next", "Begin the next stage now", false), s.releaseAct("sign", "Sign that a release may go on", true),
+		s.releaseAct("next", "Begin the next stage now", false), s.releaseAct("sign", "Sign that a release may go on",
+			true),
 		s.releaseAct("decline", "Decline that a release goes on", true),
 		s.releaseHalt("roll-back", "Take back what a release gave, and nothing else"), s.releaseFinish(),
 		s.releaseEdit(), s.releaseWrite(), s.releaseSchema())
-	c.Example = "  greenlever release start night-batching --ladder in-a-day --by site.id --env production --because 'it is time'\n" +
+	c.Example = "  greenlever release start night-batching --ladder in-a-day --by site.id --env production " +
+		"--because 'it is time'\n" +
 		"  greenlever release watch night-batching --env production"
 	return c
 }
@@ -41,7 +43,8 @@ func (s *session) releaseStart() *cobra.Command {
 	var in releases.Start
 	var file, where, shares, every, begin string
 	c := &cobra.Command{Use: "start [FLAG]", Short: "Start a release; --try shows what each of its stages would do",
-		Example: "  greenlever release start night-batching --shares 8,30,100 --every 1d --by site.id --env production " +
+		Example: "  greenlever release start night-batching --shares 8,30,100 --every 1d --by site.id --env " +
+			"production " +
 			"--because 'staff are happy'\n  greenlever release start -f night-batching.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			flag, start := "", in
@@ -89,7 +92,8 @@ func (s *session) releaseStart() *cobra.Command {
 	f.StringVar(&in.Above, "above", "", "the id of the rule that it stands above; below all if left out")
 	f.BoolVar(&in.OldArm, "old-arm", false, "keep a part of the others on the old variant, to compare with")
 	f.StringVar(&in.Expected, "expected", "", "the effect that you hope for")
-	f.StringVar(&in.After, "after", "", "the id of the release that this one follows after a repair: what is left open "+
+	f.StringVar(&in.After, "after", "", "the id of the release that this one follows after a repair: what is left "+
+		"open "+
 		"is as there")
 	f.IntVar(&in.First, "first", 0, "the stage to begin with, from 0; those before it are in it")
 	return c
@@ -147,7 +151,8 @@ func (s *session) startRelease(ctx context.Context, flag string, in *releases.St
 	if reason == "" {
 		reason = "not said yet"
 	}
-	if err := a.do(ctx, request{method: "POST", path: path + "?dryRun=true", body: body{in, reason}}, &tried); err != nil {
+	if err := a.do(ctx, request{method: "POST", path: path + "?dryRun=true", body: body{in, reason}},
+		&tried); err != nil {
 		return err
 	}
 	in.Salt = tried.State.Plan.Salt // so that what was shown is what happens
@@ -178,7 +183,8 @@ func (s *session) sayAhead(t *ahead, line func(string)) {
 		st := &t.Ahead.Stages[i]
 		text := fmt.Sprintf("%-8s %s units have %s", st.Name, about(st.Has), t.State.Plan.To)
 		if st.Drawn != nil {
-			text += fmt.Sprintf(", %s of %s %s", about(st.Drawn.Parts[t.State.Plan.To]), about(st.Drawn.Units), st.Drawn.By)
+			text += fmt.Sprintf(", %s of %s %s", about(st.Drawn.Parts[t.State.Plan.To]), about(st.Drawn.Units),
+				st.Drawn.By)
 		}
 		text += "; " + said(st.Shift.Says)
 		if st.Takes > 0 {
@@ -194,7 +200,8 @@ func (s *session) sayAhead(t *ahead, line func(string)) {
 		if v.Asks > 0 {
 			asks = fmt.Sprintf("asked for it %d times in the last day", v.Asks)
 		}
-		line(fmt.Sprintf("%s %s, %s: %s", v.Application, v.Version, counted(v.Instances, "process", "processes"), asks))
+		line(fmt.Sprintf("%s %s, %s: %s", v.Application, v.Version, counted(v.Instances, "process", "processes"),
+			asks))
 	}
 	for _, f := range t.Ahead.Floors {
 		line(fmt.Sprintf("after the repair you may ask for the newest that was seen: --where '%s'", f.Text))
@@ -219,7 +226,8 @@ func (s *session) findRelease(ctx context.Context, of string) (a *api, path stri
 			return nil, "", nil, false, err
 		}
 		if len(all.Items) == 0 {
-			return nil, "", nil, false, coded(exitNotFound, "flag %s has no release in %s: start one with %s", of, s.env,
+			return nil, "", nil, false, coded(exitNotFound, "flag %s has no release in %s: start one with %s", of,
+				s.env,
 				s.next("release", "start", of, "--ladder", "in-a-day", "--try"))
 		}
 		id = all.Items[0].ID
@@ -230,7 +238,8 @@ func (s *session) findRelease(ctx context.Context, of string) (a *api, path stri
 
 func (s *session) releaseAct(do, short string, seen bool) *cobra.Command {
 	return &cobra.Command{Use: do + " FLAG", Short: short, Args: exactly("FLAG"),
-		Example: fmt.Sprintf("  greenlever release %s night-batching --env production --because 'we looked at it'", do),
+		Example: fmt.Sprintf("  greenlever release %s night-batching --env production --because 'we looked at it'",
+			do),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			body := map[string]any{"do": do}
 			return s.act(cmd.Context(), args[0], "/acts", body, seen)
@@ -254,8 +263,9 @@ func (s *session) releaseFinish() *cobra.Command {
 		Example: "  greenlever release finish night-batching --outcome 'rounds are a tenth shorter' --env production " +
 			"--because 'all sites have it'",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return s.act(cmd.Context(), args[0], "/acts", map[string]any{"do": "finish", "drop": drop, "outcome": outcome,
-				"early": early}, true)
+			return s.act(cmd.Context(), args[0], "/acts", map[string]any{"do": "finish", "drop": drop,
+				"outcome": outcome,
+				"early":   early}, true)
 		}}
 	c.Flags().StringSliceVar(&drop, "drop", nil, "ids of rules that decide nothing more and go with it; release show "+
 		"lists them")
@@ -303,7 +313,8 @@ func (s *session) act(ctx context.Context, of, below string, body map[string]any
 	}
 	halts := below == "/halts" // nothing is asked of who takes something back
 	if !halts || s.try {
-		if err := a.do(ctx, request{method: "POST", path: path + below + "?dryRun=true", body: body}, &tried); err != nil {
+		if err := a.do(ctx, request{method: "POST", path: path + below + "?dryRun=true", body: body},
+			&tried); err != nil {
 			return err
 		}
 	}
@@ -340,7 +351,8 @@ func (s *session) act(ctx context.Context, of, below string, body map[string]any
 
 func (s *session) releaseWrite() *cobra.Command {
 	return &cobra.Command{Use: "write FLAG", Short: "Write a release as YAML, from which it could be started again",
-		Args: exactly("FLAG"), Example: "  greenlever release write night-batching --env production > night-batching.yaml",
+		Args: exactly("FLAG"), Example: "  greenlever release write night-batching --env production > " +
+			"night-batching.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			_, _, v, _, err := s.findRelease(cmd.Context(), args[0])
 			if err != nil {
@@ -356,9 +368,11 @@ func (s *session) releaseWrite() *cobra.Command {
 }
 
 func (s *session) releaseSchema() *cobra.Command {
-	return &cobra.Command{Use: "schema [release|ladder|stages]", Short: "Print the JSON Schema of the files, for editors",
-		Args:    cobra.MaximumNArgs(1),
-		Example: "  greenlever release schema > release.schema.json\n  greenlever release schema stages > stages.schema.json",
+	return &cobra.Command{Use: "schema [release|ladder|stages]", Short: "Print the JSON Schema of the files, for " +
+		"editors",
+		Args: cobra.MaximumNArgs(1),
+		Example: "  greenlever release schema > release.schema.json\n  greenlever release schema stages > " +
+			"stages.schema.json",
 		RunE: func(_ *cobra.Command, args []string) error {
 			kind := "release"
 			if len(args) > 0 {
@@ -372,4 +386,3 @@ func (s *session) releaseSchema() *cobra.Command {
 			return err
 		}}
 }
-

@@ -66,7 +66,8 @@ func (s *session) releaseShow() *cobra.Command {
 }
 
 func (s *session) sayRelease(v *manage.ReleaseView) {
-	s.say("%s in %s: %s -> %s, by %s, since %s", v.Flag, v.EnvironmentKey, v.State.Plan.From, v.State.Plan.To, v.OwnerName,
+	s.say("%s in %s: %s -> %s, by %s, since %s", v.Flag, v.EnvironmentKey, v.State.Plan.From, v.State.Plan.To,
+		v.OwnerName,
 		when(v.Made))
 	s.say("%s", wrap(said(v.Sentence), s.wide(), 0))
 	if v.Expected != "" {
@@ -157,8 +158,10 @@ func course(v *manage.ReleaseView, now time.Time, wide int) (lines []string) {
 }
 
 func (s *session) releaseWatch() *cobra.Command {
-	return &cobra.Command{Use: "watch FLAG", Short: "Watch a release until it is over; the exit code tells how it ended",
-		Long: "Watch shows a release as it goes, and ends with it: 0 where it was finished, 1 where it was rolled back or " +
+	return &cobra.Command{Use: "watch FLAG", Short: "Watch a release until it is over; the exit code tells how it " +
+		"ended",
+		Long: "Watch shows a release as it goes, and ends with it: 0 where it was finished, 1 where it was rolled " +
+			"back or " +
 			"withdrawn. Where the output is no terminal, each thing that happens is a line.",
 		Args: exactly("FLAG"), Example: "  greenlever release watch night-batching --env production",
 		RunE: func(cmd *cobra.Command, args []string) error { return s.watch(cmd.Context(), args[0]) }}

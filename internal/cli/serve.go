@@ -92,7 +92,8 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 		"(once, at the first start after it)")
 	f.StringSliceVar(&proxies, "trusted-proxies", nil, "networks of proxies that are believed about whom they pass "+
 		"on, such as 10.0.0.0/8")
-	f.StringSliceVar(&hooked, "webhook-networks", nil, "private networks that webhooks may be in, such as 10.20.0.0/16")
+	f.StringSliceVar(&hooked, "webhook-networks", nil,
+		"private networks that webhooks may be in, such as 10.20.0.0/16")
 	f.StringVar(&c.Heads, "heads", "", "where signed heads of the audit are copied to: a file, or an address that "+
 		"takes them by POST")
 	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a "+

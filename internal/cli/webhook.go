@@ -29,7 +29,8 @@ func (s *session) webhookCommand() *cobra.Command {
 			return s.show(all.Items, func() {
 				var rows [][]any
 				for _, w := range all.Items {
-					rows = append(rows, []any{w.ID, w.Title, w.URL, strings.Join(w.Kinds, " "), w.Arrived, w.Waits, w.Parked})
+					rows = append(rows, []any{w.ID, w.Title, w.URL, strings.Join(w.Kinds, " "), w.Arrived, w.Waits,
+						w.Parked})
 				}
 				s.rows([]any{"webhook", "name", "address", "of what", "told", "waits", "parked"}, rows)
 			})
@@ -51,7 +52,8 @@ func webhookOptions(c *cobra.Command, w *app.Webhook) {
 
 func (s *session) webhookMake() *cobra.Command {
 	var w app.Webhook
-	c := &cobra.Command{Use: "make URL", Short: "Make a webhook; the secret that signs is shown once", Args: exactly("URL"),
+	c := &cobra.Command{Use: "make URL", Short: "Make a webhook; the secret that signs is shown once",
+		Args:    exactly("URL"),
 		Example: "  greenlever webhook make https://tickets.pinecrest.example/told --name Tickets --kind 'release.*'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
@@ -103,13 +105,15 @@ func (s *session) webhookEdit() *cobra.Command {
 					}
 				}
 				var saved webhooks.Saved
-				if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/webhooks/" + url.PathEscape(was.ID),
-					body: map[string]any{"webhook": now, "reason": s.because}}, &saved); err != nil {
+				if err := a.do(cmd.Context(),
+					request{method: "PUT", path: path + "/webhooks/" + url.PathEscape(was.ID),
+						body: map[string]any{"webhook": now, "reason": s.because}}, &saved); err != nil {
 					return err
 				}
 				return s.show(saved, func() { s.note("webhook %s is saved", saved.ID) })
 			}
-			return coded(exitNotFound, "there is no webhook %s: greenlever webhook list names those that there are", args[0])
+			return coded(exitNotFound, "there is no webhook %s: greenlever webhook list names those that there are",
+				args[0])
 		}}
 	webhookOptions(c, &w)
 	c.Flags().StringVar(&address, "address", "", "its address")
@@ -142,7 +146,8 @@ func (s *session) webhookEvents() *cobra.Command {
 }
 
 func (s *session) webhookReplay() *cobra.Command {
-	return &cobra.Command{Use: "replay WEBHOOK [EVENT...]", Short: "Tell a webhook again: some events, or all that were parked",
+	return &cobra.Command{Use: "replay WEBHOOK [EVENT...]", Short: "Tell a webhook again: some events, or all that " +
+		"were parked",
 		Example: "  greenlever webhook replay WEBHOOK", Args: atLeastOne("WEBHOOK"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			numbers := []int64{}
@@ -175,7 +180,8 @@ func (s *session) webhookDo(do, short string, secret bool) *cobra.Command {
 				return err
 			}
 			var done webhooks.Saved
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/webhooks/" + url.PathEscape(args[0]) + "/" +
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/webhooks/" + url.PathEscape(args[0]) +
+				"/" +
 				do, body: map[string]any{"reason": s.because}}, &done); err != nil {
 				return err
 			}

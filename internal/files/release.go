@@ -53,7 +53,7 @@ type Stage struct {
 	Least    string   `json:"least,omitempty" yaml:"least,omitempty"`
 	Units    int64    `json:"units,omitempty" yaml:"units,omitempty"`
 	Longest  string   `json:"longest,omitempty" yaml:"longest,omitempty"`
-	Then     string   `json:"then,omitempty" yaml:"then,omitempty"`
+	Late     string   `json:"late,omitempty" yaml:"late,omitempty"`
 	SignOff  []string `json:"signOff,omitempty" yaml:"signOff,omitempty,flow"`
 	Declined string   `json:"declined,omitempty" yaml:"declined,omitempty"`
 }
@@ -124,7 +124,7 @@ func span(root *yaml.Node, text string, path ...string) (out stage.Span, err err
 func stagesOf(root *yaml.Node, all []Stage) (out []app.LadderStage, err error) {
 	for i, s := range all {
 		at := []string{"stages", strconv.Itoa(i)}
-		one := app.LadderStage{Asks: s.Asks, Stage: stage.Stage{Name: s.Name, Units: s.Units, Then: stage.Then(s.Then),
+		one := app.LadderStage{Asks: s.Asks, Stage: stage.Stage{Name: s.Name, Units: s.Units, Late: stage.Then(s.Late),
 			SignOff: s.SignOff, Declined: stage.Then(s.Declined)}}
 		if one.Who, err = when(root, s.Who, append(at, "who")...); err != nil {
 			return nil, err
@@ -144,7 +144,7 @@ func stagesOf(root *yaml.Node, all []Stage) (out []app.LadderStage, err error) {
 }
 
 func written(s *stage.Stage, asks bool) (Stage, error) {
-	out := Stage{Name: s.Name, Asks: asks, Units: s.Units, Then: string(s.Then), SignOff: s.SignOff,
+	out := Stage{Name: s.Name, Asks: asks, Units: s.Units, Late: string(s.Late), SignOff: s.SignOff,
 		Declined: string(s.Declined)}
 	var err error
 	if s.Who != nil {

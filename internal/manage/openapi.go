@@ -18,6 +18,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
+	"greenlever.example/core/stage"
 	"greenlever.example/core/wire"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
@@ -176,6 +177,9 @@ func (s *schemas) of(t reflect.Type) any {
 			if t == reflect.TypeFor[json.RawMessage]() {
 				return &jsonschema.Schema{Description: "any JSON value"}
 			}
+			if t == reflect.TypeFor[stage.Span]() {
+				return &jsonschema.Schema{Type: "string", Description: "a length of time, such as 30m, 4h or 2d12h"}
+			}
 			if values := named[t]; values != nil {
 				return &jsonschema.Schema{Type: "string", Enum: values}
 			}
@@ -249,6 +253,9 @@ var named = map[reflect.Type][]any{
 	reflect.TypeFor[app.Role]():          anys(app.Roles()),
 	reflect.TypeFor[app.Action]():        anys(app.Actions()),
 	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
+	reflect.TypeFor[stage.Is]():          anys(stage.All()),
+	reflect.TypeFor[stage.Do]():          anys(stage.Deeds()),
+	reflect.TypeFor[stage.Then]():        {"", stage.ThenHold, stage.ThenAsk, stage.ThenBack},
 	reflect.TypeFor[wire.Kind]():         {wire.AnApplication, wire.AnOutpost, wire.ANode},
 	reflect.TypeFor[words.Kind](): {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit,
 		words.AName, words.AKey, words.ANumber, words.ATime},
@@ -266,8 +273,8 @@ var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 // nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
 var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs",
 	"testunits": "TestUnits",
-	"recipes":   "Recipes",
-	"roles":     "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
+	"recipes":   "Recipes", "stage": "Release", "releases": "Release", "ladders": "Ladder", "webhooks": "Webhook",
+	"roles": "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
 
 // name names a type in the document. Two types of one name would be taken for one, so there
 // may be none.

@@ -156,8 +156,8 @@ type ReleaseView struct {
 	Steps []ReleaseStepView `json:"steps"`
 	// Others are the changes of the flag by others since it was made, and its stops and lifts.
 	Others []OtherChange `json:"others"`
-	// Flag is what the flag gives now, in a sentence.
-	Flag words.Said `json:"flagSentence"`
+	// Gives is what the flag gives now, in a sentence.
+	Gives words.Said `json:"gives"`
 	// Unneeded are the rules that decide nothing any more once it is finished.
 	Unneeded []releases.Unneeded `json:"unneeded"`
 	Variants []string            `json:"variants"` // of the flag, in their order
@@ -218,7 +218,7 @@ func (c *call) release(*none) (any, error) {
 	}
 	stopped := slices.ContainsFunc(stops, func(s StopView) bool { return slices.Contains(s.Flags, rel.Flag) })
 	said := c.api.Population.Names(c.ctx, c.e.ID)
-	v.Version, v.Flag = rec.Version, sentence.Of(rec.Document, stopped, said)
+	v.Version, v.Gives = rec.Version, sentence.Of(rec.Document, stopped, said)
 	for _, r := range rel.State.Plan.Unneeded(rec.Document, rel.ID) {
 		v.Unneeded = append(v.Unneeded, releases.Unneeded{ID: r.ID, Name: r.Name})
 	}

@@ -161,15 +161,15 @@ func (a *Ahead) says(rel *app.Release, names words.Names) []words.Said {
 		}
 	}
 	if a.Taken.Counted > 0 {
-		add("the old arm gives %s to about %s units that get something else now", words.Variant(p.From),
+		add("the old arm gives %s to %s units that get something else now", words.Variant(p.From),
 			words.About(a.Taken.Units, a.Taken.Low, a.Taken.High))
 	}
 	if a.Caught.Counted > 0 {
-		add("rules above it give something else to about %s units, which it never reaches", words.About(a.Caught.Units,
+		add("rules above it give something else to %s units, which it never reaches", words.About(a.Caught.Units,
 			a.Caught.Low, a.Caught.High))
 	}
 	for _, o := range a.Overlaps {
-		add("about %s units are in the release of %s too", words.About(o.Units.Units, o.Units.Low, o.Units.High),
+		add("%s units are in the release of %s too", words.About(o.Units.Units, o.Units.Low, o.Units.High),
 			words.Key(o.Flag))
 	}
 	silent := 0

@@ -14,14 +14,18 @@ var _ = listed(
 		(*call).addWebhook).below().change().needs(app.Manage),
 	op[webhookBody, webhooks.Saved]("PUT", atProject+"/webhooks/:webhook", "Save whom a webhook tells of what",
 		(*call).putWebhook).change().needs(app.Manage),
-	op[reasonBody, webhooks.Saved]("POST", atProject+"/webhooks/:webhook/rotate", "Give a webhook a new secret; the old "+
-		"one signs for a day more", (*call).rotateWebhook).change().needs(app.Manage),
-	op[reasonBody, webhooks.Saved]("POST", atProject+"/webhooks/:webhook/remove", "Take a webhook away, with what it was "+
-		"not told yet", (*call).removeWebhook).change().needs(app.Manage),
-	op[replayBody, webhooks.Replayed]("POST", atProject+"/webhooks/:webhook/replay", "Tell a webhook again: some events "+
-		"by their numbers, or all that were parked", (*call).replayWebhook).change().needs(app.Manage),
-	op[none, listOf[app.Notice]]("GET", atProject+"/webhooks/:webhook/notices", "What a webhook was told, newest first, "+
-		"and what waits", (*call).notices).needs(app.Manage),
+	op[reasonBody, webhooks.Saved]("POST", atProject+"/webhooks/:webhook/rotate",
+		"Give a webhook a new secret; the old "+
+			"one signs for a day more", (*call).rotateWebhook).change().needs(app.Manage),
+	op[reasonBody, webhooks.Saved]("POST", atProject+"/webhooks/:webhook/remove",
+		"Take a webhook away, with what it was "+
+			"not told yet", (*call).removeWebhook).change().needs(app.Manage),
+	op[replayBody, webhooks.Replayed]("POST", atProject+"/webhooks/:webhook/replay",
+		"Tell a webhook again: some events "+
+			"by their numbers, or all that were parked", (*call).replayWebhook).change().needs(app.Manage),
+	op[none, listOf[app.Notice]]("GET", atProject+"/webhooks/:webhook/notices",
+		"What a webhook was told, newest first, "+
+			"and what waits", (*call).notices).needs(app.Manage),
 )
 
 // WebhookView is a webhook with how it goes.

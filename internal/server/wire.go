@@ -60,7 +60,7 @@ func (s *Server) wire() {
 		return place.Rules(), nil
 	}
 	tries := &preview.Service{Rules: rules, Population: units, TestUnits: st.TestUnits, List: st.List, Now: c.Now,
-		Came: st.CameSince}
+		Came: st.CameSince, Releases: st.RunningIn}
 	deliveries := &delivery.Service{Records: st, Now: c.Now,
 		Settled: func() bool { return s.clock.Settled(app.SilentAfter * time.Millisecond) },
 		Write: func(ctx context.Context, fn func(delivery.Tx) error) error {

@@ -44,6 +44,13 @@ var scenes = []scene{
 	}},
 	{"why", "/p/pinecrest/production/why?flag=one-touch-open&unit=recipient-18",
 		func(w *browse.Window) { w.See("Step by step") }},
+	{"releases", "/p/pinecrest/releases", func(w *browse.Window) { w.See("Going out") }},
+	{"release", "/p/pinecrest/releases", func(w *browse.Window) { w.Click("night-batching").See("To hand over") }},
+	{"release-sign", "/p/pinecrest/releases", func(w *browse.Window) {
+		w.Click("telemetry-interval").See("To hand over").Click("Hold").See("Nobody loses")
+	}},
+	{"release-new", "/p/pinecrest/releases/new?flag=arrival-estimate&environment=production",
+		func(w *browse.Window) { w.See("Named units").Fill("Named units", "recipient-17").See("units have") }},
 	{"history", "/p/pinecrest/history", func(w *browse.Window) { w.See("stiff doors") }},
 	{"then", "/p/pinecrest/history?action=flag.changed", func(w *browse.Window) {
 		w.Click("as it stood then").See("Changed since")
@@ -69,8 +76,10 @@ var scenes = []scene{
 	{"palette", "/p/pinecrest", func(w *browse.Window) { w.See("weather-holds").Click("Go to").See("Flags") }},
 }
 
-// all takes a picture of each scene in four ways, and lays those of a way out on sheets.
+// all takes a picture of each scene in four ways, and lays those of a way out on sheets. only names a way, and
+// behind a slash how the scenes begin, such as wide-light/release.
 func all(dir string, b *browse.Browser, url, password, only string) error {
+	only, begin, _ := strings.Cut(only, "/")
 	for _, way := range []struct {
 		name          string
 		width, height int
@@ -91,6 +100,9 @@ func all(dir string, b *browse.Browser, url, password, only string) error {
 			password).Click("Sign in").See("Board")
 		var shots []image.Image
 		for _, s := range scenes {
+			if !strings.HasPrefix(s.name, begin) {
+				continue
+			}
 			s.do(w.Go(url + s.path))
 			raw, err := w.Shot()
 			if err != nil {
@@ -98,7 +110,8 @@ func all(dir string, b *browse.Browser, url, password, only string) error {
 				return fmt.Errorf("%s, %s: %w", s.name, way.name, err)
 			}
 			// The next scene begins without this one's edits.
-			w.Eval(`addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), true); sessionStorage.clear(); ""`)
+			w.Eval(
+				`addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), true); sessionStorage.clear(); ""`)
 			if err := os.WriteFile(filepath.Join(dir, s.name+"-"+way.name+".png"), raw, 0o644); err != nil {
 				return err
 			}

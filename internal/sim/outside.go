@@ -153,7 +153,8 @@ func tickets(events []told) (out []*Ticket) {
 		if e.Data.Reason != "" && e.Data.By != "" {
 			text += " (" + e.Data.By + ": " + e.Data.Reason + ")"
 		}
-		t.Lines = append(t.Lines, TicketLine{clock(e.Time), strings.TrimPrefix(e.Data.Action, "release.") + ": " + text})
+		t.Lines = append(t.Lines, TicketLine{clock(e.Time), strings.TrimPrefix(e.Data.Action, "release.") + ": " +
+			text})
 	}
 	return out
 }
@@ -265,7 +266,8 @@ func (d *Demo) startOutside(ctx context.Context, c Config, log *slog.Logger, run
 		data  func() any
 		kinds []string
 	}{
-		{d.tracker, "Ticket tracker", ticketsPage, 3, func() any { return tickets(d.tracker.all()) }, []string{"release.*"}},
+		{d.tracker, "Ticket tracker", ticketsPage, 3, func() any { return tickets(d.tracker.all()) },
+			[]string{"release.*"}},
 		{&d.monitor.outsider, "Monitoring", monitorPage, 4, func() any { return d.monitor.chart() },
 			[]string{"release.*", "flag.*"}},
 	} {

@@ -63,9 +63,10 @@ func (d *Demo) stories(ctx context.Context, c Config) error {
 			"reason": "how we go"}, nil, 0),
 		start("night-batching", object{"by": []string{"site.id"}, "stages": shares,
 			"expected": "rounds at night are shorter by a tenth", "reason": "the crews of the pilot sites are happy"}),
-		start("telemetry-interval", object{"from": "minute", "to": "quarter", "by": []string{"site.id"},
-			"expected": "lockers send a fifteenth of what they send now", "reason": "the mobile bill",
-			"stages": []object{pilots, {"name": "8 %", "share": 80_000, "least": least.String(),
-				"signOff": []string{"releaser", "keeper"}, "declined": "roll-back"},
+		start("telemetry-interval", object{"from": "minute", "to": "quarter",
+			"expected": "a fifteenth of the messages", "reason": "the mobile bill",
+			"stages": []object{{"name": "2 %", "share": 20_000, "least": least.String()},
+				{"name": "8 %", "share": 80_000, "least": least.String(),
+					"signOff": []string{"releaser", "keeper"}, "declined": "roll-back"},
 				{"name": "100 %", "share": 1_000_000, "least": least.String()}}}))
 }

@@ -145,6 +145,12 @@ func (s *Store) Running(ctx context.Context) ([]app.Release, error) {
 		"ORDER BY made, id"))
 }
 
+// RunningIn lists the releases of an environment that are not over.
+func (s *Store) RunningIn(ctx context.Context, environment int64) ([]app.Release, error) {
+	return releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE environment_id = ? "+
+		"AND running = 1 ORDER BY made, id", environment))
+}
+
 // ReleaseSteps lists what happened to a release, in order.
 func (s *Store) ReleaseSteps(ctx context.Context, id string) ([]app.ReleaseStep, error) {
 	rows, err := list[stepRow](ctx, s.pages, "SELECT release_id, sequence, at, revision, body FROM release_steps "+

@@ -18,6 +18,9 @@ const Board = lazy(() => import("../features/board/board"));
 const NewFlag = lazy(() => import("../features/flag/new-flag"));
 const Flag = lazy(() => import("../features/flag/flag"));
 const Why = lazy(() => import("../features/why/why"));
+const Releases = lazy(() => import("../features/releases/releases"));
+const Release = lazy(() => import("../features/releases/release"));
+const StartRelease = lazy(() => import("../features/releases/start"));
 const History = lazy(() => import("../features/history/history"));
 const Stop = lazy(() => import("../features/stop/stop"));
 const Settings = lazy(() => import("../features/settings/settings"));
@@ -68,6 +71,9 @@ const router = createBrowserRouter(
             <Route index element={<Board />} />
             <Route path="new-flag" element={<NewFlag />} />
             <Route path="history" element={<History />} />
+            <Route path="releases" element={<Releases />} />
+            <Route path="releases/new" element={<StartRelease />} />
+            <Route path=":environment/releases/:release" element={<Release />} />
             <Route path="settings" element={<Settings />} />
             <Route path=":environment/flags/:flag" element={<Flag />} />
             <Route path=":environment/why" element={<Why />} />

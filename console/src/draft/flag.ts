@@ -37,9 +37,11 @@ export function sayWhom(r: DraftRule, when: Rule["when"] | undefined): DraftRule
   return when ? { ...rest, when } : rest;
 }
 
+/** moveRule moves a rule by one place; the rules of a release stand together, and are passed as one. */
 export function moveRule(d: DraftDocument, id: string, by: number): DraftDocument {
   const from = d.rules.findIndex((r) => r.id === id);
-  const to = from + by;
+  let to = from + by;
+  while (d.rules[to]?.release && d.rules[to + by]?.release === d.rules[to]?.release) to += by;
   if (from < 0 || to < 0 || to >= d.rules.length) return d;
   const rules = [...d.rules];
   const [r] = rules.splice(from, 1);

@@ -1,4 +1,4 @@
-plan {"stages":[{"name":"8 %","share":80000,"units":100,"longest":"1h","then":"ask"},{"name":"30 %","share":300000}]}
+plan {"stages":[{"name":"8 %","share":80000,"units":100,"longest":"1h","late":"ask"},{"name":"30 %","share":300000}]}
 1s look
 2s look
 59m look {"units":70}

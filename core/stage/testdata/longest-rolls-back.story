@@ -1,4 +1,4 @@
-plan {"stages":[{"name":"8 %","share":80000,"units":100,"longest":"1h","then":"roll-back"},{"name":"30 %","share":300000}]}
+plan {"stages":[{"name":"8 %","share":80000,"units":100,"longest":"1h","late":"roll-back"},{"name":"30 %","share":300000}]}
 1s look
 2s look
 61m look {"units":99}

@@ -88,7 +88,8 @@ func Said(action, subject string, lines ...diff.Line) Entry {
 func FlagPut(env *app.Environment, before *flag.Document, rec *app.FlagRecord, action string,
 	lines []diff.Line) (Effect, error) {
 	raw, err := json.Marshal(rec.Document)
-	return Effect{Environment: env, Records: []Record{rec}, Rules: &Rules{before, rec.Document}, Event: &flag.Event{Flags: []json.RawMessage{raw}},
+	return Effect{Environment: env, Records: []Record{rec}, Rules: &Rules{before, rec.Document},
+		Event: &flag.Event{Flags: []json.RawMessage{raw}},
 		Entries: []Entry{{Action: action, Subject: rec.Key, Version: rec.Version, Document: audit.Digest(raw),
 			Lines: lines}}}, err
 }

@@ -16,6 +16,7 @@ import (
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/stage"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 )
@@ -36,6 +37,8 @@ type Service struct {
 	TestUnits  func(ctx context.Context, project int64) ([]app.TestUnit, error)
 	List       func(ctx context.Context, environment int64, digest string) (flag.Hashes, error)
 	Now        func() time.Time
+	// Releases lists those that run in an environment. Nil: there are none.
+	Releases func(ctx context.Context, environment int64) ([]app.Release, error)
 	// Came counts the units of an attribute that were seen since a time, in the sample.
 	Came func(ctx context.Context, environment int64, attribute string, since int64) (int, error)
 }
@@ -73,6 +76,9 @@ type Preview struct {
 	Tests  []TestMove               `json:"tests"`  // test units that move
 	Lint   []lint.Finding           `json:"lint"`   // of the edited flags
 	Types  []Unfit                  `json:"types"`
+	// Evidence names the flags whose releases begin their evidence anew with the edit, since it bears on whom
+	// they reach.
+	Evidence []string `json:"evidence"`
 }
 
 // Of computes what an edit would do in an environment.
@@ -91,7 +97,7 @@ func (s *Service) Of(ctx context.Context, e *app.Environment, edit Edit) (*Previ
 	}
 	now := s.Now().UnixMilli()
 	p := &Preview{At: now, Shifts: []*shift.Shift{}, Drawn: map[string][]shift.Drawn{}, Tests: []TestMove{},
-		Lint: []lint.Finding{}, Types: []Unfit{}}
+		Lint: []lint.Finding{}, Types: []Unfit{}, Evidence: []string{}}
 	tests, err := s.TestUnits(ctx, e.ProjectID)
 	if err != nil {
 		return nil, err
@@ -108,7 +114,29 @@ func (s *Service) Of(ctx context.Context, e *app.Environment, edit Edit) (*Previ
 	if err := s.drawn(ctx, e.ID, after, &edit, p); err != nil {
 		return nil, err
 	}
+	if err := s.evidence(ctx, e.ID, before, after, p); err != nil {
+		return nil, err
+	}
 	return p, s.judge(ctx, e.ID, before, after, &edit, units, p)
+}
+
+// evidence finds the releases on whose evidence an edit bears.
+func (s *Service) evidence(ctx context.Context, environment int64, before, after *decide.Ruleset, p *Preview) error {
+	if s.Releases == nil {
+		return nil
+	}
+	running, err := s.Releases(ctx, environment)
+	if err != nil {
+		return err
+	}
+	for i := range running {
+		r := &running[i]
+		if stage.Around(before.Source, r.Flag, r.ID, &r.State.Plan) != stage.Around(after.Source, r.Flag, r.ID,
+			&r.State.Plan) {
+			p.Evidence = append(p.Evidence, r.Flag)
+		}
+	}
+	return nil
 }
 
 func (e *Edit) flags() []string {

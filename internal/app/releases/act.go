@@ -186,7 +186,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 	}
 	out, err := commit.FlagPut(env, old, &app.FlagRecord{Key: rel.Flag, Version: held.Flag.Version + 1, Document: now},
 		entry.Action, append(entry.Lines, lines...))
-	out.Records = append(out.Records, record, step)
+	out.Records, out.Entries[0].Told = append(out.Records, record, step), entry.Told
 	if effects.Fold {
 		out.Judge = commit.Judge{Before: old, After: now, Units: units,
 			Noted: func(lines []diff.Line) { done.Difference = append(done.Difference, diff.Said(lines)...) }}

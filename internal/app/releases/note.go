@@ -26,7 +26,7 @@ func Note(rel *app.Release, env *app.Environment, def *app.Definition, doc *flag
 	default:
 		add("%s have it.", at)
 	}
-	add("In all: %s.", sentence.Of(doc, false, names))
+	add("In all: %s", sentence.Of(doc, false, names))
 	if rel.Expected != "" {
 		add("Expected: %s", words.Plain(rel.Expected))
 	}

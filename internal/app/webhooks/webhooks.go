@@ -30,7 +30,8 @@ func Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "webhook.put", Says: "Saves whom a webhook tells of what", Action: app.Manage,
 			Span: commit.Project, Queued: true}, put),
-		commit.Of(commit.Kind{Name: "webhook.rotate", Says: "Gives a webhook a new secret; the old one signs for a day more",
+		commit.Of(commit.Kind{Name: "webhook.rotate", Says: "Gives a webhook a new secret; the old one signs for a " +
+			"day more",
 			Action: app.Manage, Span: commit.Project, Queued: true}, rotate),
 		commit.Of(commit.Kind{Name: "webhook.remove", Says: "Takes a webhook away with what it was not told yet",
 			Action: app.Manage, Span: commit.Project, Queued: true}, remove),
@@ -98,10 +99,12 @@ func check(w *app.Webhook) error {
 	add("title", app.CheckText(w.Title, 1, 200))
 	u, err := url.Parse(w.URL)
 	if err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || len(w.URL) > 2_000 || u.User != nil {
-		add("url", "must be an address such as https://tickets.pinecrest.example/told, without a name or password in it")
+		add("url", "must be an address such as https://tickets.pinecrest.example/told, without a name or password "+
+			"in it")
 	}
-	for place, list := range map[string]*[]string{"kinds": &w.Kinds, "environments": &w.Environments, "flags": &w.Flags,
-		"tags": &w.Tags} {
+	for place, list := range map[string]*[]string{"kinds": &w.Kinds, "environments": &w.Environments,
+		"flags": &w.Flags,
+		"tags":  &w.Tags} {
 		if *list == nil {
 			*list = []string{}
 		}
@@ -207,8 +210,9 @@ func rotate(_ context.Context, m *commit.Moment, _ *Rotate) (*commit.Effects, er
 	}
 	w.Secrets = kept
 	out.Webhook = *w
-	return effects(m, "webhook.rotated", out, w, words.Say("webhook %s has a new secret; the old one signs for a day more",
-		words.Name(w.Title))), nil
+	return effects(m, "webhook.rotated", out, w,
+		words.Say("webhook %s has a new secret; the old one signs for a day more",
+			words.Name(w.Title))), nil
 }
 
 func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, error) {
@@ -217,7 +221,8 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 		return nil, err
 	}
 	w.Gone = true
-	return effects(m, "webhook.removed", &Saved{Webhook: *w}, w, words.Say("webhook %s removed", words.Name(w.Title))), nil
+	return effects(m, "webhook.removed", &Saved{Webhook: *w}, w, words.Say("webhook %s removed", words.Name(w.Title))),
+		nil
 }
 
 func replay(_ context.Context, m *commit.Moment, in *Replay) (*commit.Effects, error) {

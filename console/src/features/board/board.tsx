@@ -10,6 +10,7 @@ import { useAddressChoices, useAddressField } from "../../ui/address";
 import { AsOf } from "../../ui/as-of";
 import { inputStyle, Page, Problem, Select, Waiting } from "../../ui/controls";
 import { Choice, Menu, Part } from "../../ui/menu";
+import { isOver, useReleases } from "../../api/releases";
 import { BoardRow } from "./row";
 import { usePins, useTight } from "./kept";
 import { Words } from "./words";
@@ -127,6 +128,8 @@ interface RowsProps {
 /** Rows holds only the flags that are seen; the service sends them a page at a time. */
 function Rows({ project, asked, total, columns, old, tight, pins, onPin }: RowsProps) {
   const list = useRef<HTMLDivElement>(null);
+  const releases = useReleases(project);
+  const release = (flag: string, environment: string) => releases.data?.items.find((r) => r.flag === flag && r.environment === environment && !isOver(r.state.is));
   const [top, setTop] = useState(0);
   useLayoutEffect(() => {
     if (list.current) setTop(list.current.getBoundingClientRect().top + window.scrollY);
@@ -172,7 +175,7 @@ function Rows({ project, asked, total, columns, old, tight, pins, onPin }: RowsP
               className="absolute top-0 left-0 grid w-full items-center gap-x-4 border-b border-line px-4 hover:bg-well/50"
               style={{ height, transform: `translateY(${row.start - top}px)`, gridTemplateColumns: grid }}
             >
-              {f ? <BoardRow project={project} flag={f} columns={columns} tight={tight} narrow={narrow} heading={f.group !== undefined && f.group !== at(row.index - 1)?.group ? f.group : undefined} pinned={pins.includes(f.key)} onPin={() => onPin(f.key)} /> : <div role="cell" className="text-soft">...</div>}
+              {f ? <BoardRow project={project} flag={f} columns={columns} tight={tight} narrow={narrow} heading={f.group !== undefined && f.group !== at(row.index - 1)?.group ? f.group : undefined} pinned={pins.includes(f.key)} onPin={() => onPin(f.key)} release={release} /> : <div role="cell" className="text-soft">...</div>}
             </div>
           );
         })}

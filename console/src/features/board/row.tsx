@@ -1,5 +1,6 @@
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
+import type { ReleaseLine } from "../../api/releases";
 import { Time } from "../../ui/controls";
 import { Lever, type Position } from "../../ui/lever";
 import { Said } from "../../ui/variant";
@@ -17,13 +18,14 @@ interface BoardRowProps {
   heading: string | undefined; // of the group that begins here
   pinned: boolean;
   onPin: () => void;
+  release: (flag: string, environment: string) => ReleaseLine | undefined; // that goes on
 }
 
 /** lately tells whether something was within a day. */
 const lately = (ms: number) => Date.now() - ms < 86_400_000;
 
 /** BoardRow is a flag: one line for each environment, which can be read down the column. */
-export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pinned, onPin }: BoardRowProps) {
+export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pinned, onPin, release }: BoardRowProps) {
   return (
     <>
       <div role="rowheader" className="flex min-w-0 items-center gap-2">
@@ -51,6 +53,7 @@ export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pi
               <span className="min-w-0 flex-1 truncate text-soft">
                 <Said said={cell.gist} names={f.variants} />
               </span>
+              <GoingOut release={release(f.key, e.key)} />
               {cell.moving && <span className="rounded bg-note px-1 text-xs">moving</span>}
               {!cell.moving && lately(cell.changed) && <span className="text-xs whitespace-nowrap text-soft"><Time near ms={cell.changed} /></span>}
             </Link>
@@ -58,5 +61,17 @@ export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pi
         );
       })}
     </>
+  );
+}
+
+/** GoingOut says at which stage a flag goes out. */
+function GoingOut({ release: r }: { release: ReleaseLine | undefined }) {
+  if (!r) return null;
+  return (
+    <span className="rounded bg-note px-1 text-xs whitespace-nowrap" title={r.sentence.text.replaceAll("`", "")}>
+      {r.mine && "sign: "}
+      {r.state.plan.stages[r.state.at]?.name ?? "soon"}
+      {r.state.is === "held" && ", held"}
+    </span>
   );
 }

@@ -25,6 +25,7 @@ import { CopyPicture } from "./picture";
 import { Platforms } from "./platforms";
 import { PreviewSheet, Sweep } from "./preview";
 import { Checks, SeeAs, Snippets, Who } from "./sheets";
+import { ReleaseLine } from "./release-line";
 import { StopSheet } from "./stop-sheet";
 import { Track } from "./track";
 import { Values } from "./values";
@@ -137,6 +138,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
           <Said said={sentence} names={names} />
         </p>
         <Platforms names={names} shift={open ? shift : track.data?.shifts[0]} edited={open} />
+        <ReleaseLine project={project} environment={environment} flag={flag} names={names} />
         <Facts project={project} environment={environment} view={view.data} />
       </div>
       {who && <Who project={project} environment={environment} flag={flag} at={who.place} title={`Who is on ${who.title}`} onClose={() => setWho(undefined)} />}

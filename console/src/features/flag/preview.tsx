@@ -39,6 +39,11 @@ export function PreviewSheet({ project, environment, doc, preview, names, onOrde
           {t.flag !== doc.key && ` of ${t.flag}`}
         </p>
       ))}
+      {preview.evidence.map((f) => (
+        <p key={f} className="rounded bg-note px-3 py-2">
+          The evidence of the release of <span className="font-mono text-[13px]">{f}</span> begins anew with this.
+        </p>
+      ))}
       {(careful.length > 0 || preview.types.length > 0) && (
         <ul className="flex flex-col gap-1 rounded border border-line bg-note px-3 py-2" aria-label="careful">
           {preview.types.map((t) => (

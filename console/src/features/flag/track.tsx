@@ -106,7 +106,8 @@ export function Track(props: TrackProps) {
                 <div className="text-base">{r.saysNobody ? "takes nobody until it says whom" : says.has(r.id) ? <Said said={says.get(r.id)} names={names} /> : "..."}</div>
                 <SegmentsOf when={r.when} segments={around.segments} />
               </div>
-              {editable && (
+              {r.release && <span className="text-xs text-soft">owned by its release: edited there</span>}
+              {editable && !r.release && (
                 <div className="flex">
                   <Button tone="bare" aria-label={`move ${r.name} up`} disabled={i === 0} onClick={() => onChange(moveRule(doc, r.id, -1), "")}>
                     ↑
@@ -120,7 +121,7 @@ export function Track(props: TrackProps) {
                 </div>
               )}
             </div>
-            {editable && open === r.id && (
+            {editable && !r.release && open === r.id && (
               <RuleEditor rule={r} names={names} resting={doc.resting} newVariant={props.newVariant} onChange={(now, field) => onChange(putRule(doc, now), field)} onRemove={() => onChange(removeRule(doc, r.id), "")} />
             )}
           </Row>
@@ -163,8 +164,8 @@ export function Track(props: TrackProps) {
           <NameUnits doc={doc} names={names} unit={props.unit} onChange={onChange} />
           {doc.rules.length > 1 && (
             <>
-              <Button onClick={() => onChange({ ...doc, rules: doc.rules.map((r) => ({ ...r, parked: doc.rules.some((o) => !o.parked) })) }, "")}>{doc.rules.some((r) => !r.parked) ? "Park all rules" : "Take all into use"}</Button>
-              <Button onClick={() => onChange({ ...doc, rules: [] }, "")}>Take all rules off</Button>
+              <Button onClick={() => onChange({ ...doc, rules: doc.rules.map((r) => (r.release ? r : { ...r, parked: doc.rules.some((o) => !o.parked && !o.release) })) }, "")}>{doc.rules.some((r) => !r.parked && !r.release) ? "Park all rules" : "Take all into use"}</Button>
+              <Button onClick={() => onChange({ ...doc, rules: doc.rules.filter((r) => r.release) }, "")}>Take all rules off</Button>
             </>
           )}
         </div>

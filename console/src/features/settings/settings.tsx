@@ -4,7 +4,9 @@ import { api, must, type Schemas } from "../../api/client";
 import { useAccounts, useArchived, useChange, useEnvironments, useKeys, useMe, usePeople } from "../../api/queries";
 import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
+import { Ladders } from "./ladders";
 import { Recipes } from "./recipes";
+import { Webhooks } from "./webhooks";
 
 type Role = Schemas["RolesBody"]["roles"][number];
 const roles: Role[] = ["auditor", "developer", "releaser", "on-call", "keeper"];
@@ -25,6 +27,8 @@ export default function Settings() {
         </div>
       </Sheet>
       <Recipes project={project} />
+      <Ladders project={project} />
+      <Webhooks project={project} keeper={keeper} />
       <People project={project} keeper={keeper} installation={me.data?.account.keeper ?? false} />
     </Page>
   );
