@@ -684,3 +684,18 @@ func TestComparisonsAllocateNothing(t *testing.T) {
 		t.Errorf("%d comparisons", ran)
 	}
 }
+
+// Times are written as they are read, and as the calendar has them.
+func TestPrintTime(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 8))
+	for range 20_000 {
+		ms := rng.Int64N(253_402_300_799_000+62_135_596_800_000) - 62_135_596_800_000
+		got, want := PrintTime(ms), time.UnixMilli(ms).UTC().Format(time.RFC3339)
+		if got != want {
+			t.Fatalf("%d is printed as %s, not %s", ms, got, want)
+		}
+		if back, ok := ParseTime(got); !ok || back != ms-((ms%1000)+1000)%1000 {
+			t.Fatalf("%s is read as %d", got, back)
+		}
+	}
+}

@@ -1,6 +1,9 @@
 package condition
 
-import "strings"
+import (
+	"strconv"
+	"strings"
+)
 
 // Zones finds a time zone by its name in the IANA database: a function from Unix seconds
 // to the seconds by which local time is ahead of UTC then. It is nil for an unknown name.
@@ -194,4 +197,30 @@ type Within struct {
 	Share uint32   `json:"share"` // parts per million
 	Salt  string   `json:"salt"`
 	Hash  int      `json:"hash"` // scheme of package bucket
+}
+
+// PrintTime writes Unix milliseconds from the year 1 to 9999 as RFC 3339 does, in UTC, to the second.
+// The day of the calendar is that of Howard Hinnant's civil_from_days.
+func PrintTime(ms int64) string {
+	seconds := floorDiv(ms, 1000)
+	days := floorDiv(seconds, 86_400)
+	rest := seconds - days*86_400
+	z := days + 719_468 // since the first of March of the year 0
+	era := floorDiv(z, 146_097)
+	doe := z - era*146_097
+	yoe := (doe - doe/1460 + doe/36_524 - doe/146_096) / 365
+	doy := doe - (365*yoe + yoe/4 - yoe/100)
+	mp := (5*doy + 2) / 153
+	day, month, year := doy-(153*mp+2)/5+1, mp+3, yoe+era*400
+	if month > 12 {
+		month, year = month-12, year+1
+	}
+	return pad(year, 4) + "-" + pad(month, 2) + "-" + pad(day, 2) + "T" + pad(rest/3600, 2) + ":" + pad(rest/60%60,
+		2) +
+		":" + pad(rest%60, 2) + "Z"
+}
+
+func pad(n int64, width int) string {
+	s := strconv.FormatInt(n, 10)
+	return strings.Repeat("0", max(0, width-len(s))) + s
 }

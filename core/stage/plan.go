@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
@@ -75,7 +74,7 @@ type Delivery struct {
 }
 
 // DeliveryWait is how long is waited for a delivery where a plan does not say.
-const DeliveryWait = Span(10 * time.Minute / time.Millisecond)
+const DeliveryWait Span = 10 * 60_000
 
 // percent is how many of a hundred processes must have it.
 func (d Delivery) percent() int {

@@ -3,9 +3,9 @@ package stage
 import (
 	"strconv"
 	"strings"
-	"time"
 
 	"greenlever.example/core/bucket"
+	"greenlever.example/core/condition"
 	"greenlever.example/core/words"
 )
 
@@ -82,7 +82,7 @@ func share(percent int) string {
 	return "once " + strconv.Itoa(percent) + " % have it"
 }
 
-func instant(ms int64) words.Token { return words.Time(time.UnixMilli(ms).UTC().Format(time.RFC3339)) }
+func instant(ms int64) words.Token { return words.Time(condition.PrintTime(ms)) }
 
 func hours(p *Plan) string {
 	h := p.Hours

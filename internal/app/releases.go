@@ -1,8 +1,6 @@
 package app
 
 import (
-	"time"
-
 	"greenlever.example/core/stage"
 )
 
@@ -90,7 +88,7 @@ type LadderRecord struct {
 
 // ShippedLadders are those that every project has until it edits them or takes them away.
 func ShippedLadders() []Ladder {
-	hours := func(n int) stage.Span { return stage.Span(time.Duration(n) * time.Hour / time.Millisecond) }
+	hours := func(n int) stage.Span { return stage.Span(n) * 3_600_000 }
 	share := func(name string, percent uint32, least stage.Span) LadderStage {
 		return LadderStage{Stage: stage.Stage{Name: name, Share: percent * 10_000, Least: least}}
 	}

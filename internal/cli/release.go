@@ -258,8 +258,9 @@ func (s *session) releaseFinish() *cobra.Command {
 	var drop []string
 	var outcome string
 	var early bool
-	c := &cobra.Command{Use: "finish FLAG", Short: "Make what a release gave the flag's own, for all whom it is for",
-		Args: exactly("FLAG"),
+	c := &cobra.Command{Use: "finish FLAG",
+		Short: "Make what a release gave the flag's own, for all whom it is for",
+		Args:  exactly("FLAG"),
 		Example: "  greenlever release finish night-batching --outcome 'rounds are a tenth shorter' --env production " +
 			"--because 'all sites have it'",
 		RunE: func(cmd *cobra.Command, args []string) error {

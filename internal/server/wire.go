@@ -69,7 +69,7 @@ func (s *Server) wire() {
 	edits := editsOf(units, tries)
 	running := &releases.Service{Records: st, Rules: rules, Units: units.Units, Delivery: deliveries.At, Now: c.Now,
 		Names: units.Names, Wake: make(chan struct{}, 1),
-		Stand: func(ctx context.Context, tx releases.Tx, env *app.Environment, old, now *flag.Document) error {
+		Stand: func(ctx context.Context, tx releases.Documents, env *app.Environment, old, now *flag.Document) error {
 			return edits.Stand(ctx, tx, env, old, now, conditions.Of(tx, env.ID))
 		}}
 	changes := &commit.Service{
@@ -97,7 +97,8 @@ func (s *Server) wire() {
 	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
-			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st, WebhookReader: st, StateReader: st},
+			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st, WebhookReader: st,
+			StateReader: st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: deliveries, Releases: running,
 		People: &people.Service{
@@ -166,7 +167,8 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 // What the kinds of changes read, the store's transaction gives: see commit.Narrow.
 var (
 	_ flags.Tx                = (*store.Tx)(nil)
-	_ releases.Tx             = (*store.Tx)(nil)
+	_ releases.Documents      = (*store.Tx)(nil)
+	_ releases.Own            = (*store.Tx)(nil)
 	_ segments.Tx             = (*store.Tx)(nil)
 	_ seeas.Tx                = (*store.Tx)(nil)
 	_ environments.Tx         = (*store.Tx)(nil)

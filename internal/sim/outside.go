@@ -17,10 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"crypto/hmac"
-
-	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/webhooks"
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 )
 
 // Hook is a webhook of the demo, and the secret that it was made with.
@@ -68,14 +65,12 @@ func (o *outsider) hear(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "too large", http.StatusRequestEntityTooLarge)
 		return
 	}
-	at, err := time.ParseDuration(r.Header.Get("webhook-timestamp") + "s")
-	sent := time.Unix(int64(at.Seconds()), 0)
-	want, err2 := webhooks.Sign([]app.Secret{{Text: o.secret()}}, r.Header.Get("webhook-id"), sent, body)
-	signed := slices.ContainsFunc(strings.Fields(r.Header.Get("webhook-signature")), func(s string) bool {
-		return err2 == nil && hmac.Equal([]byte(s), []byte(want.Get("webhook-signature")))
-	})
-	if err != nil || !signed || time.Since(sent).Abs() > 5*time.Minute {
-		http.Error(w, "not signed, or too old", http.StatusUnauthorized)
+	signed, err := standardwebhooks.NewWebhook(o.secret())
+	if err == nil {
+		err = signed.Verify(body, r.Header)
+	}
+	if err != nil {
+		http.Error(w, "not signed, or too old: "+err.Error(), http.StatusUnauthorized)
 		return
 	}
 	var e told

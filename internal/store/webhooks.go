@@ -2,9 +2,9 @@ package store
 
 import (
 	"context"
-	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/audit"
 )
 
 var _ = keeps(
@@ -94,13 +94,10 @@ func (t *Tx) PutWebhook(w *app.Webhook) error {
 	return t.touch(webhookRecord(row))
 }
 
-// Post writes what the webhooks of a project are told of the last entries of a chain, in this transaction.
-// Where it has none, nothing is written.
-func (t *Tx) Post(project int64, chain string, all []app.Notice) error {
-	head := t.heads[chain]
-	if head == nil {
-		return fmt.Errorf("chain %s was not written to", chain)
-	}
+// post writes what the webhooks of a project are told of the entries that were just appended to a chain, in
+// this transaction. Where it has none, nothing is written.
+func (t *Tx) post(w *audit.Written) error {
+	all, head := w.Notices, t.heads[w.Chain]
 	for i := range all {
 		n := &all[i]
 		n.Sequence = head.Sequence - int64(len(all)-1-i)
@@ -109,7 +106,8 @@ func (t *Tx) Post(project int64, chain string, all []app.Notice) error {
 			"project_id, "+
 			"?, ?, ?, ?, ?, ?, ?, ? FROM webhooks WHERE project_id = ? AND gone = 0 AND quiet = 0", n.Lane,
 			n.Environment, n.Event, n.Sequence,
-			n.At, n.At, n.Action, n.Subject, string(n.Body), project); err != nil {
+			n.At, n.At, n.Action, n.Subject, string(n.Body),
+			w.Entries[0].Project); err != nil {
 			return err
 		}
 	}

@@ -3,7 +3,6 @@ package store
 import (
 	"fmt"
 
-	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app/audit"
 )
 
@@ -19,22 +18,27 @@ func (t *Tx) Write(record any) ([]audit.Record, error) {
 	return notes, err
 }
 
-// Enter appends entries to a chain, in order. Those of a revision come with its event, which gets
-// its epoch, its digest and its proof.
-func (t *Tx) Enter(chain string, entries []audit.Entry, personal [][]string, e *flag.Event) (err error) {
+// Enter appends entries to a chain, in order, and posts what webhooks are told of them.
+func (t *Tx) Enter(w *audit.Written) (err error) {
+	e := w.Event
 	if e == nil {
-		_, err = t.AppendAll(chain, entries, personal)
-		return err
+		if _, err = t.AppendAll(w.Chain, w.Entries, w.Personal); err != nil {
+			return err
+		}
+		return t.post(w)
 	}
-	environment, change := entries[0].Environment, entries[0].Change
+	environment, change := w.Entries[0].Environment, w.Entries[0].Change
 	if e.Epoch, err = t.Epoch(); err != nil {
 		return err
 	}
 	if err := t.NoteRevision(environment, e, change); err != nil {
 		return err
 	}
-	if e.Digest, err = t.AppendAll(chain, entries, personal); err != nil {
+	if e.Digest, err = t.AppendAll(w.Chain, w.Entries, w.Personal); err != nil {
 		return err
 	}
-	return t.AddRevision(environment, e, change)
+	if err := t.AddRevision(environment, e, change); err != nil {
+		return err
+	}
+	return t.post(w)
 }

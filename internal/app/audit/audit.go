@@ -20,6 +20,7 @@ import (
 	"fmt"
 
 	"greenlever.example/core/diff"
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -55,6 +56,16 @@ type Entry struct {
 	Document    string    `json:"document,omitempty"` // digest of the document as it is now
 	Refers      int64     `json:"refers,omitempty"`   // the entry of this chain that this one adds to
 	Records     []Record  `json:"records,omitempty"`  // rows that were written, as they are now
+}
+
+// Written is what a change writes into one chain, and what comes with it. Entries of a revision come with its
+// event, which gets its epoch, its digest and its proof.
+type Written struct {
+	Chain    string
+	Entries  []Entry
+	Personal [][]string // of each entry
+	Event    *flag.Event
+	Notices  []app.Notice // that the project's webhooks are told of the entries, one each; none: they are not told
 }
 
 // Record is a row of the records as an entry left it: a digest under the installation's

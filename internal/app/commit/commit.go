@@ -43,11 +43,8 @@ type Tx interface {
 	LockEnvironments(project int64) ([]app.Environment, error)
 	// Write writes a record and gives what the audit says of the rows.
 	Write(record any) ([]audit.Record, error)
-	// Enter appends entries to a chain, in order. Those of a revision come with its event, which
-	// gets its epoch, its digest and its proof.
-	Enter(chain string, entries []audit.Entry, personal [][]string, event *flag.Event) error
-	// Post has the project's webhooks told of the entries that were just entered in a chain.
-	Post(project int64, chain string, notices []app.Notice) error
+	// Enter appends entries to a chain, in order.
+	Enter(w *audit.Written) error
 }
 
 // Service makes changes.

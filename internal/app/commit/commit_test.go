@@ -76,9 +76,8 @@ func (l *ledger) Write(record any) ([]audit.Record, error) {
 	return []audit.Record{{Of: r.Key}}, nil
 }
 
-func (l *ledger) Post(int64, string, []app.Notice) error { return nil }
-
-func (l *ledger) Enter(chain string, entries []audit.Entry, _ [][]string, e *flag.Event) error {
+func (l *ledger) Enter(w *audit.Written) error {
+	chain, entries, e := w.Chain, w.Entries, w.Event
 	for _, one := range entries {
 		l.say("%s: %s %s", chain, one.Action, one.Subject)
 	}

@@ -71,6 +71,13 @@ func (m *Moment) seen(version int64, present func() any) error {
 // Raised is the epoch that began in this transaction, before this change; 0 for none.
 func (m *Moment) Raised() int64 { return m.raised }
 
+// Lets asks the gate whether somebody else than the actor may do something here, for a reason: what goes on by
+// itself goes on in the right of who began it.
+func (m *Moment) Lets(ctx context.Context, who *app.Actor, action app.Action, reason string) error {
+	return admit.Pass(ctx, &admit.Case{Actor: who, Action: action, Project: m.Environment.ProjectID,
+		Environment: m.Environment, Reason: reason, Guarded: true})
+}
+
 // Anew tells whether the author has seen no version, as of something that is new.
 func (m *Moment) Anew() bool { return len(m.versions) == 0 }
 
@@ -424,21 +431,17 @@ func (t *transaction) add(p *pending, all []told, event *flag.Event) error {
 		entries[i], personal[i] = m.entry(one.entry, one.project, p.env)
 		entries[i].Records = one.notes
 	}
-	if err := t.tx.Enter(p.chain, entries, personal, event); err != nil {
-		return err
-	}
-	project := entries[0].Project
-	if project == 0 {
-		return nil // what is of the installation is told to nobody
-	}
-	notices := make([]app.Notice, len(entries))
+	w := &audit.Written{Chain: p.chain, Entries: entries, Personal: personal, Event: event}
 	for i := range entries {
+		if entries[i].Project == 0 {
+			break // what is of the installation is told to nobody
+		}
 		n, err := notice(&entries[i], all[i].entry.Told, t.posted)
 		if err != nil {
 			return err
 		}
 		t.posted++
-		notices[i] = n
+		w.Notices = append(w.Notices, n)
 	}
-	return t.tx.Post(project, p.chain, notices)
+	return t.tx.Enter(w)
 }

@@ -150,7 +150,8 @@ func (edit *Edit) document(tx documents, env *app.Environment, d *app.Definition
 		}
 		delete(now.Variants, name)
 	}
-	e, err = commit.FlagPut(env, rec.Document, &app.FlagRecord{Key: d.Key, Version: rec.Version + 1, Document: &now}, "flag.changed",
+	e, err = commit.FlagPut(env, rec.Document, &app.FlagRecord{Key: d.Key, Version: rec.Version + 1, Document: &now},
+		"flag.changed",
 		diff.Flags(rec.Document, &now))
 	e.Action = app.Document
 	return e, err

@@ -14,7 +14,6 @@ import (
 	"greenlever.example/core/stage"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/conditions"
 )
@@ -121,18 +120,18 @@ func (s *Service) step(ctx context.Context, m *commit.Moment, in *Step) (*commit
 // take has a release take an event, and gives what comes of it.
 func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, units *int64,
 	itself bool) (*commit.Effects, error) {
-	tx, env, held := commit.Narrow[Tx](m), m.Environment, m.Held.(*holding)
+	t, env, held := txOf(m), m.Environment, m.Held.(*holding)
 	rel, old := *held.release, held.Flag.Document
 	if e.Facts == nil {
 		e.Facts = &stage.Facts{}
 	}
 	var err error
-	if e.Facts.Blocks, e.Facts.Stops, err = blocks(tx, env, &rel, held); err != nil {
+	if e.Facts.Blocks, e.Facts.Stops, err = blocks(t, env, &rel, held); err != nil {
 		return nil, err
 	}
 	next, effects, err := stage.Step(rel.State, *e, m.At)
 	if err == nil && itself && effects.Serve {
-		if b, failed := s.mayGoOn(ctx, tx, env, &rel, old, next.At); failed != nil {
+		if b, failed := s.mayGoOn(ctx, m, &rel, old, next.At); failed != nil {
 			return nil, failed
 		} else if b != nil {
 			e.Facts.Blocks = append(e.Facts.Blocks, *b)
@@ -153,7 +152,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 			done.Unneeded = append(done.Unneeded, Unneeded{r.ID, r.Name})
 		}
 	}
-	now, err := s.becomes(ctx, tx, env, held, &rel, &next, effects, e)
+	now, err := s.becomes(ctx, t, env, held, &rel, &next, effects, e)
 	if err != nil {
 		return nil, err
 	}
@@ -161,7 +160,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 	if next.Is.Over() {
 		rel.Ended = m.At
 	}
-	declared := conditions.Declared(tx, env.ProjectID)
+	declared := conditions.Declared(t, env.ProjectID)
 	lines := diff.Flags(old, now, declared.Personal)
 	if declared.Err != nil {
 		return nil, declared.Err
@@ -174,7 +173,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 		Tell:  effects.Tell, Is: next.Is, Stage: next.At, Share: next.Plan.Reaches(next.At), Change: m.Change}
 	record := &app.ReleaseRecord{Release: &rel, Moves: moves}
 	entry := told(&rel, e, effects, names, m.At)
-	if entry.Told, err = handOver(tx, &rel, env, now, names, m.At); err != nil {
+	if entry.Told, err = handOver(t, &rel, env, now, names, m.At); err != nil {
 		return nil, err
 	}
 	if !moves {
@@ -196,7 +195,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 }
 
 // becomes is the flag's document after a step.
-func (s *Service) becomes(ctx context.Context, tx Tx, env *app.Environment, held *holding, rel *app.Release,
+func (s *Service) becomes(ctx context.Context, t tx, env *app.Environment, held *holding, rel *app.Release,
 	next *stage.State, effects stage.Effects, e *stage.Event) (*flag.Document, error) {
 	now := *held.Flag.Document
 	switch {
@@ -215,23 +214,23 @@ func (s *Service) becomes(ctx context.Context, tx Tx, env *app.Environment, held
 	default:
 		return &now, nil
 	}
-	return &now, s.Stand(ctx, tx, env, held.Flag.Document, &now)
+	return &now, s.Stand(ctx, t, env, held.Flag.Document, &now)
 }
 
 // mayGoOn asks the gate whether a release may go on in its owner's right, and whether its rules can
 // stand still. What refuses holds it.
-func (s *Service) mayGoOn(ctx context.Context, tx Tx, env *app.Environment, rel *app.Release, doc *flag.Document,
+func (s *Service) mayGoOn(ctx context.Context, m *commit.Moment, rel *app.Release, doc *flag.Document,
 	at int) (*stage.Block, error) {
-	roles, err := tx.ActiveRoles(env.ProjectID, rel.Owner)
+	t, env := txOf(m), m.Environment
+	roles, err := t.ActiveRoles(env.ProjectID, rel.Owner)
 	if err != nil {
 		return nil, err
 	}
-	err = admit.Pass(ctx, &admit.Case{Actor: &app.Actor{Kind: "person", ID: rel.Owner,
-		Roles: map[int64][]app.Role{env.ProjectID: roles}}, Action: app.ReleaseIt, Project: env.ProjectID,
-		Environment: env, Reason: cmp.Or(rel.Reason, "no reason was given"), Guarded: true})
+	err = m.Lets(ctx, &app.Actor{Kind: "person", ID: rel.Owner,
+		Roles: map[int64][]app.Role{env.ProjectID: roles}}, app.ReleaseIt, cmp.Or(rel.Reason, "no reason was given"))
 	why := stage.ByGate
 	if err == nil {
-		err = s.Stand(ctx, tx, env, doc, At(doc, rel, at))
+		err = s.Stand(ctx, t, env, doc, At(doc, rel, at))
 	}
 	var f *app.Fault
 	if err == nil || !errors.As(err, &f) || f.Kind == app.Unavailable {

@@ -21,18 +21,18 @@ import (
 // blocks finds what keeps a release from going on, under the environment's lock: stops of its flag and
 // of those that it needs, since a stop that was lifted between two looks holds it all the same; a lever;
 // needs that are not met. upTo is the revision up to which stops were looked at.
-func blocks(tx Tx, env *app.Environment, rel *app.Release,
+func blocks(t tx, env *app.Environment, rel *app.Release,
 	held *holding) (found []stage.Block, upTo int64, err error) {
 	since := rel.State.Stops
 	// what held it is known: only what stands is in the way
 	if rel.State.Is == stage.Held || rel.State.Is == stage.Waiting {
 		since = env.Revision
 	}
-	needed, unmet, err := needs(tx, env.ID, held.Flag.Document, 0)
+	needed, unmet, err := needs(t, env.ID, held.Flag.Document, 0)
 	if err != nil {
 		return nil, 0, err
 	}
-	stops, err := tx.StopsSince(env.ID, since)
+	stops, err := t.StopsSince(env.ID, since)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -63,12 +63,12 @@ const deepest = 20
 
 // needs lists the flags that a flag needs, and those that they need, and says which of them give something
 // else to everybody.
-func needs(tx Tx, env int64, doc *flag.Document, depth int) (keys, unmet []string, err error) {
+func needs(t tx, env int64, doc *flag.Document, depth int) (keys, unmet []string, err error) {
 	if depth > deepest {
 		return nil, nil, nil
 	}
 	for _, n := range doc.Needs {
-		rec, err := tx.Flag(env, n.Flag)
+		rec, err := t.Flag(env, n.Flag)
 		var f *app.Fault
 		if errors.As(err, &f) && f.Kind == app.NotFound {
 			unmet = append(unmet, "it needs "+n.Flag+", which is not there")
@@ -81,7 +81,7 @@ func needs(tx Tx, env int64, doc *flag.Document, depth int) (keys, unmet []strin
 		if d := rec.Document; d.Lever == flag.Off && d.Resting != n.Variant {
 			unmet = append(unmet, fmt.Sprintf("it needs %s to give %s, and that flag is off", n.Flag, n.Variant))
 		}
-		more, others, err := needs(tx, env, rec.Document, depth+1)
+		more, others, err := needs(t, env, rec.Document, depth+1)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -57,9 +57,9 @@ type HandOver struct {
 	Note  []string `json:"note"`
 }
 
-func handOver(tx Tx, rel *app.Release, env *app.Environment, doc *flag.Document, names words.Names,
+func handOver(t tx, rel *app.Release, env *app.Environment, doc *flag.Document, names words.Names,
 	now int64) (*HandOver, error) {
-	def, err := tx.Definition(rel.Project, rel.Flag)
+	def, err := t.Definition(rel.Project, rel.Flag)
 	if err != nil {
 		return nil, err
 	}

@@ -46,21 +46,19 @@ type Service struct {
 }
 
 // Stands refuses a flag's document that cannot stand in an environment.
-type Stands func(ctx context.Context, tx Tx, env *app.Environment, old, now *flag.Document) error
+type Stands func(ctx context.Context, tx Documents, env *app.Environment, old, now *flag.Document) error
 
-// Tx is what changes of releases read.
-type Tx interface {
-	LockEnvironment(id int64) (*app.Environment, error)
+// Documents are flags, and what they refer to.
+type Documents interface {
 	LockFlag(environment int64, key string) (*app.HeldFlag, error)
 	Flag(environment int64, key string) (*app.FlagRecord, error)
 	Flags(environment int64) ([]app.FlagRecord, error)
 	Segment(environment int64, key string) (*app.SegmentRecord, error)
 	Attributes(project int64) ([]app.Attribute, error)
-	own
 }
 
-// own are releases, and what holds them.
-type own interface {
+// Own are releases, and what holds them.
+type Own interface {
 	Release(id string) (*app.Release, error)
 	LastRelease(environment int64, flag string) (*app.Release, error)
 	Ladders(project int64) ([]app.Ladder, error)
@@ -68,6 +66,14 @@ type own interface {
 	Definition(project int64, key string) (*app.Definition, error)
 	ActiveRoles(project int64, account string) ([]app.Role, error)
 }
+
+// tx is the transaction as this package reads it.
+type tx struct {
+	Documents
+	Own
+}
+
+func txOf(m *commit.Moment) tx { return tx{commit.Narrow[Documents](m), commit.Narrow[Own](m)} }
 
 // Kinds are the changes of releases.
 func (s *Service) Kinds() []*commit.Kind {
@@ -90,7 +96,7 @@ func (s *Service) Kinds() []*commit.Kind {
 
 // holdFlag holds the environment, and reads the flag in one message with it.
 func holdFlag(m *commit.Moment) (*app.Environment, error) {
-	held, err := commit.Narrow[Tx](m).LockFlag(m.Environment.ID, m.Of)
+	held, err := txOf(m).LockFlag(m.Environment.ID, m.Of)
 	if err != nil {
 		return nil, err
 	}
@@ -106,19 +112,19 @@ type holding struct {
 
 // holdRelease holds the environment of a release, and reads it with its flag.
 func holdRelease(m *commit.Moment) (*app.Environment, error) {
-	tx := commit.Narrow[Tx](m)
-	at, err := tx.Release(m.Of)
+	t := txOf(m)
+	at, err := t.Release(m.Of)
 	if err != nil {
 		return nil, err
 	}
 	if at.Environment != m.Environment.ID {
 		return nil, app.Faultf(app.NotFound, "there is no such release in this environment")
 	}
-	held, err := tx.LockFlag(at.Environment, at.Flag)
+	held, err := t.LockFlag(at.Environment, at.Flag)
 	if err != nil {
 		return nil, err
 	}
-	release, err := tx.Release(m.Of) // as it stands now that nobody else changes it
+	release, err := t.Release(m.Of) // as it stands now that nobody else changes it
 	if err != nil {
 		return nil, err
 	}

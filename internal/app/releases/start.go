@@ -42,9 +42,9 @@ type Start struct {
 const maxExpected = 2_000
 
 func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*commit.Effects, error) {
-	tx, env, held := commit.Narrow[Tx](m), m.Environment, m.Held.(*holding)
+	t, env, held := txOf(m), m.Environment, m.Held.(*holding)
 	doc := held.Flag.Document
-	last, err := tx.LastRelease(env.ID, m.Of)
+	last, err := t.LastRelease(env.ID, m.Of)
 	if err != nil {
 		return nil, err
 	}
@@ -52,14 +52,14 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 		return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"release": last.ID},
 			Detail: "release " + last.ID + " of this flag runs here already: finish it or roll it back first"}
 	}
-	p, after, err := in.plan(tx, m, doc, last)
+	p, after, err := in.plan(t, m, doc, last)
 	if err != nil {
 		return nil, err
 	}
 	rel := &app.Release{ID: commit.NewID(), Project: env.ProjectID, Environment: env.ID, Flag: m.Of, Owner: m.Actor.ID,
 		Made: m.At, Expected: strings.TrimSpace(in.Expected), Reason: m.Reason, Ladder: in.Ladder, After: after,
 		State: stage.Begin(*p, "", env.Revision, m.At)}
-	if err := s.stands(ctx, tx, env, doc, rel); err != nil {
+	if err := s.stands(ctx, t, env, doc, rel); err != nil {
 		return nil, err
 	}
 	names := s.names(ctx, env.ID)
@@ -91,7 +91,7 @@ func (s *Service) wake() {
 }
 
 // plan fills in what was left open, and refuses what cannot be.
-func (in *Start) plan(tx Tx, m *commit.Moment, doc *flag.Document, last *app.Release) (p *stage.Plan, after string,
+func (in *Start) plan(t tx, m *commit.Moment, doc *flag.Document, last *app.Release) (p *stage.Plan, after string,
 	err error) {
 	p = &stage.Plan{From: in.From, To: in.To, By: in.By, Where: in.Where, Above: in.Above, Stages: in.Stages,
 		First: in.First, Begin: in.Begin, Hours: in.Hours, Delivery: in.Delivery, OldArm: in.OldArm}
@@ -99,7 +99,7 @@ func (in *Start) plan(tx Tx, m *commit.Moment, doc *flag.Document, last *app.Rel
 		return nil, "", app.InvalidField("expected", "takes at most %d bytes", maxExpected)
 	}
 	if in.After != "" {
-		was, err := tx.Release(in.After)
+		was, err := t.Release(in.After)
 		if err != nil || was.Environment != m.Environment.ID || was.Flag != m.Of {
 			return nil, "", app.InvalidField("after", "there is no such release of %s in this environment", m.Of)
 		}
@@ -110,7 +110,7 @@ func (in *Start) plan(tx Tx, m *commit.Moment, doc *flag.Document, last *app.Rel
 		if len(in.Stages) > 0 {
 			return nil, "", app.InvalidField("ladder", "stands in place of stages: give one of them")
 		}
-		if p.Stages, err = in.climb(tx, m.Project.ID); err != nil {
+		if p.Stages, err = in.climb(t, m.Project.ID); err != nil {
 			return nil, "", err
 		}
 	}
@@ -169,8 +169,8 @@ func carry(p, was *stage.Plan) {
 }
 
 // climb gives the stages of a ladder.
-func (in *Start) climb(tx Tx, project int64) ([]stage.Stage, error) {
-	all, err := tx.Ladders(project)
+func (in *Start) climb(t tx, project int64) ([]stage.Stage, error) {
+	all, err := t.Ladders(project)
 	if err != nil {
 		return nil, err
 	}
@@ -247,10 +247,10 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 }
 
 // stands refuses a release whose rules could not stand at one of its stages.
-func (s *Service) stands(ctx context.Context, tx Tx, env *app.Environment, doc *flag.Document,
+func (s *Service) stands(ctx context.Context, t tx, env *app.Environment, doc *flag.Document,
 	rel *app.Release) error {
 	for _, at := range []int{rel.State.Plan.First, len(rel.State.Plan.Stages) - 1} {
-		if err := s.Stand(ctx, tx, env, doc, At(doc, rel, at)); err != nil {
+		if err := s.Stand(ctx, t, env, doc, At(doc, rel, at)); err != nil {
 			return err
 		}
 	}

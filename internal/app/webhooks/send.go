@@ -205,11 +205,13 @@ func Event(n *app.Notice, around *app.Around) ([]byte, error) {
 	e.SetSubject(n.Subject)
 	e.SetTime(time.UnixMilli(n.At).UTC())
 	e.SetExtension("sequence", fmt.Sprintf("%019d", n.Sequence)) // in its source
-	var data map[string]any
-	dec := json.NewDecoder(bytes.NewReader(n.Body))
-	dec.UseNumber()
-	if err := dec.Decode(&data); err != nil {
+	data := map[string]any{}
+	var kept map[string]json.RawMessage
+	if err := json.Unmarshal(n.Body, &kept); err != nil {
 		return nil, err
+	}
+	for name, v := range kept {
+		data[name] = v
 	}
 	data["project"], data["environment"], data["by"] = around.Project, around.Environment, around.By
 	if err := e.SetData(cloudevents.ApplicationJSON, data); err != nil {

@@ -102,8 +102,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
     return () => clearTimeout(timer);
   }, [now]);
   const tried = useTryStart(project, environment, flag, asked);
-  if (view.error) return <Problem error={view.error} />;
-  if (!f || !doc || !view.data) return null;
+  if (!view.data || !f || !doc) return <Problem error={view.error} />;
   const set = <K extends keyof Form>(field: K, value: Form[K]) => editing.edit({ ...f, [field]: value }, field);
   const askFirst = view.data.environment.askFirst;
   const wrong = wrongIn(start.error ?? tried.error);
