@@ -84,6 +84,9 @@ const (
 	Edit     Do = "edit" // somebody changes the stages to come
 )
 
+// Started is the event with which a release begins, which no state takes.
+const Started Do = "start"
+
 // Deeds lists what can happen.
 func Deeds() []Do { return []Do{Look, Hold, GoOn, Next, RollBack, Finish, Sign, Decline, Edit} }
 

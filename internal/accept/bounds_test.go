@@ -287,7 +287,7 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 	}
 	reads := func(path string) bool {
 		return strings.HasSuffix(path, "/why") || strings.HasSuffix(path, "/unit") || strings.HasSuffix(path,
-			"/population/units")
+			"/population/units") || strings.HasSuffix(path, "/signatures")
 	}
 	for _, tr := range tries {
 		for who, header := range map[string]string{"nobody": nobody.Header.Get("Authorization"),

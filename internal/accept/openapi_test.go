@@ -162,7 +162,7 @@ func TestColumnsOfANewerRelease(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if len(tables) < 30 {
+	if len(tables) < 35 {
 		t.Fatalf("only %d tables", len(tables))
 	}
 	broad(t, s)
@@ -187,6 +187,31 @@ func broad(t *testing.T, s *gltest.Service) {
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, &stop)
 	v := s.Get(t, "production", "one-touch-open")
 	v.Document.Lever = flag.Off
+	for _, key := range []string{"night-batching", "telemetry", "handover"} {
+		s.Flag(t, key)
+		s.Edit(t, "production", key, func(d *flag.Document) { d.Lever = flag.On })
+	}
+	plan := object{"stages": []object{{"name": "8 %", "share": 80_000, "least": "1d"}, {"name": "30 %",
+		"share": 300_000, "least": "1d"}, {"name": "65 %", "share": 650_000, "least": "1d"}}, "expected": "less noise"}
+	var release, asks, webhook, second struct {
+		ID    string
+		State struct {
+			Is       string
+			Sequence int64
+		}
+	}
+	s.Keeper.Do(t, "POST", inProd+"/flags/handover/releases", object{"stages": []object{{"name": "8 %",
+		"share": 80_000, "signOff": []string{"keeper"}}, {"name": "100 %", "share": 1_000_000}}}, 201, &asks)
+	gltest.Eventually(t, "it asks to sign", func() bool {
+		s.Keeper.Do(t, "GET", inProd+"/releases/"+asks.ID, nil, 200, &asks)
+		return asks.State.Is == "asking"
+	})
+	s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/releases", plan, 201, &release)
+	hooked := object{"webhook": object{"title": "Tickets", "url": "https://tickets.pinecrest.example/told",
+		"id": "", "made": 0, "kinds": []string{"release.*"}, "environments": []string{}, "flags": []string{},
+		"tags": []string{}}}
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/webhooks", hooked, 201, &webhook)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/webhooks", hooked, 201, &second)
 	var key struct{ ID string }
 	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser", "purpose": "x"}, 201, &key)
 	var token struct{ ID string }
@@ -211,7 +236,8 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2"}
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2",
+		"release": release.ID, "webhook": webhook.ID, "ladder": "careful"}
 	bodies := map[string]any{
 		"POST /sign-in": object{"email": gltest.KeeperEmail,
 			"password": gltest.Password},
@@ -238,6 +264,19 @@ func broad(t *testing.T, s *gltest.Service) {
 			"resting": "off", "end": "on", "variants": []object{{"name": "on", "value": true},
 				{"name": "off", "value": false}}}},
 		"POST /projects/{project}/recipes/{recipe}/remove": object{},
+		"PUT /projects/{project}/ladders/{ladder}": object{"ladder": object{"title": "Careful", "stages": []object{
+			{"name": "self", "asks": true}, {"name": "8 %", "share": 80_000, "least": "1d"}}}},
+		"POST /projects/{project}/ladders/{ladder}/remove":                            object{},
+		"POST /projects/{project}/webhooks":                                           hooked,
+		"PUT /projects/{project}/webhooks/{webhook}":                                  hooked,
+		"POST /projects/{project}/webhooks/{webhook}/rotate":                          object{},
+		"POST /projects/{project}/webhooks/{webhook}/remove":                          object{},
+		"POST /projects/{project}/webhooks/{webhook}/replay":                          object{},
+		"POST /projects/{project}/environments/{environment}/flags/{flag}/releases":   plan,
+		"POST /projects/{project}/environments/{environment}/releases/{release}/acts": object{"do": "next"},
+		"POST /projects/{project}/environments/{environment}/releases/{release}/signatures": object{"do": "sign",
+			"sequence": asks.State.Sequence},
+		"POST /projects/{project}/environments/{environment}/releases/{release}/halts": object{"do": "hold"},
 		"POST /projects/{project}/flags/{flag}/copy-rules": object{"from": "production", "to": []object{
 			{"environment": "staging", "version": 1}}},
 		"PATCH /projects/{project}/flags/{flag}": object{"title": "One-touch"},
@@ -297,6 +336,14 @@ func broad(t *testing.T, s *gltest.Service) {
 				if other := elsewhere[name]; other != "" {
 					address = strings.Replace(address, "/environments/production/", "/environments/"+other+"/", 1)
 				}
+				switch name {
+				case "POST /projects/{project}/environments/{environment}/flags/{flag}/releases":
+					address = strings.Replace(address, "one-touch-open", "telemetry", 1)
+				case "POST /projects/{project}/environments/{environment}/releases/{release}/signatures":
+					address = strings.Replace(address, release.ID, asks.ID, 1)
+				case "POST /projects/{project}/webhooks/{webhook}/remove":
+					address = strings.Replace(address, webhook.ID, second.ID, 1)
+				}
 				if hers[name] {
 					address = strings.Replace(address, me.Account.ID, noor, 1)
 				}
@@ -337,7 +384,7 @@ func broad(t *testing.T, s *gltest.Service) {
 			}
 		}
 	}
-	if asked < 55 {
+	if asked < 70 {
 		t.Errorf("only %d routes were asked", asked)
 	}
 	_, refused, _, _ := s.Keeper.Send("POST", inProd+"/stops", []byte(`{"flags":["nothing"]}`))

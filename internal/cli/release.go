@@ -236,13 +236,17 @@ func (s *session) findRelease(ctx context.Context, of string) (a *api, path stri
 	return a, path, v, env.AskFirst, a.do(ctx, request{method: "GET", path: path}, v)
 }
 
-func (s *session) releaseAct(do, short string, seen bool) *cobra.Command {
+// releaseAct does something with a release; signs tells that it is a signature.
+func (s *session) releaseAct(do, short string, signs bool) *cobra.Command {
 	return &cobra.Command{Use: do + " FLAG", Short: short, Args: exactly("FLAG"),
 		Example: fmt.Sprintf("  greenlever release %s night-batching --env production --because 'we looked at it'",
 			do),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			body := map[string]any{"do": do}
-			return s.act(cmd.Context(), args[0], "/acts", body, seen)
+			below := "/acts"
+			if signs {
+				below = "/signatures"
+			}
+			return s.act(cmd.Context(), args[0], below, map[string]any{"do": do}, signs)
 		}}
 }
 
@@ -261,7 +265,7 @@ func (s *session) releaseFinish() *cobra.Command {
 	c := &cobra.Command{Use: "finish FLAG",
 		Short: "Make what a release gave the flag's own, for all whom it is for",
 		Args:  exactly("FLAG"),
-		Example: "  greenlever release finish night-batching --outcome 'rounds are a tenth shorter' --env production " +
+		Example: "  greenlever release finish night-batching --outcome 'rounds are shorter' --env production " +
 			"--because 'all sites have it'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.act(cmd.Context(), args[0], "/acts", map[string]any{"do": "finish", "drop": drop,

@@ -254,7 +254,7 @@ var named = map[reflect.Type][]any{
 	reflect.TypeFor[app.Action]():        anys(app.Actions()),
 	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
 	reflect.TypeFor[stage.Is]():          anys(stage.All()),
-	reflect.TypeFor[stage.Do]():          anys(stage.Deeds()),
+	reflect.TypeFor[stage.Do]():          anys(append(stage.Deeds(), stage.Started)),
 	reflect.TypeFor[stage.Then]():        {"", stage.ThenHold, stage.ThenAsk, stage.ThenBack},
 	reflect.TypeFor[wire.Kind]():         {wire.AnApplication, wire.AnOutpost, wire.ANode},
 	reflect.TypeFor[words.Kind](): {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit,

@@ -26,10 +26,12 @@ var _ = listed(
 			"each of its stages would do", (*call).startRelease).made().change().needs(app.ReleaseIt),
 	op[none, ReleaseView]("GET", atEnvironment+"/releases/:release", "A release, what happened to it and around it",
 		(*call).release).needs(app.Read),
+	op[actBody, releases.Done]("POST", atEnvironment+"/releases/:release/signatures",
+		"Sign that a release may go on, or "+
+			"decline", (*call).signRelease).change().needs(app.Read),
 	op[actBody, releases.Done]("POST", atEnvironment+"/releases/:release/acts",
 		"Have a release go on, begin its next "+
-			"stage, sign or decline, edit its stages to come, or finish it",
-		(*call).actRelease).change().needs(app.Read),
+			"stage, edit its stages to come, or finish it", (*call).actRelease).change().needs(app.ReleaseIt),
 	op[haltBody, releases.Done]("POST", atEnvironment+"/releases/:release/halts", "Hold a release, or roll it back",
 		(*call).haltRelease).change().needs(app.StopIt),
 )
@@ -273,6 +275,23 @@ type actedRelease struct {
 }
 
 func (c *call) actRelease(in *actBody) (any, error) {
+	if signs(in.Do) {
+		return nil, app.InvalidField("do", "stands below signatures, for who may sign: send it there")
+	}
+	return c.doRelease(in)
+}
+
+func signs(do stage.Do) bool { return do == stage.Sign || do == stage.Decline }
+
+// signRelease is for everybody in the project: the stage says whose signature counts.
+func (c *call) signRelease(in *actBody) (any, error) {
+	if !signs(in.Do) {
+		return nil, app.InvalidField("do", "must be sign or decline")
+	}
+	return c.doRelease(in)
+}
+
+func (c *call) doRelease(in *actBody) (any, error) {
 	raw, err := c.apply(in.Reason, c.Param("release"), &in.Act)
 	if err != nil {
 		return nil, err

@@ -71,6 +71,7 @@ export const halts = ["hold", "roll-back"];
 function acting(project: string, environment: string, release: string, act: Act, dryRun: boolean) {
   const params = { path: { project, environment, release }, ...(dryRun && { query: { dryRun: "true" } }) };
   if (halts.includes(act.do ?? "")) return must(api.POST(`${env}/releases/{release}/halts`, { params, body: { do: act.do!, reason: act.reason ?? "" } }));
+  if (act.do === "sign" || act.do === "decline") return must(api.POST(`${env}/releases/{release}/signatures`, { params, body: act }));
   return must(api.POST(`${env}/releases/{release}/acts`, { params, body: act }));
 }
 

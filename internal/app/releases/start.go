@@ -67,7 +67,7 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 	done := &Done{Release: rel, EnvironmentKey: env.Key, Sentence: stage.Says(&rel.State, nil, names, m.At),
 		Difference: diff.Said(lines), Document: doc}
 	step := &app.ReleaseStep{Release: rel.ID, Sequence: rel.State.Sequence, At: m.At, Actor: m.Actor,
-		Tell: stage.Planned,
+		Event: stage.Event{Do: stage.Started, Because: m.Reason}, Tell: stage.Planned,
 		Is:   rel.State.Is, Stage: -1, Change: m.Change}
 	s.wake()
 	return &commit.Effects{Result: done, In: []commit.Effect{{Environment: env,

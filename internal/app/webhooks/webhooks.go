@@ -233,7 +233,7 @@ func replay(_ context.Context, m *commit.Moment, in *Replay) (*commit.Effects, e
 	if len(in.Numbers) > atOnce {
 		return nil, app.InvalidField("numbers", "takes at most %d at once", atOnce)
 	}
-	r := &app.Replay{Webhook: w.ID, Numbers: in.Numbers, Now: m.At}
+	r := &app.Replay{Webhook: w.ID, Numbers: append([]int64{}, in.Numbers...), Now: m.At}
 	said := words.Say("webhook %s is told again: all that were parked", words.Name(w.Title))
 	if n := len(in.Numbers); n > 0 {
 		said = words.Say("webhook %s is told again: %s", words.Name(w.Title), words.Counted(n, "event", "events"))
