@@ -218,8 +218,18 @@ func (w *writer) rules(old, now *flag.Document) {
 	}
 }
 
+func ofRelease(r *flag.Rule) string {
+	if r.Release == "" {
+		return "no release"
+	}
+	return "release " + r.Release
+}
+
 func (w *writer) rule(old, now *flag.Rule, rested, resting string) {
 	name := words.Rule(now.Name)
+	if old.Release != now.Release {
+		w.add("%s: of %s → of %s", name, ofRelease(old), ofRelease(now))
+	}
 	if old.Name != now.Name {
 		w.add("%s renamed %s", words.Rule(old.Name), words.Name(now.Name))
 	}

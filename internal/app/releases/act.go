@@ -98,14 +98,14 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 					"once: look at whom that moves, and send early to do it all the same", bucket.Percent(reached))}
 		}
 	}
-	return s.take(ctx, m, &e, in.Units, false)
+	return s.take(ctx, m, &e, takes(m, in), in.Units)
 }
 
 func (s *Service) halt(ctx context.Context, m *commit.Moment, in *Halt) (*commit.Effects, error) {
 	if in.Do != stage.Hold && in.Do != stage.RollBack {
 		return nil, app.InvalidField("do", "must be hold or roll-back")
 	}
-	return s.take(ctx, m, &stage.Event{Do: in.Do, Because: cmp.Or(m.Reason, "no reason was given")}, nil, false)
+	return s.take(ctx, m, &stage.Event{Do: in.Do, Because: cmp.Or(m.Reason, "no reason was given")}, app.StopIt, nil)
 }
 
 // step takes what was found, unless something else came first: then it is looked at again.
@@ -114,12 +114,13 @@ func (s *Service) step(ctx context.Context, m *commit.Moment, in *Step) (*commit
 		return commit.Nothing(nil), nil
 	}
 	facts := *in.Facts // it may be prepared again
-	return s.take(ctx, m, &stage.Event{Do: stage.Look, Facts: &facts}, nil, true)
+	return s.take(ctx, m, &stage.Event{Do: stage.Look, Facts: &facts}, "", nil)
 }
 
-// take has a release take an event, and gives what comes of it.
-func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, units *int64,
-	itself bool) (*commit.Effects, error) {
+// take has a release take an event, and gives what comes of it. right is what it takes of a person; empty where
+// the release takes the step by itself.
+func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, right app.Action,
+	units *int64) (*commit.Effects, error) {
 	t, env, held := txOf(m), m.Environment, m.Held.(*holding)
 	rel, old := *held.release, held.Flag.Document
 	if e.Facts == nil {
@@ -130,7 +131,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 		return nil, err
 	}
 	next, effects, err := stage.Step(rel.State, *e, m.At)
-	if err == nil && itself && effects.Serve {
+	if err == nil && right == "" && effects.Serve {
 		if b, failed := s.mayGoOn(ctx, m, &rel, old, next.At); failed != nil {
 			return nil, failed
 		} else if b != nil {
@@ -185,7 +186,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, un
 	}
 	out, err := commit.FlagPut(env, old, &app.FlagRecord{Key: rel.Flag, Version: held.Flag.Version + 1, Document: now},
 		entry.Action, append(entry.Lines, lines...))
-	out.Records, out.Entries[0].Told = append(out.Records, record, step), entry.Told
+	out.Records, out.Entries[0].Told, out.Action = append(out.Records, record, step), entry.Told, right
 	if effects.Fold {
 		out.Judge = commit.Judge{Before: old, After: now, Units: units,
 			Noted: func(lines []diff.Line) { done.Difference = append(done.Difference, diff.Said(lines)...) }}
