@@ -38,7 +38,7 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 	case Asking:
 		who := "somebody who may release"
 		if st := s.Stage(); len(st.SignOff) > 0 {
-			who = "a " + strings.Join(st.SignOff, " or ")
+			who = signers(st)
 		}
 		if s.Late {
 			return words.Say("%s for %s, which is its longest time. Waits for %s to say whether it goes on.", at,
@@ -66,6 +66,14 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 		return words.Say("Finished at %s. What it gave is the flag's own now.", instant(s.Since))
 	}
 	return words.Say("Withdrawn before it began, at %s.", instant(s.Since))
+}
+
+// signers says who signs: "a releaser or keeper".
+func signers(s *Stage) string {
+	if strings.ContainsRune("aeiou", rune(s.SignOff[0][0])) {
+		return "an " + strings.Join(s.SignOff, " or ")
+	}
+	return "a " + strings.Join(s.SignOff, " or ")
 }
 
 func first(f *Facts) *Block {
@@ -110,7 +118,7 @@ func waits(s *State, f *Facts, names words.Names, now int64) words.Said {
 		all = append(all, words.Say("%s more %s were seen", words.Count(st.Units-f.Units), names.Of(s.Plan.By)))
 	}
 	if len(st.SignOff) > 0 {
-		all = append(all, words.Say("a %s has signed", strings.Join(st.SignOff, " or ")))
+		all = append(all, words.Say("%s has signed", signers(st)))
 	}
 	if f != nil && f.Closed && !s.Last() {
 		all = append(all, words.Say("its hours have come (%s)", words.Plain(hours(&s.Plan))))

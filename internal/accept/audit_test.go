@@ -159,6 +159,19 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	s.Keeper.Do(t, "PUT", inProd+"/population", object{"days": 14}, 200, nil)
 	s.Environment(t, "over", false)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/environments/over/archive", object{}, 200, nil)
+	s.Flag(t, "night-batching")
+	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever = flag.On })
+	var rel struct{ ID string }
+	s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/releases", object{"stages": []object{{"name": "8 %",
+		"share": 80_000, "least": "1d"}}}, 201, &rel)
+	gltest.Eventually(t, "the release is under way", func() bool {
+		var v struct{ State struct{ Is string } }
+		s.Keeper.Do(t, "GET", inProd+"/releases/"+rel.ID, nil, 200, &v)
+		return v.State.Is == "under-way"
+	})
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/ladders/in-a-day/remove", object{}, 200, nil)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/webhooks", object{"webhook": object{"title": "Tickets",
+		"url": "https://tickets.pinecrest.example"}}, 201, nil)
 	s.Person(t, "noor.berg", "developer")
 	noor := s.Account(t, "noor.berg@pinecrest.example")
 	s.Keeper.Do(t, "PATCH", "/accounts/"+noor, object{"disabled": true}, 200, nil)
@@ -185,6 +198,10 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 			d.Lever = lever
 		}).Revision))
 	}
+	gltest.Eventually(t, "the last delivery is recorded", func() bool { // not while rows are put back
+		var n int
+		return db.QueryRow("SELECT COUNT(*) FROM deliveries"+taken).Scan(&n) == nil && n > 2
+	})
 	if err := c.Close(); err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +236,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	for _, table := range []string{"flags", "flag_versions", "segments", "segment_versions", "revisions", "stops",
 		"deliveries", "sampling", "environments", "environment_states", "projects",
 		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens",
-		"access_keys", "roles", "installation"} {
+		"access_keys", "roles", "installation", "releases", "release_steps", "ladders", "webhooks"} {
 		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns "+
 			"WHERE table_schema = DATABASE() AND table_name = ?", table)
 		if err != nil {

@@ -55,6 +55,18 @@ var consoleScenes = []struct {
 	{"why", "/p/pinecrest/production/why?flag=night-batching&unit=recipient-1", func(w *browse.Window) {
 		w.See("Step by step")
 	}},
+	{"releases", "/p/pinecrest/releases", func(w *browse.Window) { w.See("Waits for you to sign") }},
+	{"release", "/p/pinecrest/releases", func(w *browse.Window) { w.Click("weather-holds").See("To hand over") }},
+	{"release, to be taken back", "/p/pinecrest/releases", func(w *browse.Window) {
+		w.Click("weather-holds").See("To hand over").Click("Roll back").See("Roll it back")
+	}},
+	{"release, its stages", "/p/pinecrest/releases", func(w *browse.Window) {
+		w.Click("weather-holds").See("To hand over").Click("Edit the stages to come").See("Save the stages")
+	}},
+	{"release, a new one", "/p/pinecrest/releases/new?flag=night-batching&environment=production",
+		func(w *browse.Window) { w.Fill("Named units", "recipient-1").See("units have") }},
+	{"release, its own stages", "/p/pinecrest/releases/new?flag=night-batching&environment=production",
+		func(w *browse.Window) { w.See("Ladder").Choose("Ladder", "stages of its own").Click("Add a share") }},
 	{"history", "/p/pinecrest/history", func(w *browse.Window) { w.See("changed night-batching") }},
 	{"as it stood", "/p/pinecrest/history?action=flag.changed", func(w *browse.Window) {
 		w.Click("as it stood then").See("Changed since")
@@ -110,6 +122,9 @@ func TestConsoleForAllEyes(t *testing.T) {
 	s.Edit(t, "production", "weather-holds", turnOn)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
 		"attribute": "badge"}}, 201, nil)
+	s.Keeper.Do(t, "POST", inProd+"/flags/weather-holds/releases", object{"stages": []object{{"name": "8 %",
+		"share": 80_000, "signOff": []string{"keeper"}}, {"name": "100 %", "share": 1_000_000}}, "reason": "test"}, 201,
+		nil)
 	b, err := chromium()
 	if err != nil {
 		t.Fatal(err)

@@ -332,3 +332,38 @@ func TestConsoleRules(t *testing.T) {
 		{"down", "moveRule", `[{"rules":[{"id":"a"},{"id":"b"}]},"a",1]`, `{"rules":[{"id":"b"},{"id":"a"}]}`},
 	})
 }
+
+// The course of a release: what was to the left of now at three quarters, what is planned to its right.
+func TestConsoleCourse(t *testing.T) {
+	const steps = `[{"at":0,"tell":"planned","is":"waiting","stage":-1,"share":0},
+		{"at":1000,"tell":"began","is":"arriving","stage":0,"share":0},
+		{"at":2000,"tell":"arrived","is":"under-way","stage":0,"share":0},
+		{"at":62000,"tell":"stage","is":"arriving","stage":1,"share":80000}]`
+	runPure(t, "draw/course", []pureCase{
+		{"how it stood", "pieces", "[" + steps + ", 100000]", `[
+			{"from":0,"to":1000,"is":"waiting","stage":-1,"share":0,"planned":false},
+			{"from":1000,"to":2000,"is":"arriving","stage":0,"share":0,"planned":false},
+			{"from":2000,"to":62000,"is":"under-way","stage":0,"share":0,"planned":false},
+			{"from":62000,"to":100000,"is":"arriving","stage":1,"share":80000,"planned":false}]`},
+		{"what was rolled back gives nothing", "pieces", `[[{"at":0,"tell":"rolled-back","is":"rolled-back","stage":2,
+			"share":80000}], 10]`, `[{"from":0,"to":10,"is":"rolled-back","stage":2,"share":0,"planned":false}]`},
+		{"what is planned", "ahead", `[[{"name":"a","share":80000,"least":60},{"name":"b","share":300000,"least":500},
+			{"name":"c","share":1000000,"least":0}], 1, 200, 1000, 10]`, `[
+			{"from":1000,"to":1200,"is":"under-way","stage":1,"share":300000,"planned":true},
+			{"from":1200,"to":1210,"is":"under-way","stage":2,"share":1000000,"planned":true}]`},
+		{"now is at three quarters", "axisOf", "[0, 300000, 0]", `{"from":0,"now":300000,"to":400000}`},
+		{"a beginning has a minute", "axisOf", "[299000, 300000, 0]", `{"from":240000,"now":300000,"to":320000}`},
+		{"one that is over ends near the edge", "axisOf", "[0, 96000, 96000]", `{"from":0,"now":96000,"to":100000}`},
+		{"where something is", "place", `[{"from":0,"now":75,"to":100}, 25]`, "0.25"},
+		{"round times", "ticks", `[{"from":500,"now":0,"to":16000}, 4, 0]`, "[5000,10000,15000]"},
+		{"a moment that was", "at", `[[{"from":0,"to":10,"stage":0},{"from":10,"to":20,"stage":1}], 10]`,
+			`{"from":10,"to":20,"stage":1}`},
+		{"counts up to now", "line", `[{"from":0,"now":200,"to":400}, 0, 100, [5, 10, 0, 7, 7], 10]`,
+			"[[0.125,0.5],[0.375,0],[0.625,1]]"},
+		{"a span of counts", "spanFor", "[4000000]", `"6h"`},
+		{"a length of time", "millis", `["2d12h"]`, "216000000"},
+		{"said", "lasts", "[90061000]", `"1 d 1 h"`},
+		{"said in short", "lasts", "[400]", `"a moment"`},
+		{"initials", "initials", `["Ida Maria Holm"]`, `"IMH"`},
+	})
+}

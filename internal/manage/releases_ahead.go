@@ -179,8 +179,8 @@ func (a *Ahead) says(rel *app.Release, names words.Names) []words.Said {
 		}
 	}
 	if silent > 0 {
-		add("%s run a version that did not ask for this flag in the last day", words.Counted(silent, "process",
-			"processes"))
+		add("%s a version that did not ask for this flag in the last day", words.Counted(silent, "process runs",
+			"processes run"))
 	}
 	return out
 }

@@ -104,6 +104,9 @@ func (s *Server) committed(ctx context.Context, m commit.Moved) {
 	if m.Keys {
 		s.edge.Keys.Nudge()
 	}
+	if m.Releases {
+		s.running.Nudge()
+	}
 	select {
 	case s.sender.Wake <- struct{}{}:
 	default:

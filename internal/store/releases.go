@@ -34,13 +34,14 @@ var _ = speaks("project", func(v *reading, id int64) {
 		"WHERE project_id = ?", id)
 })
 
-const releaseColumns = "id, project_id, environment_id, flag, made, ended, body"
+const releaseColumns = "id, project_id, environment_id, flag, COALESCE(running, 0) runs, made, ended, body"
 
 type releaseRow struct {
 	ID          string `db:"id"`
 	Project     int64  `db:"project_id"`
 	Environment int64  `db:"environment_id"`
 	Flag        string `db:"flag"`
+	Runs        bool   `db:"runs"`
 	Made        int64  `db:"made"`
 	Ended       int64  `db:"ended"`
 	Body        []byte `db:"body"`
@@ -53,7 +54,8 @@ func (r releaseRow) release() (app.Release, error) {
 }
 
 func releaseRecord(r releaseRow) row {
-	return row{of: "releases/" + r.ID, content: []any{r.Environment, r.Flag, r.Made, r.Ended, string(r.Body)}}
+	return row{of: "releases/" + r.ID, content: []any{r.Project, r.Environment, r.Flag, r.Runs, r.Made, r.Ended,
+		string(r.Body)}}
 }
 
 type stepRow struct {
@@ -177,7 +179,7 @@ func (r reader) StopsSince(environment, revision int64) ([]app.StopRecord, error
 
 // PutRelease saves a release.
 func (t *Tx) PutRelease(r *app.ReleaseRecord) error {
-	row := releaseRow{r.ID, r.Project, r.Environment, r.Flag, r.Made, r.Ended, []byte(encode(r.Release))}
+	row := releaseRow{r.ID, r.Project, r.Environment, r.Flag, r.Running(), r.Made, r.Ended, []byte(encode(r.Release))}
 	if r.State.Sequence == 1 {
 		if err := t.later("INSERT INTO releases (id, project_id, environment_id, flag, running, made, ended, body) "+
 			"VALUES "+

@@ -20,7 +20,8 @@ var (
 )
 
 var _ = speaks("project", func(v *reading, id int64) {
-	read(v, func(r webhookRow) row { return webhookRecord(r) }, "SELECT id, project_id, gone, body FROM webhooks "+
+	read(v, func(r webhookRow) row { return webhookRecord(r) }, "SELECT id, project_id, gone, quiet, body "+
+		"FROM webhooks "+
 		"WHERE "+
 		"project_id = ?", id)
 })
@@ -29,6 +30,7 @@ type webhookRow struct {
 	ID      string `db:"id"`
 	Project int64  `db:"project_id"`
 	Gone    bool   `db:"gone"`
+	Quiet   bool   `db:"quiet"`
 	Body    []byte `db:"body"`
 }
 
@@ -45,7 +47,7 @@ func (r webhookRow) webhook() (app.Webhook, error) {
 }
 
 func webhookRecord(r webhookRow) row {
-	return row{of: "webhooks/" + r.ID, content: []any{r.Gone, string(r.Body)}}
+	return row{of: "webhooks/" + r.ID, content: []any{r.Gone, r.Quiet, string(r.Body)}}
 }
 
 func webhooks(rows []webhookRow, err error) ([]app.Webhook, error) {
@@ -62,7 +64,7 @@ func webhooks(rows []webhookRow, err error) ([]app.Webhook, error) {
 
 // Webhooks lists the webhooks of a project.
 func (r reader) Webhooks(project int64) ([]app.Webhook, error) {
-	return webhooks(list[webhookRow](r.ctx, r.q, "SELECT id, project_id, gone, body FROM webhooks "+
+	return webhooks(list[webhookRow](r.ctx, r.q, "SELECT id, project_id, gone, quiet, body FROM webhooks "+
 		"WHERE project_id = ? "+
 		"AND gone = 0 ORDER BY id", project))
 }
@@ -74,12 +76,13 @@ func (s *Store) Webhooks(ctx context.Context, project int64) ([]app.Webhook, err
 
 // AllWebhooks lists the webhooks of all projects.
 func (s *Store) AllWebhooks(ctx context.Context) ([]app.Webhook, error) {
-	return webhooks(list[webhookRow](ctx, s.pools.work, "SELECT id, project_id, gone, body FROM webhooks ORDER BY id"))
+	return webhooks(list[webhookRow](ctx, s.pools.work, "SELECT id, project_id, gone, quiet, body FROM webhooks "+
+		"ORDER BY id"))
 }
 
 // PutWebhook saves a webhook.
 func (t *Tx) PutWebhook(w *app.Webhook) error {
-	row := webhookRow{w.ID, w.Project, w.Gone, []byte(encode(webhookBody{*w, w.Secrets}))}
+	row := webhookRow{w.ID, w.Project, w.Gone, w.Off, []byte(encode(webhookBody{*w, w.Secrets}))}
 	if err := t.later("INSERT INTO webhooks (id, project_id, gone, quiet, body) VALUES (?, ?, ?, ?, ?) "+
 		"ON DUPLICATE KEY "+
 		"UPDATE gone = VALUES(gone), quiet = VALUES(quiet), body = VALUES(body)", row.ID, row.Project, row.Gone, w.Off,

@@ -13,6 +13,9 @@ const roles = ["auditor", "developer", "releaser", "on-call", "keeper"] as const
 
 const span = /^(\d+(ms|d|h|m|s) ?)+$/;
 
+/** an is the article of a role. */
+export const an = (role: string): string => (/^[aeiou]/.test(role) ? "an" : "a");
+
 interface StagesProps {
   value: DraftStage[];
   onChange: (now: DraftStage[], field?: string) => void;
@@ -44,7 +47,7 @@ export function StagesEditor({ value, onChange, begun = 0, ladder = false, wrong
                 <span className="text-soft">units that are named at the start</span>
               ) : s.share !== undefined ? (
                 <label className="flex items-center gap-1">
-                  <Parsed label={`share of stage ${i + 1} in percent`} className="w-20 text-right" value={s.share} format={percent} parse={parsePercent} wrong="a number from 0 to 100" disabled={i < begun} onChange={(share) => put(i, { ...s, share }, "share")} /> % of all
+                  <Parsed label={`share of stage ${i + 1} in percent`} className="w-20 text-right" value={s.share} format={percent} parse={parsePercent} wrong="a share from 0 to 100 %" disabled={i < begun} onChange={(share) => put(i, { ...s, share }, "share")} /> of all
                 </label>
               ) : (
                 <Audience label={`audience of stage ${i + 1}`} value={s.who as Node | undefined} disabled={i < begun} onChange={(who) => put(i, { ...s, who } as DraftStage, "who")} />
@@ -82,7 +85,7 @@ export function StagesEditor({ value, onChange, begun = 0, ladder = false, wrong
         ))}
       </ol>
       <div className="flex flex-wrap gap-2">
-        <Button onClick={() => onChange([...value, fresh({ share: Math.min(1_000_000, top === 0 ? 20_000 : top * 3), least: "1d" }, `${percent(Math.min(1_000_000, top === 0 ? 20_000 : top * 3))} %`)])}>Add a share</Button>
+        <Button onClick={() => onChange([...value, fresh({ share: Math.min(1_000_000, top === 0 ? 20_000 : top * 3), least: "1d" }, percent(Math.min(1_000_000, top === 0 ? 20_000 : top * 3)))])}>Add a share</Button>
         <Button onClick={() => onChange([...value, fresh({ least: "1d" }, `audience ${value.length + 1}`)])}>Add an audience</Button>
         {ladder && <Button onClick={() => onChange([...value, fresh({ asks: true, least: "1h" }, "self")])}>Add named units</Button>}
       </div>
@@ -112,7 +115,7 @@ function SignOff({ stage: s, number, onChange }: { stage: DraftStage; number: nu
         aria-label={`who signs in stage ${number}`}
         value={signs.join(" or ")}
         onChange={(e) => onChange(e.target.value === "" ? without(without(s, "signOff", undefined), "declined", undefined) : { ...s, signOff: e.target.value.split(" or ") })}
-        options={[{ value: "", label: "goes on by itself" }, { value: "releaser or keeper", label: "a releaser or keeper signs" }, ...roles.map((r) => ({ value: r, label: `a ${r} signs` })), ...(signs.length > 1 && signs.join(" or ") !== "releaser or keeper" ? [{ value: signs.join(" or "), label: `a ${signs.join(" or ")} signs` }] : [])]}
+        options={[{ value: "", label: "goes on by itself" }, { value: "releaser or keeper", label: "a releaser or keeper signs" }, ...roles.map((r) => ({ value: r, label: `${an(r)} ${r} signs` })), ...(signs.length > 1 && signs.join(" or ") !== "releaser or keeper" ? [{ value: signs.join(" or "), label: `${an(signs[0]!)} ${signs.join(" or ")} signs` }] : [])]}
       />
       {signs.length > 0 && <Select aria-label={`declined, in stage ${number}`} value={s.declined || "hold"} onChange={(e) => onChange({ ...s, declined: e.target.value as NonNullable<Stage["declined"]> })} options={[{ value: "hold", label: "declined: holds" }, { value: "roll-back", label: "declined: rolls back" }]} />}
     </>

@@ -128,6 +128,7 @@ func (t *transaction) run(ctx context.Context, todo []task) ([]any, error) {
 		t.moved.All = t.moved.All || e.Stale.All
 		t.moved.Keys = t.moved.Keys || e.Stale.Keys
 		t.moved.Units = t.moved.Units || e.Stale.Units
+		t.moved.Releases = t.moved.Releases || e.Stale.Releases
 	}
 	return results, t.enter()
 }

@@ -177,22 +177,24 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, ri
 	if entry.Told, err = handOver(t, &rel, env, now, names, m.At); err != nil {
 		return nil, err
 	}
+	entry.Lines = append(entry.Lines, lines...)
 	if !moves {
-		entry.Lines = append(entry.Lines, lines...)
-		s.wake()
-		return &commit.Effects{Result: done,
-			In: []commit.Effect{{Environment: env, Records: []commit.Record{record, step},
-				Entries: []commit.Entry{entry}}}}, nil
+		return changed(done, commit.Effect{Environment: env, Action: right, Records: []commit.Record{record, step},
+			Entries: []commit.Entry{entry}}), nil
 	}
 	out, err := commit.FlagPut(env, old, &app.FlagRecord{Key: rel.Flag, Version: held.Flag.Version + 1, Document: now},
-		entry.Action, append(entry.Lines, lines...))
+		entry.Action, entry.Lines)
 	out.Records, out.Entries[0].Told, out.Action = append(out.Records, record, step), entry.Told, right
 	if effects.Fold {
 		out.Judge = commit.Judge{Before: old, After: now, Units: units,
 			Noted: func(lines []diff.Line) { done.Difference = append(done.Difference, diff.Said(lines)...) }}
 	}
-	s.wake()
-	return &commit.Effects{Result: done, In: []commit.Effect{out}}, err
+	return changed(done, out), err
+}
+
+// changed has the releases looked at once what was done is committed.
+func changed(done *Done, e commit.Effect) *commit.Effects {
+	return &commit.Effects{Result: done, In: []commit.Effect{e}, Stale: commit.Stale{Releases: true}}
 }
 
 // becomes is the flag's document after a step.

@@ -98,6 +98,14 @@ func (s *Service) Job() work.Job {
 		Do: func(ctx context.Context, t *work.Turn) error { return s.Look(ctx, t.Did) }}
 }
 
+// Nudge has the releases looked at soon, since one was changed here.
+func (s *Service) Nudge() {
+	select {
+	case s.Wake <- struct{}{}:
+	default:
+	}
+}
+
 // Look looks at every release that runs once, and has it take what comes of it.
 func (s *Service) Look(ctx context.Context, did func(done, of int64)) error {
 	all, err := s.Records.Running(ctx)

@@ -69,10 +69,9 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 	step := &app.ReleaseStep{Release: rel.ID, Sequence: rel.State.Sequence, At: m.At, Actor: m.Actor,
 		Event: stage.Event{Do: stage.Started, Because: m.Reason}, Tell: stage.Planned,
 		Is:   rel.State.Is, Stage: -1, Change: m.Change}
-	s.wake()
-	return &commit.Effects{Result: done, In: []commit.Effect{{Environment: env,
+	return changed(done, commit.Effect{Environment: env,
 		Records: []commit.Record{&app.ReleaseRecord{Release: rel}, step},
-		Entries: []commit.Entry{commit.Said("release.planned", rel.Flag, lines...)}}}}, nil
+		Entries: []commit.Entry{commit.Said("release.planned", rel.Flag, lines...)}}), nil
 }
 
 func (s *Service) names(ctx context.Context, environment int64) words.Names {
@@ -80,14 +79,6 @@ func (s *Service) names(ctx context.Context, environment int64) words.Names {
 		return nil
 	}
 	return s.Names(ctx, environment)
-}
-
-// wake has the releases looked at once this is committed, or soon.
-func (s *Service) wake() {
-	select {
-	case s.Wake <- struct{}{}:
-	default:
-	}
 }
 
 // plan fills in what was left open, and refuses what cannot be.

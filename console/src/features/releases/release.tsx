@@ -5,6 +5,7 @@ import { isOver, useRelease, type ReleaseView } from "../../api/releases";
 import { Copy, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
 import { Said, Variant } from "../../ui/variant";
 import { Word } from "../../ui/word";
+import { an } from "../../parts/stages";
 import { Acts } from "./acts";
 import { Course } from "./course";
 import { EditStages } from "./edit-stages";
@@ -114,7 +115,7 @@ export function demands(s: ReleaseView["state"]["plan"]["stages"][number]): stri
   if (s.least) out.push(`${s.least} at least`);
   if (s.units) out.push(`${s.units} units seen`);
   if (s.longest) out.push(`${s.late === "roll-back" ? "rolls back" : s.late === "ask" ? "asks" : "holds"} after ${s.longest}`);
-  out.push(s.signOff?.length ? `a ${s.signOff.join(" or ")} signs${s.declined === "roll-back" ? "; declined, it rolls back" : ""}` : "goes on by itself");
+  out.push(s.signOff?.length ? `${an(s.signOff[0]!)} ${s.signOff.join(" or ")} signs${s.declined === "roll-back" ? "; declined, it rolls back" : ""}` : "goes on by itself");
   return out.join(" · ");
 }
 
