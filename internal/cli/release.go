@@ -160,7 +160,8 @@ func (s *session) startRelease(ctx context.Context, flag string, in *releases.St
 		return s.show(tried, func() { s.sayAhead(&tried, func(line string) { s.say("%s", line) }) })
 	}
 	s.sayAhead(&tried, func(line string) { s.note("%s", line) })
-	if err := s.confirm(nil, env.AskFirst); err != nil {
+	// Whom the old arm takes another variant from, somebody has seen.
+	if err := s.confirm(nil, env.AskFirst || tried.Ahead.Taken.Counted > 0 && !s.yes); err != nil {
 		return err
 	}
 	var done releases.Done
@@ -320,6 +321,9 @@ func (s *session) act(ctx context.Context, of, below string, body map[string]any
 	if !halts || s.try {
 		if err := a.do(ctx, request{method: "POST", path: path + below + "?dryRun=true", body: body},
 			&tried); err != nil {
+			if body["do"] == "finish" && body["early"] == false && ExitCode(err) == exitConflict {
+				s.note("to see whom that moves: %s", s.next("release", "finish", of, "--early", "--try"))
+			}
 			return err
 		}
 	}

@@ -164,6 +164,19 @@ func (a *Ahead) says(rel *app.Release, names words.Names) []words.Said {
 		add("the old arm gives %s to %s units that get something else now", words.Variant(p.From),
 			words.About(a.Taken.Units, a.Taken.Low, a.Taken.High))
 	}
+	others := int64(0)
+	for i := range a.Stages {
+		for _, m := range a.Stages[i].Shift.Moves {
+			if m.From != p.From && m.From != p.To && m.To == p.To {
+				others += m.Moved.Units
+			}
+		}
+	}
+	if others > 0 {
+		add("%s units get another variant than %s now, by rules below its group or by the end, and %s in the end: "+
+			"below those rules the group would take it from none of them", words.Count(others), words.Variant(p.From),
+			words.Variant(p.To))
+	}
 	if a.Caught.Counted > 0 {
 		add("rules above it give something else to %s units, which it never reaches", words.About(a.Caught.Units,
 			a.Caught.Low, a.Caught.High))

@@ -77,6 +77,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
   const go = useNavigate();
   const start = useStart(project, environment, flag);
   const [asked, setAsked] = useState<Start>();
+  const [seen, setSeen] = useState(false);
   const ladder = ladders.data?.items.find((l) => l.key === f?.ladder);
   const asks = ladder?.stages.some((s) => s.asks) ?? false;
   const body = useMemo<Start | undefined>(() => {
@@ -105,6 +106,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
   if (!view.data || !f || !doc) return <Problem error={view.error} />;
   const set = <K extends keyof Form>(field: K, value: Form[K]) => editing.edit({ ...f, [field]: value }, field);
   const askFirst = view.data.environment.askFirst;
+  const takes = tried.data?.ahead?.taken.units ?? 0;
   const wrong = wrongIn(start.error ?? tried.error);
   const current = JSON.stringify(asked) === now && !tried.isFetching && !tried.isPlaceholderData;
   const places = ["from", "to", "by", "where", "ladder", "named", "begin", "above", "expected", "flag"];
@@ -196,8 +198,13 @@ function Plan({ project, environment, flag, after }: { project: string; environm
           <Sheet>
             <div className="flex flex-col gap-3">
               <TextField label={askFirst ? "Why" : "Why (may be left out)"} value={reason} onChange={(e) => setReason(e.target.value)} />
+              {takes > 0 && (
+                <label className="flex items-center gap-2">
+                  <input type="checkbox" checked={seen} onChange={(e) => setSeen(e.target.checked)} /> I have seen that the old arm takes another variant from about {takes.toLocaleString()} units
+                </label>
+              )}
               <DraftTools editing={editing} place={(path) => path.join(" ")}>
-                <Button tone="lever" type="submit" disabled={!current || !tried.data || tried.error !== null || start.isPending || (askFirst && reason.trim() === "")}>
+                <Button tone="lever" type="submit" disabled={(takes > 0 && !seen) || !current || !tried.data || tried.error !== null || start.isPending || (askFirst && reason.trim() === "")}>
                   Start the release
                 </Button>
               </DraftTools>
