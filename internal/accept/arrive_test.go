@@ -269,6 +269,7 @@ func decides(t *testing.T, c *greenlever.Client, what, key string, want bool) {
 // After a restore a stop reaches those who had more than the records know, whether they came
 // back before it or after it, and whether somebody saved something in between.
 func TestStopAfterARestore(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	for name, c := range map[string]struct{ before, saves bool }{
 		"the follower is back first":    {before: true},
 		"the stop is first":             {},

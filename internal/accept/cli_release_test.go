@@ -51,9 +51,10 @@ func TestCommandLineReleases(t *testing.T) {
 
 	// Out, edited, and in again.
 	sh.run(0, "release write night-batching").says("release: night-batching", "share: 8 %", "least: 1h")
-	plan := file("release.yaml", strings.Replace(sh.out, "least: 1h", "least: 2h", 3)+"  - name: more\n    share: 100 %\n")
+	written := sh.out
+	plan := file("release.yaml", strings.Replace(written, "least: 1h", "least: 2h", 3)+"  - name: more\n    share: 100 %\n")
 	sh.run(7, "release edit night-batching -f "+plan).says("!line")
-	text := strings.Replace(sh.out, "name: 100 %\n      share: 100 %", "name: 65 %\n      share: 65 %", 1)
+	text := strings.Replace(written, "name: 100 %\n      share: 100 %", "name: 65 %\n      share: 65 %", 1)
 	sh.run(0, "release edit night-batching -f "+file("edited.yaml", text)+" --because slower")
 	sh.run(5, "release finish night-batching").says("!--early")
 	sh.run(0, "release finish night-batching --early --outcome 'a tenth shorter' --because done").says("Finished at")

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	greenlever "greenlever.example/client"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/stage"
@@ -466,4 +467,38 @@ func TestReleasesOverKills(t *testing.T) {
 	if r := verify(t, s); !r.Sound() {
 		t.Errorf("the audit: %v", r.Findings)
 	}
+}
+
+// A stage waits for as many units as it wants with the new variant, and says how many more; a process that does
+// not have the stage keeps its time from counting.
+func TestReleaseWaitsForUnits(t *testing.T) {
+	t.Parallel()
+	s := releasing(t)
+	c := open(t, s, "staging", func(o *greenlever.Options) { o.Report = 50 * time.Millisecond })
+	rel := startRelease(t, s.Keeper, obj{"stages": []obj{{"name": "50 %", "share": 500_000, "units": 40}, {"name": "100 %",
+		"share": 1_000_000, "least": "1h"}}})
+	v := stands(t, s.Keeper, rel.ID, stage.Underway, 0)
+	if v.State.Since == v.State.Began || !strings.Contains(v.Sentence.String(), "more units were seen") {
+		t.Errorf("it says %q", v.Sentence)
+	}
+	decide := func(from, to int) (on int) {
+		for i := from; i < to; i++ {
+			if c.Bool(t.Context(), "night-batching", greenlever.Unit(fmt.Sprint("unit-", i)), false) {
+				on++
+			}
+		}
+		return on
+	}
+	if on := decide(0, 40); on < 5 || on >= 40 {
+		t.Fatalf("%d of 40 have it", on)
+	}
+	gltest.Eventually(t, "some were seen", func() bool {
+		v = release(t, s.Keeper, rel.ID)
+		return v.Facts.Units > 0
+	})
+	if v.State.At != 0 {
+		t.Errorf("it goes on with %d", v.Facts.Units)
+	}
+	decide(40, 200)
+	stands(t, s.Keeper, rel.ID, stage.Underway, 1)
 }

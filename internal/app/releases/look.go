@@ -210,7 +210,7 @@ func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environm
 		return nil, err
 	}
 	if stg := st.Stage(); stg != nil && stg.Units > 0 && st.Is == stage.Underway {
-		if f.Units, err = s.seen(ctx, rel, env, rules); err != nil {
+		if f.Units, err = s.lately(ctx, rel, env, rules); err != nil {
 			return nil, err
 		}
 	}
@@ -220,6 +220,40 @@ func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environm
 	}
 	return f, nil
 }
+
+// counted is a number of units, and how long it took to count them.
+type counted struct {
+	began int64 // of the stage
+	at    time.Time
+	took  time.Duration
+	units int64
+}
+
+// lately is seen, counted anew only once that takes little of the time.
+func (s *Service) lately(ctx context.Context, rel *app.Release, env *app.Environment,
+	rules *decide.Ruleset) (int64, error) {
+	s.mu.Lock()
+	c, is := s.counts[rel.ID]
+	s.mu.Unlock()
+	if is && c.began == rel.State.Began && time.Since(c.at) < max(2*time.Second, 50*c.took) {
+		return c.units, nil
+	}
+	began := time.Now()
+	units, err := s.seen(ctx, rel, env, rules)
+	if err != nil {
+		return 0, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.counts == nil || len(s.counts) > mostCounted {
+		s.counts = map[string]counted{}
+	}
+	s.counts[rel.ID] = counted{rel.State.Began, time.Now(), time.Since(began), units}
+	return units, nil
+}
+
+// mostCounted bounds what is remembered; those that are over are forgotten with all others.
+const mostCounted = 1_000
 
 // seen counts the units that were seen since the stage began and get the new variant by the release.
 func (s *Service) seen(ctx context.Context, rel *app.Release, env *app.Environment,

@@ -11,6 +11,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"sync"
 	"time"
 
 	"greenlever.example/core/decide"
@@ -43,6 +44,9 @@ type Service struct {
 	Now      func() time.Time
 	// Wake is told where a release was changed here, so that nobody waits for the next look.
 	Wake chan struct{}
+
+	mu     sync.Mutex
+	counts map[string]counted // by release
 }
 
 // Stands refuses a flag's document that cannot stand in an environment.

@@ -68,7 +68,7 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 		Difference: diff.Said(lines), Document: doc}
 	step := &app.ReleaseStep{Release: rel.ID, Sequence: rel.State.Sequence, At: m.At, Actor: m.Actor,
 		Event: stage.Event{Do: stage.Started, Because: m.Reason}, Tell: stage.Planned,
-		Is:   rel.State.Is, Stage: -1, Change: m.Change}
+		Is: rel.State.Is, Stage: -1, Change: m.Change}
 	return changed(done, commit.Effect{Environment: env,
 		Records: []commit.Record{&app.ReleaseRecord{Release: rel}, step},
 		Entries: []commit.Entry{commit.Said("release.planned", rel.Flag, lines...)}}), nil

@@ -9,7 +9,7 @@ import { lasts } from "../../draw/course";
 import { useAround } from "../../parts/around";
 import { FlagPicker } from "../../parts/flag-picker";
 import { ConditionAround, type Node } from "../../ui/condition";
-import { Button, Field, inputStyle, Page, Problem, Select, Sheet, TextField, wrongIn } from "../../ui/controls";
+import { Button, Field, inputStyle, Page, Problem, Select, Sheet, TextField, wrongIn, zone } from "../../ui/controls";
 import { DraftTools } from "../../ui/draft-tools";
 import { About } from "../../ui/estimate";
 import { Said, Variant } from "../../ui/variant";
@@ -29,7 +29,15 @@ interface Form {
   oldArm: boolean;
   expected: string;
   first: number;
+  days: string[]; // on which it goes to a next stage by itself; none: at any time
+  hoursFrom: string;
+  hoursTo: string;
+  zone: string;
+  percent: string; // of the processes that must have a stage
+  wait: string; // for so long
 }
+
+const weekdays = ["mon", "tue", "wed", "thu", "fri", "sat", "sun"];
 
 /** StartRelease plans a release, and shows what each of its stages would do before it starts. */
 export default function StartRelease() {
@@ -68,7 +76,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
     if (!doc || !ladders.data || (after && !was)) return undefined;
     const from = was?.from ?? doc.end.variant ?? doc.resting;
     const to = was?.to ?? names.find((n) => n !== from) ?? from;
-    return { from, to, by: (was?.by ?? ["targetingKey"]).join(", "), where: was?.where as Node | undefined, ladder: was ? "" : (ladders.data.items[0]?.key ?? ""), named: "", stages: (was?.stages ?? []) as DraftStage[], begin: "", above: "", oldArm: was?.oldArm ?? false, expected: after ? (before.data?.expected ?? "") : "", first: 0 };
+    return { from, to, by: (was?.by ?? ["targetingKey"]).join(", "), where: was?.where as Node | undefined, ladder: was ? "" : (ladders.data.items[0]?.key ?? ""), named: "", stages: (was?.stages ?? []) as DraftStage[], begin: "", above: "", oldArm: was?.oldArm ?? false, expected: after ? (before.data?.expected ?? "") : "", first: 0, days: was?.hours?.days ?? [], hoursFrom: was?.hours?.from ?? "08:00", hoursTo: was?.hours?.to ?? "16:00", zone: was?.hours?.zone ?? zone, percent: was?.delivery.percent ? String(was.delivery.percent) : "", wait: was?.delivery.wait ?? "" };
     // oxlint-disable-next-line react-hooks/exhaustive-deps -- names are of the same flag
   }, [doc, ladders.data, was]);
   const editing = useDraft<Form>({ name: `${project} ${environment} release of ${flag}`, to: `/p/${project}/releases/new?flag=${flag}&environment=${environment}${after ? `&after=${after}` : ""}`, what: `a release of ${flag} in ${environment}`, base, version: 1 });
@@ -93,6 +101,8 @@ function Plan({ project, environment, flag, after }: { project: string; environm
       ...(f.oldArm && { oldArm: true }),
       ...(f.expected.trim() && { expected: f.expected }),
       ...(f.first > 0 && { first: f.first }),
+      ...(f.days.length > 0 && { hours: { days: f.days, from: f.hoursFrom, to: f.hoursTo, zone: f.zone } }),
+      ...((f.percent.trim() || f.wait.trim()) && { delivery: { ...(f.percent.trim() && { percent: Number(f.percent) }), ...(f.wait.trim() && { wait: f.wait.trim() }) } }),
       ...(after && { after }),
       reason: "not said yet",
     } as Start;
@@ -180,6 +190,30 @@ function Plan({ project, environment, flag, after }: { project: string; environm
                 </Field>
                 {after && <Field label="Begins with stage">{(id) => <Select id={id} value={String(f.first)} onChange={(e) => set("first", Number(e.target.value))} options={f.stages.map((s, i) => ({ value: String(i), label: s.name }))} />}</Field>}
               </div>
+              <details open={f.days.length > 0 || f.percent !== "" || f.wait !== ""}>
+                <summary className="cursor-pointer">Hours, and how far a stage must have arrived</summary>
+                <div className="mt-2 flex flex-col gap-3">
+                  <fieldset className="flex flex-wrap gap-x-3 gap-y-1">
+                    <legend>It goes to a next stage by itself only on (any day if none)</legend>
+                    {weekdays.map((d) => (
+                      <label key={d} className="flex items-center gap-1">
+                        <input type="checkbox" checked={f.days.includes(d)} onChange={(e) => set("days", e.target.checked ? weekdays.filter((o) => o === d || f.days.includes(o)) : f.days.filter((o) => o !== d))} /> {d}
+                      </label>
+                    ))}
+                  </fieldset>
+                  {f.days.length > 0 && (
+                    <div className="flex flex-wrap items-end gap-3">
+                      <TextField label="from" className="w-20" value={f.hoursFrom} onChange={(e) => set("hoursFrom", e.target.value)} />
+                      <TextField label="to" className="w-20" value={f.hoursTo} onChange={(e) => set("hoursTo", e.target.value)} />
+                      <TextField label="in the time zone" value={f.zone} error={wrong("hours") ?? wrong("hours.zone")} onChange={(e) => set("zone", e.target.value)} />
+                    </div>
+                  )}
+                  <div className="flex flex-wrap items-end gap-3">
+                    <TextField label="Processes that must have a stage, in percent" className="w-24" placeholder="100" inputMode="numeric" error={wrong("delivery.percent")} value={f.percent} onChange={(e) => set("percent", e.target.value)} />
+                    <TextField label="held where they do not in" className="w-24" placeholder="10m" error={wrong("delivery.wait")} value={f.wait} onChange={(e) => set("wait", e.target.value)} />
+                  </div>
+                </div>
+              </details>
               <label className="flex items-center gap-2">
                 <input type="checkbox" checked={f.oldArm} onChange={(e) => set("oldArm", e.target.checked)} />
                 <span>
