@@ -138,6 +138,7 @@ func (t *step) common() error {
 		t.hold(ByPerson, t.e.Because)
 	case RollBack:
 		t.back()
+		t.Says = t.e.Because
 	case Next:
 		if t.Last() {
 			return t.refuse("it is in its last stage: finish it, or plan more stages")
@@ -276,6 +277,7 @@ func (t *step) asking() error {
 		switch {
 		case t.e.Do == Decline && s.Declined == ThenBack:
 			t.back()
+			t.Says = t.e.Because
 		case t.e.Do == Decline:
 			t.hold(ByDecline, t.e.Because)
 			t.Was = Underway // what it asked for was answered: going on asks again

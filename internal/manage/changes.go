@@ -78,12 +78,28 @@ var done = map[string]string{"flag.made": "made", "flag.changed": "changed", "fl
 		"environment", "attribute.declared": "declared attribute", "attribute.removed": "took out attribute",
 	"test-units.saved": "saved test units", "test-units.removed": "removed a test unit",
 	"recipe.saved":   "saved recipe",
-	"recipe.removed": "removed recipe", "roles.changed": "changed the roles of",
+	"recipe.removed": "removed recipe", "release.planned": "planned a release of", "release.began": "began with",
+	"release.stage": "began a stage of", "release.arrived": "arrived everywhere with", "release.asks": "asks to sign for",
+	"release.held": "held the release of", "release.went-on": "had the release go on of",
+	"release.through": "is through with", "release.rolled-back": "rolled back the release of",
+	"release.finished": "finished the release of", "release.withdrawn": "withdrew the release of",
+	"release.edited": "edited the stages to come of", "release.run": "began evidence anew for",
+	"ladder.saved": "saved ladder", "ladder.removed": "removed ladder", "webhook.saved": "saved webhook",
+	"webhook.rotated": "gave a new secret to webhook", "webhook.removed": "removed webhook",
+	"webhook.replayed": "told again webhook", "roles.changed": "changed the roles of",
 	"access-key.made":    "made an access key",
 	"access-key.revoked": "revoked an access key", "see-as.issued": "may see for themselves",
 	"instance.gone": "vouched for instance", "population.set": "set the sampling of",
 	"population.erased": "erased a unit " +
 		"of", "project.made": "made project", "epoch.new": "began a new epoch"}
+
+// called is what people call who did something.
+func called(names map[string]string, a *app.Actor) string {
+	if a.Kind == "release" {
+		return "the release"
+	}
+	return cmp.Or(names[a.ID], a.Kind)
+}
 
 // delivered is the entry that says how a revision spread: it is shown with the change that made it.
 const delivered = "revision.delivered"
@@ -151,7 +167,7 @@ func (c *call) changesOf(f *changeFilter) (*changesPage, error) {
 				return page, c.ended(page, names)
 			}
 			q.Before = audit.Cursor{At: rows[i].At, Chain: e.Chain, Sequence: e.Sequence}
-			name := cmp.Or(f.accounts[e.Actor.ID], e.Actor.Kind)
+			name := called(f.accounts, &e.Actor)
 			if !f.has(e, name) {
 				continue
 			}

@@ -1,7 +1,6 @@
 package manage
 
 import (
-	"cmp"
 	"encoding/json"
 	"slices"
 
@@ -154,7 +153,7 @@ func (c *call) made(e *app.Environment, flag string, revision int64) (by, reason
 		if err != nil {
 			return "", "", err
 		}
-		return cmp.Or(names[entry.Actor.ID], entry.Actor.Kind), entry.Reason, nil
+		return called(names, &entry.Actor), entry.Reason, nil
 	}
 	return "", "", nil
 }

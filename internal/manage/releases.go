@@ -1,7 +1,6 @@
 package manage
 
 import (
-	"cmp"
 	"encoding/json"
 	"slices"
 
@@ -230,7 +229,7 @@ func (c *call) release(*none) (any, error) {
 		return nil, err
 	}
 	for _, st := range steps {
-		v.Steps = append(v.Steps, ReleaseStepView{st, cmp.Or(names[st.Actor.ID], "the release")})
+		v.Steps = append(v.Steps, ReleaseStepView{st, called(names, &st.Actor)})
 	}
 	v.Others, err = c.others(rel, names)
 	return v, err
@@ -255,7 +254,7 @@ func (c *call) others(rel *app.Release, names map[string]string) ([]OtherChange,
 		}
 		switch e.Action {
 		case "flag.changed", "flag.stopped", "flag.lifted":
-			out = append(out, OtherChange{e.At, cmp.Or(names[e.Actor.ID], e.Actor.Kind), e.Action, e.Reason,
+			out = append(out, OtherChange{e.At, called(names, &e.Actor), e.Action, e.Reason,
 				e.Revision,
 				readAll(e.Difference)})
 		}

@@ -25,5 +25,5 @@ plan {"stages":[{"name":"8 %","share":80000,"signOff":["releaser"]},{"name":"30 
 5h       sign      stage (serves): 30 % of units is on its way to the processes.
 5h1s     look      arrived: 30 % of units for 1 s. Goes on once a releaser has signed.
 5h2s     look      asks: 30 % of units for 2 s. Waits for a releaser to sign, for a moment so far.
-6h       decline   rolled-back: Rolled back at 2026-11-30T14:00:00Z. What it gave was taken back; all else of the flag stayed.
-7h       look      nothing: Rolled back at 2026-11-30T14:00:00Z. What it gave was taken back; all else of the flag stayed.
+6h       decline   rolled-back: Rolled back at 2026-11-30T14:00:00Z, since doors jam. What it gave was taken back; all else of the flag stayed.
+7h       look      nothing: Rolled back at 2026-11-30T14:00:00Z, since doors jam. What it gave was taken back; all else of the flag stayed.

@@ -222,7 +222,12 @@ func (v *Verifier) speak(e *Entry) {
 var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true,
 	"definition.changed": true, "segment.made": true, "segment.changed": true,
 	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true,
-	"test-units.saved": true, "recipe.saved": true, "recipe.removed": true, "roles.changed": true,
+	"test-units.saved": true, "recipe.saved": true, "recipe.removed": true,
+	"release.planned": true, "release.began": true, "release.stage": true, "release.arrived": true,
+	"release.asks": true, "release.held": true, "release.went-on": true, "release.through": true,
+	"release.rolled-back": true, "release.finished": true, "release.withdrawn": true, "release.edited": true,
+	"release.run": true, "ladder.saved": true, "ladder.removed": true, "webhook.saved": true,
+	"webhook.rotated": true, "webhook.removed": true, "roles.changed": true,
 	"project.made":    true,
 	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true,
 	"password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}

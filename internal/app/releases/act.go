@@ -105,7 +105,7 @@ func (s *Service) halt(ctx context.Context, m *commit.Moment, in *Halt) (*commit
 	if in.Do != stage.Hold && in.Do != stage.RollBack {
 		return nil, app.InvalidField("do", "must be hold or roll-back")
 	}
-	return s.take(ctx, m, &stage.Event{Do: in.Do, Because: cmp.Or(m.Reason, "no reason was given")}, app.StopIt, nil)
+	return s.take(ctx, m, &stage.Event{Do: in.Do, Because: m.Reason}, app.StopIt, nil)
 }
 
 // step takes what was found, unless something else came first: then it is looked at again.
