@@ -288,7 +288,7 @@ func TestReleaseIsSigned(t *testing.T) {
 	v = stands(t, auditor, rel.ID, stage.Asking, 0)
 	act(t, auditor, rel.ID, "halts", obj{"do": "hold"}, 403)
 	act(t, auditor, rel.ID, "signatures", sign("sign", v.State.Sequence), 200)
-	v = stands(t, auditor, rel.ID, stage.Asking, 1)
+	stands(t, auditor, rel.ID, stage.Asking, 1)
 	act(t, onCall, rel.ID, "halts", obj{"do": "hold"}, 200) // whoever may stop may hold
 	act(t, onCall, rel.ID, "acts", obj{"do": "go-on"}, 403)
 	act(t, developer, rel.ID, "acts", obj{"do": "go-on"}, 200)

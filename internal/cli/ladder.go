@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"net/url"
 	"strings"
 
@@ -12,21 +13,27 @@ import (
 
 var _ = listed("places", (*session).ladderCommand)
 
+func (s *session) ladders(ctx context.Context) ([]app.Ladder, error) {
+	a, path, err := s.inProject(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all struct{ Items []app.Ladder }
+	err = a.do(ctx, request{method: "GET", path: path + "/ladders"}, &all)
+	return all.Items, err
+}
+
 func (s *session) ladderCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "The saved orders of stages that a release may take", Args: exactly(),
 		Example: "  greenlever ladder list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, path, err := s.inProject(cmd.Context())
+			all, err := s.ladders(cmd.Context())
 			if err != nil {
 				return err
 			}
-			var all struct{ Items []app.Ladder }
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/ladders"}, &all); err != nil {
-				return err
-			}
-			return s.show(all.Items, func() {
+			return s.show(all, func() {
 				var rows [][]any
-				for _, l := range all.Items {
+				for _, l := range all {
 					var names []string
 					for _, st := range l.Stages {
 						names = append(names, st.Name)
@@ -62,17 +69,13 @@ func (s *session) ladderCommand() *cobra.Command {
 	write := &cobra.Command{Use: "write LADDER", Short: "Write a ladder as YAML", Args: exactly("LADDER"),
 		Example: "  greenlever ladder write careful > careful.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, path, err := s.inProject(cmd.Context())
+			all, err := s.ladders(cmd.Context())
 			if err != nil {
 				return err
 			}
-			var all struct{ Items []app.Ladder }
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/ladders"}, &all); err != nil {
-				return err
-			}
-			for i := range all.Items {
-				if all.Items[i].Key == args[0] {
-					raw, err := files.WriteLadder(&all.Items[i])
+			for i := range all {
+				if all[i].Key == args[0] {
+					raw, err := files.WriteLadder(&all[i])
 					if err == nil {
 						_, err = s.out.Write(raw)
 					}

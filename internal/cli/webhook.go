@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"net/url"
 	"strconv"
 	"strings"
@@ -14,21 +15,27 @@ import (
 
 var _ = listed("places", (*session).webhookCommand)
 
+func (s *session) webhooks(ctx context.Context) (*api, string, []manage.WebhookView, error) {
+	a, path, err := s.inProject(ctx)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	var all struct{ Items []manage.WebhookView }
+	err = a.do(ctx, request{method: "GET", path: path + "/webhooks"}, &all)
+	return a, path, all.Items, err
+}
+
 func (s *session) webhookCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "Whom webhooks tell of what, and how that goes", Args: exactly(),
 		Example: "  greenlever webhook list",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			a, path, err := s.inProject(cmd.Context())
+			_, _, all, err := s.webhooks(cmd.Context())
 			if err != nil {
 				return err
 			}
-			var all struct{ Items []manage.WebhookView }
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/webhooks"}, &all); err != nil {
-				return err
-			}
-			return s.show(all.Items, func() {
+			return s.show(all, func() {
 				var rows [][]any
-				for _, w := range all.Items {
+				for _, w := range all {
 					rows = append(rows, []any{w.ID, w.Title, w.URL, strings.Join(w.Kinds, " "), w.Arrived, w.Waits,
 						w.Parked})
 				}
@@ -83,15 +90,11 @@ func (s *session) webhookEdit() *cobra.Command {
 	c := &cobra.Command{Use: "edit WEBHOOK", Short: "Change whom a webhook tells of what; what is not named stays",
 		Args: exactly("WEBHOOK"), Example: "  greenlever webhook edit WEBHOOK --kind flag.stopped --kind flag.lifted",
 		RunE: func(cmd *cobra.Command, args []string) error {
-			a, path, err := s.inProject(cmd.Context())
+			a, path, all, err := s.webhooks(cmd.Context())
 			if err != nil {
 				return err
 			}
-			var all struct{ Items []manage.WebhookView }
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/webhooks"}, &all); err != nil {
-				return err
-			}
-			for _, was := range all.Items {
+			for _, was := range all {
 				if was.ID != args[0] {
 					continue
 				}

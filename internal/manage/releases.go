@@ -268,11 +268,6 @@ type actBody struct {
 	Reason string `json:"reason,omitempty"`
 }
 
-type actedRelease struct {
-	releases.Done
-	Preview *preview.Preview `json:"preview,omitempty"`
-}
-
 func (c *call) actRelease(in *actBody) (any, error) {
 	if signs(in.Do) {
 		return nil, app.InvalidField("do", "stands below signatures, for who may sign: send it there")
