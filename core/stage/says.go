@@ -51,7 +51,7 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 			said = words.Say("%s, with %s", said, at)
 		}
 		if s.Says != "" {
-			said = words.Say("%s: %s", said, words.Plain(strings.TrimSuffix(s.Says, ".")))
+			said = words.Say("%s: %s", said, s.because())
 		}
 		return words.Say("%s. Nobody loses what they have.", said)
 	case Through:
@@ -59,13 +59,21 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 	case RolledBack:
 		said := words.Say("Rolled back at %s", instant(s.Since))
 		if s.Says != "" {
-			said = words.Say("%s, since %s", said, words.Plain(s.Says))
+			said = words.Say("%s, since %s", said, s.because())
 		}
 		return words.Say("%s. What it gave was taken back; all else of the flag stayed.", said)
 	case Finished:
 		return words.Say("Finished at %s. What it gave is the flag's own now.", instant(s.Since))
 	}
 	return words.Say("Withdrawn before it began, at %s.", instant(s.Since))
+}
+
+// because says why it stands so. What a person wrote stands in quotes, whatever it holds.
+func (s *State) because() words.Said {
+	if s.Why == ByPerson || s.Why == ByDecline {
+		return words.Said{words.Name(s.Says)}
+	}
+	return words.Plain(strings.TrimSuffix(s.Says, "."))
 }
 
 // signers says who signs: "a releaser or keeper".

@@ -138,7 +138,7 @@ func (t *step) common() error {
 		t.hold(ByPerson, t.e.Because)
 	case RollBack:
 		t.back()
-		t.Says = t.e.Because
+		t.Why, t.Says = ByPerson, t.e.Because
 	case Next:
 		if t.Last() {
 			return t.refuse("it is in its last stage: finish it, or plan more stages")
@@ -277,7 +277,7 @@ func (t *step) asking() error {
 		switch {
 		case t.e.Do == Decline && s.Declined == ThenBack:
 			t.back()
-			t.Says = t.e.Because
+			t.Why, t.Says = ByDecline, t.e.Because
 		case t.e.Do == Decline:
 			t.hold(ByDecline, t.e.Because)
 			t.Was = Underway // what it asked for was answered: going on asks again
@@ -298,7 +298,7 @@ func (t *step) held() error {
 	switch t.e.Do {
 	case Look: // whatever comes, it stays held; only evidence begins anew
 	case Hold:
-		return t.refuse("it is held already, since %s", t.Says)
+		return t.refuse("it is held already")
 	case RollBack:
 		if t.At < 0 {
 			t.to(Withdrawn, TookOff)

@@ -187,13 +187,13 @@ func broad(t *testing.T, s *gltest.Service) {
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, &stop)
 	v := s.Get(t, "production", "one-touch-open")
 	v.Document.Lever = flag.Off
-	for _, key := range []string{"night-batching", "telemetry", "handover"} {
+	for _, key := range []string{"night-batching", "telemetry", "handover", "fourth"} {
 		s.Flag(t, key)
 		s.Edit(t, "production", key, func(d *flag.Document) { d.Lever = flag.On })
 	}
 	plan := object{"stages": []object{{"name": "8 %", "share": 80_000, "least": "1d"}, {"name": "30 %",
 		"share": 300_000, "least": "1d"}, {"name": "65 %", "share": 650_000, "least": "1d"}}, "expected": "less noise"}
-	var release, asks, webhook, second struct {
+	var release, asks, halts, webhook, second struct {
 		ID    string
 		State struct {
 			Is       string
@@ -202,11 +202,16 @@ func broad(t *testing.T, s *gltest.Service) {
 	}
 	s.Keeper.Do(t, "POST", inProd+"/flags/handover/releases", object{"stages": []object{{"name": "8 %",
 		"share": 80_000, "signOff": []string{"keeper"}}, {"name": "100 %", "share": 1_000_000}}}, 201, &asks)
+	s.Keeper.Do(t, "POST", inProd+"/flags/fourth/releases", plan, 201, &halts)
+	s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/releases", plan, 201, &release)
+	gltest.Eventually(t, "it is under way", func() bool {
+		s.Keeper.Do(t, "GET", inProd+"/releases/"+release.ID, nil, 200, &release)
+		return release.State.Is == "under-way"
+	})
 	gltest.Eventually(t, "it asks to sign", func() bool {
 		s.Keeper.Do(t, "GET", inProd+"/releases/"+asks.ID, nil, 200, &asks)
 		return asks.State.Is == "asking"
 	})
-	s.Keeper.Do(t, "POST", inProd+"/flags/night-batching/releases", plan, 201, &release)
 	hooked := object{"webhook": object{"title": "Tickets", "url": "https://tickets.pinecrest.example/told",
 		"id": "", "made": 0, "kinds": []string{"release.*"}, "environments": []string{}, "flags": []string{},
 		"tags": []string{}}}
@@ -266,14 +271,15 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/recipes/{recipe}/remove": object{},
 		"PUT /projects/{project}/ladders/{ladder}": object{"ladder": object{"title": "Careful", "stages": []object{
 			{"name": "self", "asks": true}, {"name": "8 %", "share": 80_000, "least": "1d"}}}},
-		"POST /projects/{project}/ladders/{ladder}/remove":                            object{},
-		"POST /projects/{project}/webhooks":                                           hooked,
-		"PUT /projects/{project}/webhooks/{webhook}":                                  hooked,
-		"POST /projects/{project}/webhooks/{webhook}/rotate":                          object{},
-		"POST /projects/{project}/webhooks/{webhook}/remove":                          object{},
-		"POST /projects/{project}/webhooks/{webhook}/replay":                          object{},
-		"POST /projects/{project}/environments/{environment}/flags/{flag}/releases":   plan,
-		"POST /projects/{project}/environments/{environment}/releases/{release}/acts": object{"do": "next"},
+		"POST /projects/{project}/ladders/{ladder}/remove":                          object{},
+		"POST /projects/{project}/webhooks":                                         hooked,
+		"PUT /projects/{project}/webhooks/{webhook}":                                hooked,
+		"POST /projects/{project}/webhooks/{webhook}/rotate":                        object{},
+		"POST /projects/{project}/webhooks/{webhook}/remove":                        object{},
+		"POST /projects/{project}/webhooks/{webhook}/replay":                        object{},
+		"POST /projects/{project}/environments/{environment}/flags/{flag}/releases": plan,
+		"POST /projects/{project}/environments/{environment}/releases/{release}/acts": object{"do": "next",
+			"sequence": release.State.Sequence},
 		"POST /projects/{project}/environments/{environment}/releases/{release}/signatures": object{"do": "sign",
 			"sequence": asks.State.Sequence},
 		"POST /projects/{project}/environments/{environment}/releases/{release}/halts": object{"do": "hold"},
@@ -339,6 +345,8 @@ func broad(t *testing.T, s *gltest.Service) {
 				switch name {
 				case "POST /projects/{project}/environments/{environment}/flags/{flag}/releases":
 					address = strings.Replace(address, "one-touch-open", "telemetry", 1)
+				case "POST /projects/{project}/environments/{environment}/releases/{release}/halts":
+					address = strings.Replace(address, release.ID, halts.ID, 1)
 				case "POST /projects/{project}/environments/{environment}/releases/{release}/signatures":
 					address = strings.Replace(address, release.ID, asks.ID, 1)
 				case "POST /projects/{project}/webhooks/{webhook}/remove":

@@ -247,7 +247,7 @@ func (s *session) releaseAct(do, short string, signs bool) *cobra.Command {
 			if signs {
 				below = "/signatures"
 			}
-			return s.act(cmd.Context(), args[0], below, map[string]any{"do": do}, signs)
+			return s.act(cmd.Context(), args[0], below, map[string]any{"do": do}, true)
 		}}
 }
 

@@ -21,7 +21,7 @@ plan {"stages":[{"name":"staff","who":{"test":"segment","segment":"staff"},"leas
 4m       edit      is refused: stage "8 %" has begun: whom it is for cannot be edited
 5m       edit      edited: 8 % of units for 4 min. Goes on now.
 6m       look      stage (serves): 50 % of units is on its way to the processes.
-7m       hold      held: Held for a moment, with 50 % of units: lunch. Nobody loses what they have.
-8m       hold      is refused: it is held already, since lunch
+7m       hold      held: Held for a moment, with 50 % of units: "lunch". Nobody loses what they have.
+8m       hold      is refused: it is held already
 9m       next      is refused: it is in its last stage: finish it, or plan more stages
 10m      next      is refused: it is in its last stage: finish it, or plan more stages

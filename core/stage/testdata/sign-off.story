@@ -19,11 +19,11 @@ plan {"stages":[{"name":"8 %","share":80000,"signOff":["releaser"]},{"name":"30 
 3s       look      asks: 8 % of units for 2 s. Waits for a releaser to sign, for a moment so far.
 4s       go-on     is refused: it is not held: it goes on by its plan
 1h       sign      is refused: this is for one of the roles [releaser] to sign
-2h       decline   held: Held for a moment, with 8 % of units: the help desk is not ready. Nobody loses what they have.
+2h       decline   held: Held for a moment, with 8 % of units: "the help desk is not ready". Nobody loses what they have.
 3h       go-on     went-on: 8 % of units for 2 hours 59 min. Goes on once a releaser has signed.
 4h       look      asks: 8 % of units for 3 hours 59 min. Waits for a releaser to sign, for a moment so far.
 5h       sign      stage (serves): 30 % of units is on its way to the processes.
 5h1s     look      arrived: 30 % of units for 1 s. Goes on once a releaser has signed.
 5h2s     look      asks: 30 % of units for 2 s. Waits for a releaser to sign, for a moment so far.
-6h       decline   rolled-back: Rolled back at 2026-11-30T14:00:00Z, since doors jam. What it gave was taken back; all else of the flag stayed.
-7h       look      nothing: Rolled back at 2026-11-30T14:00:00Z, since doors jam. What it gave was taken back; all else of the flag stayed.
+6h       decline   rolled-back: Rolled back at 2026-11-30T14:00:00Z, since "doors jam". What it gave was taken back; all else of the flag stayed.
+7h       look      nothing: Rolled back at 2026-11-30T14:00:00Z, since "doors jam". What it gave was taken back; all else of the flag stayed.

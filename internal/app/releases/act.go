@@ -21,8 +21,8 @@ import (
 // Act is what somebody does with a release.
 type Act struct {
 	Do stage.Do `json:"do"` // go-on, next, sign, decline, edit, finish
-	// Sequence is that of the release as it was seen. Nobody signs, declines, edits or finishes what they
-	// have not seen.
+	// Sequence is that of the release as it was seen. Nobody begins a stage, signs, declines, edits or finishes on
+	// what they have not seen: of two who do it at once, one is told.
 	Sequence int64         `json:"sequence,omitempty"`
 	Stages   []stage.Stage `json:"stages,omitempty"` // with edit: all of them
 	// with finish: ids of rules that go, since they decide nothing more
@@ -58,7 +58,7 @@ func takes(m *commit.Moment, in *Act) app.Action {
 var acts = []stage.Do{stage.GoOn, stage.Next, stage.Sign, stage.Decline, stage.Edit, stage.Finish}
 
 // seen are the acts that take the sequence of the release as it was seen.
-var seen = []stage.Do{stage.Sign, stage.Decline, stage.Edit, stage.Finish}
+var seen = []stage.Do{stage.Next, stage.Sign, stage.Decline, stage.Edit, stage.Finish}
 
 func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.Effects, error) {
 	rel := m.Held.(*holding).release
@@ -73,8 +73,8 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 			Detail: "the release went on meanwhile: look at it as it stands and say again what to do"}
 	}
 	e := stage.Event{Do: in.Do, Because: m.Reason, Drop: in.Drop, Outcome: strings.TrimSpace(in.Outcome)}
-	if len(e.Outcome) > maxExpected {
-		return nil, app.InvalidField("outcome", "takes at most %d bytes", maxExpected)
+	if mend := app.CheckText(e.Outcome, 0, maxExpected); mend != "" {
+		return nil, app.InvalidField("outcome", "%s", mend)
 	}
 	for _, r := range m.Actor.Roles[m.Environment.ProjectID] {
 		e.Roles = append(e.Roles, string(r))

@@ -86,8 +86,8 @@ func (in *Start) plan(t tx, m *commit.Moment, doc *flag.Document, last *app.Rele
 	err error) {
 	p = &stage.Plan{From: in.From, To: in.To, By: in.By, Where: in.Where, Above: in.Above, Stages: in.Stages,
 		First: in.First, Begin: in.Begin, Hours: in.Hours, Delivery: in.Delivery, OldArm: in.OldArm}
-	if len(in.Expected) > maxExpected {
-		return nil, "", app.InvalidField("expected", "takes at most %d bytes", maxExpected)
+	if mend := app.CheckText(in.Expected, 0, maxExpected); mend != "" {
+		return nil, "", app.InvalidField("expected", "%s", mend)
 	}
 	if in.After != "" {
 		was, err := t.Release(in.After)
