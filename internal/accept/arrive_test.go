@@ -127,6 +127,7 @@ func over(t *testing.T, dsn string, change ...func(*server.Config)) *gltest.Serv
 // A process of the service that is frozen in the middle of a change, or whose line to the
 // records is dead or half open, holds up a stop on another one for 10 seconds at most.
 func TestStopBesideAFrozenNode(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	db := records(t)
 	dsn, err := db.DSN("frozen")
 	if err != nil {

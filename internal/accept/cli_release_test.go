@@ -32,10 +32,12 @@ func TestCommandLineReleases(t *testing.T) {
 	sh.run(4, "release show night-batching").says("!has no release in staging", "!release start night-batching")
 	sh.run(2, "release start night-batching --shares 8,x").says("!--shares")
 	sh.run(7, "release start night-batching --shares 30,8 --try").says("!must be more than the 30 %")
-	sh.run(0, "release start night-batching --shares 8,30,100 --every 1h --by site.id --try").says("8 %", "units have on",
+	sh.run(0, "release start night-batching --shares 8,30,100 --every 1h --by site.id --try").says("8 %",
+		"units have on",
 		"careful:")
 	sh.run(0, "release list")
-	sh.run(0, "release start night-batching --shares 8,30,100 --every 1h --by site.id --expected shorter --because now").
+	sh.run(0,
+		"release start night-batching --shares 8,30,100 --every 1h --by site.id --expected shorter --because now").
 		says("!watch it:", "!take it back:")
 	sh.run(5, "release start night-batching --shares 8,30").says("!runs here already")
 	sh.run(0, "release next night-batching --because seen")
@@ -52,7 +54,8 @@ func TestCommandLineReleases(t *testing.T) {
 	// Out, edited, and in again.
 	sh.run(0, "release write night-batching").says("release: night-batching", "share: 8 %", "least: 1h")
 	written := sh.out
-	plan := file("release.yaml", strings.Replace(written, "least: 1h", "least: 2h", 3)+"  - name: more\n    share: 100 %\n")
+	plan := file("release.yaml", strings.Replace(written, "least: 1h", "least: 2h", 3)+"  - name: more\n    share: "+
+		"100 %\n")
 	sh.run(7, "release edit night-batching -f "+plan).says("!line")
 	text := strings.Replace(written, "name: 100 %\n      share: 100 %", "name: 65 %\n      share: 65 %", 1)
 	sh.run(0, "release edit night-batching -f "+file("edited.yaml", text)+" --because slower")
@@ -65,7 +68,8 @@ func TestCommandLineReleases(t *testing.T) {
 	sh.run(2, "release schema nothing")
 	sh.run(0, "release start -f "+file("doors.yaml", "release: doors\nenvironment: staging\nstages:\n- name: 8 %\n"+
 		"  share: 8 %\n  signOff: [keeper]\n- {name: 100 %, share: 100 %, least: 1h}\nbecause: it is time\n"))
-	sh.run(2, "release start night-batching -f "+filepath.Join(dir, "doors.yaml")).says("!the file is of a release of doors")
+	sh.run(2, "release start night-batching -f "+filepath.Join(dir, "doors.yaml")).says("!the file is of a release " +
+		"of doors")
 	gltest.Eventually(t, "it asks", func() bool {
 		sh.run(0, "release show doors")
 		return strings.Contains(sh.out, "Waits for a keeper to sign")

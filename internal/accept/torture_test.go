@@ -215,7 +215,7 @@ func (w *watched) open(t *testing.T) {
 }
 
 // torture is how long the storm goes on; GREENLEVER_TORTURE says otherwise, such as 2m.
-const torture = 25 * time.Second
+const torture = 15 * time.Second
 
 // 200 clients behind three outposts and two processes of the service, which end by
 // kill -9 and are started again at random while flags change and connections are delayed and dropped: no

@@ -23,7 +23,7 @@ import (
 )
 
 // storm is how long the storm goes on; GREENLEVER_STORM says otherwise, such as 10m.
-const storm = 30 * time.Second
+const storm = 22 * time.Second
 
 // pair is two processes of the service; a call goes to the other one where the first does not
 // answer in time.

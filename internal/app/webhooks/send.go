@@ -64,7 +64,7 @@ type lane struct {
 }
 
 const (
-	lookEvery = 250 * time.Millisecond
+	lookEvery = 400 * time.Millisecond
 	timeout   = 10 * time.Second
 	tries     = 24 * time.Hour
 	runs      = 50 // notices that a lane takes before it is looked at anew
