@@ -59,9 +59,10 @@ type Config struct {
 	Connections map[string]int // to the records, by what they are for; what is not named is as usual
 	Beat        time.Duration  // of feeds; default 15 s
 	// WebhookNetworks are private networks that webhooks may be in; WebhookTries is for how long a notice is
-	// tried, a day where it is zero.
+	// tried, a day where it is zero; WebhookTimeout is that of one attempt, ten seconds where it is zero.
 	WebhookNetworks []netip.Prefix
 	WebhookTries    time.Duration
+	WebhookTimeout  time.Duration
 	Now             func() time.Time
 }
 

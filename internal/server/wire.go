@@ -85,7 +85,7 @@ func (s *Server) wire() {
 	s.commit = changes
 	running.Apply = changes.Apply
 	s.sender = &webhooks.Sender{Records: st, Now: c.Now, Log: c.Log, Allowed: c.WebhookNetworks,
-		Tries: c.WebhookTries, Wake: make(chan struct{}, 1)}
+		Tries: c.WebhookTries, Timeout: c.WebhookTimeout, Wake: make(chan struct{}, 1)}
 	s.running = running
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored

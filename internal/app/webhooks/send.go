@@ -65,6 +65,7 @@ type lane struct {
 
 const (
 	lookEvery = 400 * time.Millisecond
+	lookPause = 40 * time.Millisecond
 	timeout   = 10 * time.Second
 	tries     = 24 * time.Hour
 	runs      = 50 // notices that a lane takes before it is looked at anew
@@ -97,6 +98,11 @@ func (s *Sender) Run(ctx context.Context) error {
 			return nil
 		case <-s.Wake:
 		case <-time.After(lookEvery):
+		}
+		select { // many changes are one reason to look
+		case <-ctx.Done():
+			return nil
+		case <-time.After(lookPause):
 		}
 	}
 }
