@@ -78,7 +78,7 @@ var pauses = []time.Duration{time.Second, 3 * time.Second, 10 * time.Second, 30 
 // Job sends for as long as this process has the lease. A process that lost it while it was sending sends
 // what it was at, and what it did not note in time is sent again by the next.
 func (s *Sender) Job() work.Job {
-	return work.Job{Name: "webhooks", Says: "tell webhooks", Every: time.Second, Lease: 5 * time.Second,
+	return work.Job{Name: "webhooks", Says: "tell webhooks", Every: time.Second, Lease: 5 * time.Second, First: true,
 		Do: func(ctx context.Context, _ *work.Turn) error { return s.Run(ctx) }}
 }
 
