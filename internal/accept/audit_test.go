@@ -223,13 +223,17 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 		"sampling.see_as":            "is drawn at the first use: another one ends all overrides",
 		"projects.id":                "leaves no project to verify: every route answers that it does not exist",
 	}
-	findings := func(project string) string {
+	// Where the project's chains name what is looked for, that of access need not be read as well.
+	findings := func(project, of string) string {
 		var r, access audit.Report
-		s.Keeper.Do(t, "GET", "/verify", nil, 200, &access)
 		s.Keeper.Do(t, "GET", "/projects/"+project+"/verify", nil, 200, &r)
+		if said := fmt.Sprint(r.Findings); of != "" && strings.Contains(said, of) {
+			return said
+		}
+		s.Keeper.Do(t, "GET", "/verify", nil, 200, &access)
 		return fmt.Sprint(r.Findings, access.Findings)
 	}
-	if f := findings("pinecrest"); f != "[] []" {
+	if f := findings("pinecrest", ""); f != "[] []" {
 		t.Fatal(f)
 	}
 	altered := 0
@@ -282,11 +286,11 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 			if name == "projects.project_key" {
 				project = "pinecrestx"
 			}
-			found := findings(project)
 			of := table
 			if table == "disabled_accounts" {
 				of = "accounts" // one record for both
 			}
+			found := findings(project, of)
 			if !strings.Contains(found, of) {
 				t.Errorf("%s: the verifier says %s", name, found)
 			}
@@ -296,7 +300,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 				t.Fatalf("%s: %v", name, err)
 			}
 		}
-		if f := findings("pinecrest"); f != "[] []" {
+		if f := findings("pinecrest", ""); f != "[] []" {
 			t.Fatalf("after %s was put back: %s", table, f)
 		}
 		if _, err := db.Exec("DROP TABLE kept_rows"); err != nil {

@@ -224,7 +224,7 @@ func planned(t *testing.T, dsn, dir string, log *slog.Logger, now time.Time) (fl
 	for i := range releaseStages {
 		stages = append(stages, object{"name": fmt.Sprint(i + 1), "share": (i + 1) * 30_000})
 	}
-	for i := range 3 {
+	for i := range 4 {
 		key := fmt.Sprintf("flag-%d", i+1)
 		do("POST", "/projects/pinecrest/flags", object{"key": key, "goneBy": "stays"}, nil, 0)
 		at := "/projects/pinecrest/environments/staging/flags/" + key
