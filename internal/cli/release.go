@@ -201,7 +201,8 @@ func (s *session) sayAhead(t *ahead, line func(string)) {
 		if v.Asks > 0 {
 			asks = fmt.Sprintf("asked for it %d times in the last day", v.Asks)
 		}
-		line(fmt.Sprintf("%s %s, %s: %s", v.Application, v.Version, counted(v.Instances, "process", "processes"),
+		line(fmt.Sprintf("%s, %s: %s", strings.TrimSpace(v.Application+" "+v.Version), counted(v.Instances, "process",
+			"processes"),
 			asks))
 	}
 	for _, f := range t.Ahead.Floors {

@@ -8,6 +8,8 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
+	"greenlever.example/core/stage"
+	"greenlever.example/core/wire"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -87,8 +89,14 @@ func (c *call) ahead(rel *app.Release, doc *flag.Document) (*Ahead, error) {
 		return nil, err
 	}
 	if rel.After != "" {
-		if out.Floors, err = c.floors(); err != nil {
+		was, err := c.api.Records.Release(c.ctx, rel.After)
+		if err != nil {
 			return nil, err
+		}
+		if was.State.Is == stage.RolledBack { // something was mended, it is to be hoped
+			if out.Floors, err = c.floors(); err != nil {
+				return nil, err
+			}
 		}
 	}
 	out.Says = out.says(rel, c.api.Population.Names(c.ctx, c.e.ID))
@@ -121,7 +129,9 @@ func (c *call) asking(key string) ([]AskingVersion, error) {
 		at(i.Application, i.Version).Instances++
 	}
 	for _, r := range rows {
-		at(r.Application, r.Version).Asks += r.Count
+		if r.Application != wire.BulkUse { // which is how they asked, and none of them
+			at(r.Application, r.Version).Asks += r.Count
+		}
 	}
 	slices.SortFunc(out, func(a, b AskingVersion) int {
 		return cmp.Or(cmp.Compare(a.Application, b.Application), cmp.Compare(a.Version, b.Version))
