@@ -21,8 +21,8 @@ type adder interface {
 	Ln() float64
 }
 
-func slices(rows ...[4]int64) (out []seqstat.Slice) {
-	for _, r := range rows {
+func rows(counts ...[4]int64) (out []seqstat.Slice) {
+	for _, r := range counts {
 		out = append(out, seqstat.Slice{New: seqstat.Count{Units: r[0], Events: r[1]},
 			Old: seqstat.Count{Units: r[2], Events: r[3]}})
 	}
@@ -39,7 +39,7 @@ func ln(e adder, rows []seqstat.Slice) float64 {
 func TestRateVectors(t *testing.T) {
 	lower := func(a float64) seqstat.Tolerance { return seqstat.Tolerance{Factor: a} }
 	higher := func(a float64) seqstat.Tolerance { return seqstat.Tolerance{Better: seqstat.Higher, Factor: a} }
-	late := slices([4]int64{100, 1, 9900, 0}, [4]int64{100, 1, 9900, 1}, [4]int64{100, 2, 9900, 0})
+	late := rows([4]int64{100, 1, 9900, 0}, [4]int64{100, 1, 9900, 1}, [4]int64{100, 2, 9900, 0})
 	added := lower(1.1)
 	added.Add = .002
 	p := func(t seqstat.Tolerance, q seqstat.Question, g seqstat.Alternatives) adder {
@@ -55,17 +55,17 @@ func TestRateVectors(t *testing.T) {
 		rows        []seqstat.Slice
 		harm, clear float64
 	}{
-		{"V01", p, lower(1.1), slices([4]int64{1000, 12, 3000, 15}), 1.052686, -.655712},
-		{"V02", p, lower(1.1), slices([4]int64{1000, 25, 3000, 28}), 3.518579, -1.270338},
-		{"V03", p, lower(1.1), slices([4]int64{500, 0, 9500, 0}), 0, 0},
+		{"V01", p, lower(1.1), rows([4]int64{1000, 12, 3000, 15}), 1.052686, -.655712},
+		{"V02", p, lower(1.1), rows([4]int64{1000, 25, 3000, 28}), 3.518579, -1.270338},
+		{"V03", p, lower(1.1), rows([4]int64{500, 0, 9500, 0}), 0, 0},
 		{"V04", p, lower(1.1), late, 7.913532, -.521631},
 		{"V05", p, added, late, 2.637277, -.457239},
-		{"V08", p, higher(.95), slices([4]int64{20000, 950, 20000, 1100}), .706656, -2.882989},
-		{"V09", p, lower(1.1), slices([4]int64{0, 0, 50, 1}, [4]int64{50, 1, 0, 0}, [4]int64{40, 2, 60, 1}),
+		{"V08", p, higher(.95), rows([4]int64{20000, 950, 20000, 1100}), .706656, -2.882989},
+		{"V09", p, lower(1.1), rows([4]int64{0, 0, 50, 1}, [4]int64{50, 1, 0, 0}, [4]int64{40, 2, 60, 1}),
 			.160928, -.119752},
-		{"V10", b, lower(1), slices([4]int64{400, 120, 600, 160}, [4]int64{4000, 1200, 6000, 1600}), 5.289691,
+		{"V10", b, lower(1), rows([4]int64{400, 120, 600, 160}, [4]int64{4000, 1200, 6000, 1600}), 5.289691,
 			-1.425970},
-		{"V11", b, higher(.9), slices([4]int64{500, 150, 500, 152}, [4]int64{2000, 590, 2000, 606},
+		{"V11", b, higher(.9), rows([4]int64{500, 150, 500, 152}, [4]int64{2000, 590, 2000, 606},
 			[4]int64{4000, 1205, 4000, 1198}), -17.645815, 6.061109},
 	} {
 		near(t, v.id+" harm", ln(v.make(v.tolerance, seqstat.Harm, seqstat.HarmGrid()), v.rows), v.harm)
@@ -100,7 +100,7 @@ func TestSampleRatioVectors(t *testing.T) {
 }
 
 func TestMixtureVectors(t *testing.T) {
-	rows := slices([4]int64{500, 5, 9500, 100}, [4]int64{2500, 26, 7500, 77}, [4]int64{5000, 100, 5000, 52})
+	rows := rows([4]int64{500, 5, 9500, 100}, [4]int64{2500, 26, 7500, 77}, [4]int64{5000, 100, 5000, 52})
 	var since []*seqstat.RateP
 	plain, mixed := []float64{-.910799, -1.575799, 1.361684}, []float64{-.222226, -.722720, 3.145856}
 	for i, s := range rows {
