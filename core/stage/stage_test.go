@@ -487,6 +487,35 @@ func wayOut(t *testing.T, s State, now int64) {
 
 // A log of events, taken again from the beginning or from any state that was kept on the way, ends in
 // the same state.
+// TestAnEditKeepsItsEvidence has stages that have not begun ask for something new: that is no change of what
+// bears on those that have, but what others changed before the edit, or after it, is.
+func TestAnEditKeepsItsEvidence(t *testing.T) {
+	plan := Plan{From: "off", To: "on", By: []string{"key"}, Salt: "s", Stages: []Stage{{Name: "one", Share: 1000}}}
+	for _, c := range []struct {
+		name, at, after string
+		runs            int
+	}{{"nothing else", "a", "a, b", 0}, {"another's change before it", "c", "a, b", 1},
+		{"another's change after it", "a", "c", 1}} {
+		s := Begin(plan, "a", 0, 0)
+		step := func(e Event) {
+			t.Helper()
+			next, _, err := Step(s, e, 1)
+			if err != nil {
+				t.Fatal(err)
+			}
+			s = next
+		}
+		step(Event{Do: Look, Facts: &Facts{Around: "a"}})
+		run := s.Run
+		step(Event{Do: Edit, Stages: append(slices.Clone(plan.Stages), Stage{Name: "two", Share: 5000}),
+			Facts: &Facts{Around: c.at, Edited: "a, b"}})
+		step(Event{Do: Look, Facts: &Facts{Of: 1, Around: c.after}})
+		if got := int(s.Run - run); got != c.runs {
+			t.Errorf("%s: %d new runs, want %d", c.name, got, c.runs)
+		}
+	}
+}
+
 func TestReplay(t *testing.T) {
 	rng := rand.New(rand.NewPCG(5, 6))
 	s := Begin(randomPlan(rng), "a", 0, 1_000)

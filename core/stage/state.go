@@ -109,6 +109,7 @@ type Facts struct {
 	Blocks  []Block `json:"blocks,omitempty"`
 	Closed  bool    `json:"closed,omitempty"` // it is outside the plan's hours
 	Around  string  `json:"around,omitempty"` // digest of what bears on it
+	Edited  string  `json:"edited,omitempty"` // the same digest with the stages that an edit gives
 	Changed string  `json:"changed,omitempty"`
 	Stops   int64   `json:"stops,omitempty"` // revision up to which stops were looked at
 }

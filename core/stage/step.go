@@ -366,5 +366,8 @@ func (t *step) edit() error {
 	}
 	t.out.Serve = t.At >= 0 && t.Plan.OldArm // the old arm leaves room for what is planned
 	t.note()
+	if f := t.e.Facts; f != nil && f.Edited != "" {
+		t.Around = f.Edited // what only the new stages ask for is no change of what has begun
+	}
 	return nil
 }

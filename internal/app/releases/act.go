@@ -72,6 +72,7 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 		return nil, &app.Fault{Kind: app.Stale, More: map[string]any{"sequence": rel.State.Sequence, "present": rel},
 			Detail: "the release went on meanwhile: look at it as it stands and say again what to do"}
 	}
+	var err error
 	e := stage.Event{Do: in.Do, Because: m.Reason, Drop: in.Drop, Outcome: strings.TrimSpace(in.Outcome)}
 	if mend := app.CheckText(e.Outcome, 0, maxExpected); mend != "" {
 		return nil, app.InvalidField("outcome", "%s", mend)
@@ -89,6 +90,9 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 			return nil, err
 		}
 		e.Stages = p.Stages
+		if e.Facts, err = s.edited(ctx, m, rel, e.Stages); err != nil {
+			return nil, err
+		}
 	case stage.Finish:
 		if reached := rel.State.Plan.Reaches(rel.State.At); !in.Early && (rel.State.Is != stage.Through ||
 			reached < bucket.Buckets) {
@@ -99,6 +103,22 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 		}
 	}
 	return s.take(ctx, m, &e, takes(m, in), in.Units)
+}
+
+// edited tells what others changed before an edit from what the edit's own stages ask for.
+func (s *Service) edited(ctx context.Context, m *commit.Moment, rel *app.Release,
+	stages []stage.Stage) (*stage.Facts, error) {
+	if rel.State.At < 0 {
+		return nil, nil
+	}
+	rules, err := s.Rules(ctx, m.Environment.ID)
+	if err != nil {
+		return nil, err
+	}
+	was, now := rel.State.Plan, rel.State.Plan
+	now.Stages = stages
+	return &stage.Facts{Around: stage.Around(rules.Source, rel.Flag, rel.ID, &was),
+		Edited: stage.Around(rules.Source, rel.Flag, rel.ID, &now)}, nil
 }
 
 func (s *Service) halt(ctx context.Context, m *commit.Moment, in *Halt) (*commit.Effects, error) {

@@ -291,13 +291,13 @@ func said(err error) string {
 	if errors.Is(err, context.DeadlineExceeded) {
 		return "no answer in time"
 	}
-	var op *net.OpError
-	if errors.As(err, &op) {
-		return op.Op + ": " + op.Err.Error()
-	}
 	var dns *net.DNSError
 	if errors.As(err, &dns) {
 		return "its name is not found"
+	}
+	var op *net.OpError
+	if errors.As(err, &op) {
+		return op.Op + ": " + op.Err.Error()
 	}
 	return "it could not be reached"
 }
