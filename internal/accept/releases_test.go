@@ -382,6 +382,29 @@ func TestReleaseAmongEdits(t *testing.T) {
 	}
 }
 
+// A stage that an edit plans asks for a segment that nothing asked for: the evidence goes on, also when that
+// stage begins, and begins anew once somebody changes the segment.
+func TestReleaseKeepsItsEvidence(t *testing.T) {
+	t.Parallel()
+	s := releasing(t)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", obj{"key": "crews", "when": obj{"test": "present",
+		"attribute": "badge"}}, 201, nil)
+	rel := startRelease(t, s.Keeper, obj{"stages": slow()})
+	began := stands(t, s.Keeper, rel.ID, stage.Underway, 0)
+	planned := append(slow()[:1], obj{"name": "crews", "least": "1h", "who": obj{"test": "segment",
+		"segment": "crews"}})
+	act(t, s.Keeper, rel.ID, "acts", obj{"do": "edit", "sequence": began.State.Sequence, "stages": planned}, 200)
+	act(t, s.Keeper, rel.ID, "acts", obj{"do": "next"}, 200)
+	if v := stands(t, s.Keeper, rel.ID, stage.Underway, 1); v.State.Run != began.State.Run {
+		t.Errorf("its own stages begin evidence run %d anew as %d", began.State.Run, v.State.Run)
+	}
+	s.Keeper.With("If-Match", "1").Do(t, "PUT", inStaging+"/segments/crews", obj{"when": obj{"test": "present",
+		"attribute": "crew"}}, 200, nil)
+	gltest.Eventually(t, "a new evidence run", func() bool {
+		return release(t, s.Keeper, rel.ID).State.Run == began.State.Run+1
+	})
+}
+
 // Two processes, one of which ends by kill -9 or is frozen for longer than its lease at a time: no step is lost
 // and none taken twice.
 func TestReleasesOverKills(t *testing.T) {
