@@ -1,13 +1,14 @@
 # make demo   starts everything with made-up data
 # make test   passes all checks and tests
 # make storm  is a long test of what befalls a service; make test-galera the same on a cluster
+# make sim    prints how often verdicts err, and how soon they come, over thousands of simulated releases
 # make bench  prints speed as ratios to floors measured in the same run
 # make demo-reset   throws the demo's data away
 
 SHELL := /bin/bash
 MODULES := . core client otel openfeature examples/minimal
 
-.PHONY: demo demo-reset test check bench build console tools tools-test clean storm test-galera
+.PHONY: demo demo-reset test check sim bench build console tools tools-test clean storm test-galera
 
 demo: build tools
 	@exec bin/greenlever demo
@@ -69,6 +70,10 @@ test: build tools-test check
 
 bench: build tools
 	@go run ./internal/bench
+
+sim: build tools
+	@cd core && GREENLEVER_SIM=1 go test ./evidence -run 'Pipeline|SampleRatio|Sooner' -v -count=1 -timeout 4h | grep -v '^=== '
+	@GREENLEVER_SIM=1 go test ./internal/sim ./internal/server -run 'TestTheStory|TestEvidenceSurvives' -v -count=1 -timeout 4h | grep -v '^=== '
 
 storm: build tools-test
 	@GREENLEVER_STORM=$${GREENLEVER_STORM:-10m} go test ./internal/accept -run 'TestStorm$$' -v -timeout 24h

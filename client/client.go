@@ -37,6 +37,7 @@ import (
 	"time"
 
 	"greenlever.example/client/internal/tap"
+	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/wire"
@@ -111,6 +112,7 @@ type state struct {
 	source  Source
 	handles []*decide.Flag // by the index of a handle; nil: the ruleset has no such flag
 	base    *decide.Ruleset
+	watches []condition.Name // that units of watched rules are told by
 }
 
 func (s *state) ready() bool { return s.source != FromNowhere }
@@ -127,6 +129,7 @@ type Client struct {
 	started   time.Time
 	counts    counts
 	people    population
+	evidence  evidenceLog
 	skew      atomic.Int64 // milliseconds by which this machine's clock is behind
 	disk      *disk
 	fileSeen  stamp // of the file that is followed; its goroutine's own
@@ -153,7 +156,7 @@ func Open(ctx context.Context, o Options) (*Client, error) {
 		return nil, err
 	}
 	if o.tap != nil {
-		o.tap.Soon = c.reportSoon
+		o.tap.Soon, o.tap.Order = c.reportSoon, c.takeOrder
 	}
 	c.set(emptyRuleset, FromNowhere)
 	run, cancel := context.WithCancel(context.Background())
@@ -365,6 +368,9 @@ func (c *Client) set(source *flag.Ruleset, from Source) {
 	var before *decide.Ruleset
 	if s := c.state.Load(); s != nil {
 		before = s.base
+		if from == FromService && (s.source == FromService || s.source == FromDisk) {
+			source = source.Succeed(before.Source)
+		}
 	}
 	c.use(decide.After(before, source, findZone), nil, from)
 }
@@ -390,11 +396,40 @@ func (c *Client) apply(ctx context.Context, e *flag.Event) error {
 	return nil
 }
 
+// takeOrder decides by an emergency order, and keeps it, until the service's own ruleset has it. It returns
+// [flag.ErrOrder] and the like for one that is not genuine.
+func (c *Client) takeOrder(text string) error {
+	o, err := flag.ReadOrder(text, c.state.Load().base.Source.Emergency)
+	if err == nil {
+		c.hold(func(rs *flag.Ruleset) *flag.Ruleset { return rs.Take(o) })
+	}
+	return err
+}
+
+// hold puts what is held beside the service's ruleset into use, as it is after a change.
+func (c *Client) hold(change func(*flag.Ruleset) *flag.Ruleset) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	s := c.state.Load()
+	source := change(s.base.Source)
+	if source == s.base.Source {
+		return
+	}
+	c.log.Warn("greenlever: what is held of stops beside the service's ruleset has changed", "orders",
+		len(source.Orders), "kept", len(source.Kept))
+	c.use(s.base.Under(source), nil, s.source)
+	c.restLocked(time.Now()) // what rests for silence goes on resting
+	c.disk.mark()
+	c.reportSoon()
+	c.reportAfterStop()
+}
+
 // use puts a ruleset into use. What was counted until now was by the one before.
 func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
 	c.counts.drain(c.link.Revision)
 	rs, blocks := c.counts.grow(rs, time.Now())
-	next := &state{rules: rs, base: rs, blocks: blocks, source: from, handles: lookUpHandles(rs)}
+	next := &state{rules: rs, base: rs, blocks: blocks, source: from, handles: lookUpHandles(rs),
+		watches: rs.WatchedBy()}
 	c.state.Store(next)
 	if from == FromService && (c.link.Source != FromService || c.link.Epoch != rs.Source.Epoch ||
 		c.link.Revision != rs.Source.Revision) {
@@ -415,7 +450,10 @@ func (c *Client) use(rs *decide.Ruleset, e *flag.Event, from Source) {
 	}
 	if from == FromService {
 		c.disk.mark()
-		c.reportSoon()
+		c.reportApplied()
+		if e != nil && len(e.Stops) > 0 {
+			c.reportAfterStop()
+		}
 	}
 }
 

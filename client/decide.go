@@ -101,6 +101,9 @@ func (c *Client) truth(ctx context.Context, s *state, f *decide.Flag, key string
 	}
 	o := f.Decide(s.rules, &unit.unit, c.now(f))
 	c.people.observe(f, &unit.unit, s.count(f.Slot+int32(o.Cell)))
+	if f.Watched {
+		c.expose(f, o, &unit.unit)
+	}
 	return f.Truth(o.Variant)
 }
 
@@ -179,6 +182,9 @@ func (c *Client) value(ctx context.Context, s *state, f *decide.Flag, a *ask) *d
 	}
 	o := f.Decide(s.rules, &a.unit.unit, c.nowFor(f, a.at))
 	c.people.observe(f, &a.unit.unit, s.count(f.Slot+int32(o.Cell)))
+	if f.Watched {
+		c.expose(f, o, &a.unit.unit)
+	}
 	if c.decided != nil {
 		c.tellDecided(ctx, *a.unit, s.answer(f, o))
 	}
@@ -241,6 +247,7 @@ func (c *Client) Ask(ctx context.Context, key string, unit Context, fallback any
 	s, a := c.state.Load(), ask{key: key, unit: &unit, kind: decide.Object}
 	if scope := ScopeOf(ctx); scope != nil && scope.client == c {
 		s, a.at = scope.now()
+		scope.note(s, s.rules.Flag(key))
 	}
 	switch fallback.(type) {
 	case bool:
@@ -268,6 +275,9 @@ func (c *Client) answer(ctx context.Context, s *state, a ask) Answer {
 	o := f.Decide(s.rules, &a.unit.unit, c.nowFor(f, a.at))
 	answer := s.answer(f, o)
 	c.people.observe(f, &a.unit.unit, s.count(f.Slot+int32(o.Cell)))
+	if f.Watched {
+		c.expose(f, o, &a.unit.unit)
+	}
 	c.tellDecided(ctx, *a.unit, answer)
 	return answer
 }

@@ -59,6 +59,9 @@ func (d *disk) keep(ctx context.Context, c *Client) {
 		case <-d.dirty:
 		}
 		size, err := d.write(c.state.Load())
+		if state, _ := c.watch(); state.Source == FromDisk && size > 0 { // the file's time says when it was heard of
+			err = errors.Join(err, os.Chtimes(d.path, state.Contact, state.Contact))
+		}
 		if err != nil && err.Error() != failed {
 			failed = err.Error()
 			c.log.Warn("greenlever: the ruleset cannot be kept on disk, so a restart needs the service", "error", err)
@@ -79,10 +82,11 @@ func pauseAfter(size int) time.Duration {
 
 // write keeps the ruleset; size is of what was written.
 func (d *disk) write(s *state) (size int, err error) {
-	if d.path == "" || s.source != FromService {
+	source := s.base.Source
+	if d.path == "" || s.source != FromService && (s.source != FromDisk || len(source.Orders)+len(source.Kept) == 0) {
 		return 0, nil
 	}
-	body, err := json.Marshal(s.base.Source.Snapshot())
+	body, err := json.Marshal(source.Snapshot())
 	if err != nil {
 		return 0, err
 	}

@@ -198,6 +198,14 @@ func (c *Client) event(ctx context.Context, name string, data []byte) error {
 		return err
 	case "snapshot":
 		return c.fetchSnapshot(ctx)
+	case "order":
+		var e wire.Emergency
+		if err := json.Unmarshal(data, &e); err != nil {
+			return fmt.Errorf("read emergency order: %w", err)
+		}
+		if err := c.takeOrder(e.Order); err != nil { // no reason to end the feed: whatever else stops still comes
+			c.log.Error("greenlever: an emergency order is refused", "error", err)
+		}
 	}
 	return nil // of a newer service
 }

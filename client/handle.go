@@ -46,6 +46,13 @@ func lookUpHandles(rs *decide.Ruleset) []*decide.Flag {
 	return found
 }
 
+// in finds the handle's flag for a scope.
+func (h handle) in(s *Scope, st *state) *decide.Flag {
+	f := h.flag(st)
+	s.note(st, f)
+	return f
+}
+
 // flag finds the handle's flag.
 func (h handle) flag(s *state) *decide.Flag {
 	if h.index < len(s.handles) {
@@ -81,7 +88,7 @@ func (h BoolFlag) In(s *Scope) bool {
 		return h.fallback
 	}
 	st, at := s.now()
-	return s.client.boolean(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Boolean, at}, h.fallback)
+	return s.client.boolean(s.ctx, st, h.in(s, st), ask{h.key, &s.unit, decide.Boolean, at}, h.fallback)
 }
 
 // StringFlag is a string flag with its fallback, looked up once; see [BoolFlag].
@@ -105,7 +112,7 @@ func (h StringFlag) In(s *Scope) string {
 		return h.fallback
 	}
 	st, at := s.now()
-	return s.client.text(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.String, at}, h.fallback)
+	return s.client.text(s.ctx, st, h.in(s, st), ask{h.key, &s.unit, decide.String, at}, h.fallback)
 }
 
 // NumberFlag is a number flag with its fallback, looked up once; see [BoolFlag].
@@ -131,7 +138,7 @@ func (h NumberFlag) In(s *Scope) float64 {
 		return h.fallback
 	}
 	st, at := s.now()
-	return s.client.number(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
+	return s.client.number(s.ctx, st, h.in(s, st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
 }
 
 // IntFlag is a number flag of whole numbers with its fallback, looked up once; see [BoolFlag] and
@@ -156,7 +163,7 @@ func (h IntFlag) In(s *Scope) int64 {
 		return h.fallback
 	}
 	st, at := s.now()
-	return s.client.integer(s.ctx, st, h.flag(st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
+	return s.client.integer(s.ctx, st, h.in(s, st), ask{h.key, &s.unit, decide.Number, at}, h.fallback)
 }
 
 // ObjectFlag is an object flag with its fallback, looked up once; see [BoolFlag].
@@ -182,5 +189,5 @@ func (h ObjectFlag[T]) In(s *Scope) T {
 		return h.fallback
 	}
 	st, at := s.now()
-	return object(s.ctx, s.client, st, h.flag(st), ask{h.key, &s.unit, decide.Object, at}, h.fallback)
+	return object(s.ctx, s.client, st, h.in(s, st), ask{h.key, &s.unit, decide.Object, at}, h.fallback)
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math/rand/v2"
 	"net/http"
 	"slices"
 	"time"
@@ -31,6 +32,29 @@ func (c *Client) reportSoon() {
 	}
 }
 
+// reportApplied has it told soon that a revision is in use. Of many processes each waits a little, or their reports
+// would take from the service what it needs to bring the revision to the others; the caller holds mu.
+func (c *Client) reportApplied() {
+	report := c.reportSoon
+	if c.fleet < apart {
+		report()
+		return
+	}
+	time.AfterFunc(rand.N(min(c.fleet, time.Second)), report)
+}
+
+// apart is from which spread on, which the service asks for by how many follow it, reports wait.
+const apart = 50 * time.Millisecond
+
+// reportAfterStop has what is given after a stop told sooner than usual: whoever stopped something looks at it. Not
+// all processes tell at the same moment.
+func (c *Client) reportAfterStop() {
+	report := c.reportSoon
+	for _, after := range []time.Duration{time.Second, 3 * time.Second} {
+		time.AfterFunc(time.Duration(float64(after)*(.75+rand.Float64()/2)), report)
+	}
+}
+
 // reportForEver reports at each new revision, as soon as the service can gain by it, and
 // else at the interval of the options.
 func (c *Client) reportForEver(ctx context.Context) {
@@ -41,6 +65,8 @@ func (c *Client) reportForEver(ctx context.Context) {
 	defer drain.Stop()
 	anew := time.NewTicker(renew)
 	defer anew.Stop()
+	evidence := time.NewTicker(min(reportEvidence, c.options.Report))
+	defer evidence.Stop()
 	for {
 		select {
 		case <-ctx.Done():
@@ -53,6 +79,10 @@ func (c *Client) reportForEver(ctx context.Context) {
 		case <-anew.C:
 			c.people.renew()
 			continue
+		case <-evidence.C:
+			if !c.evidence.waits() {
+				continue
+			}
 		case <-tick.C:
 		case <-c.nudge:
 		}
@@ -116,7 +146,10 @@ func (r *reporter) build(leaving bool) {
 		}
 	}
 	slices.Sort(body.TooOld)
+	held := r.c.state.Load().base.Source
+	body.Orders, body.Kept = held.OrderTexts(), held.Kept
 	body.Units, body.Contexts, body.Seen, body.Busy = r.c.people.take()
+	r.c.evidence.take(&body)
 	r.pending, _ = json.Marshal(body) // plain values: cannot fail
 	if t := r.c.options.tap; t != nil && t.Report != nil {
 		r.pending = replaceMembers(r.pending, t.Report())
@@ -171,6 +204,12 @@ func (r *reporter) post(ctx context.Context) error {
 	r.pending = nil // taken, or refused for good
 	var answer wire.Answer
 	if status == http.StatusOK && json.Unmarshal(raw, &answer) == nil {
+		if len(answer.Let) > 0 {
+			r.c.hold(func(rs *flag.Ruleset) *flag.Ruleset { return rs.Let(answer.Let) })
+			if t := r.c.options.tap; t != nil && t.Let != nil {
+				t.Let(answer.Let)
+			}
+		}
 		r.c.people.follow(answer.Sampling, r.c.draws())
 	}
 	return nil

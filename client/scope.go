@@ -36,6 +36,7 @@ type Scope struct {
 	unit   Context
 	state  *state
 	made   time.Time
+	asked  asked // flags, for what is measured in it
 
 	mu    sync.Mutex
 	found map[condition.Name]*condition.Value // by resolvers
@@ -78,6 +79,20 @@ func (s *Scope) now() (*state, time.Time) {
 		return s.client.state.Load(), now
 	}
 	return s.state, s.made
+}
+
+// note notes that a flag was asked for, where somebody measures.
+func (s *Scope) note(st *state, f *decide.Flag) {
+	if s.client.evidence.measuring.Load() {
+		s.asked.note(st, f)
+	}
+}
+
+// flag finds a flag, and notes that it was asked for.
+func (s *Scope) flag(st *state, key string) *decide.Flag {
+	f := st.rules.Flag(key)
+	s.note(st, f)
+	return f
 }
 
 // resolve asks the resolver of an attribute, once.
@@ -142,7 +157,7 @@ func (s *Scope) Bool(key string, fallback bool) bool {
 		return fallback
 	}
 	st, at := s.now()
-	return s.client.boolean(s.ctx, st, st.rules.Flag(key), ask{key, &s.unit, decide.Boolean, at}, fallback)
+	return s.client.boolean(s.ctx, st, s.flag(st, key), ask{key, &s.unit, decide.Boolean, at}, fallback)
 }
 
 // String decides a string flag; see [Client.Bool] for the fallback.
@@ -151,7 +166,7 @@ func (s *Scope) String(key string, fallback string) string {
 		return fallback
 	}
 	st, at := s.now()
-	return s.client.text(s.ctx, st, st.rules.Flag(key), ask{key, &s.unit, decide.String, at}, fallback)
+	return s.client.text(s.ctx, st, s.flag(st, key), ask{key, &s.unit, decide.String, at}, fallback)
 }
 
 // Number decides a number flag; see [Client.Bool] for the fallback.
@@ -160,7 +175,7 @@ func (s *Scope) Number(key string, fallback float64) float64 {
 		return fallback
 	}
 	st, at := s.now()
-	return s.client.number(s.ctx, st, st.rules.Flag(key), ask{key, &s.unit, decide.Number, at}, fallback)
+	return s.client.number(s.ctx, st, s.flag(st, key), ask{key, &s.unit, decide.Number, at}, fallback)
 }
 
 // Int decides a number flag of whole numbers; see [Client.Int].
@@ -169,7 +184,7 @@ func (s *Scope) Int(key string, fallback int64) int64 {
 		return fallback
 	}
 	st, at := s.now()
-	return s.client.integer(s.ctx, st, st.rules.Flag(key), ask{key, &s.unit, decide.Number, at}, fallback)
+	return s.client.integer(s.ctx, st, s.flag(st, key), ask{key, &s.unit, decide.Number, at}, fallback)
 }
 
 // ObjectIn decides an object flag in a scope; see [Object].
@@ -178,7 +193,7 @@ func ObjectIn[T any](s *Scope, key string, fallback T) T {
 		return fallback
 	}
 	st, at := s.now()
-	return object(s.ctx, s.client, st, st.rules.Flag(key), ask{key, &s.unit, decide.Object, at}, fallback)
+	return object(s.ctx, s.client, st, s.flag(st, key), ask{key, &s.unit, decide.Object, at}, fallback)
 }
 
 // Answer decides a flag of any type and says how.
@@ -187,6 +202,7 @@ func (s *Scope) Answer(key string) Answer {
 		return Answer{Flag: key, Reason: "ERROR", Code: "PROVIDER_NOT_READY"}
 	}
 	st, at := s.now()
+	s.flag(st, key)
 	return s.client.answer(s.ctx, st, ask{key, &s.unit, decide.NoKind, at})
 }
 

@@ -24,7 +24,7 @@ import (
 )
 
 // Provider decides by a client. It implements the SDK's FeatureProvider, StateHandler (with and
-// without contexts) and EventHandler.
+// without contexts), EventHandler and Tracker.
 type Provider struct {
 	// FlagSet is told to telemetry as feature_flag.set.id, such as pinecrest/production; set it
 	// before the provider is in use, or leave it empty.
@@ -257,6 +257,21 @@ func mustJSON(v any) []byte {
 		return []byte("{}") // strings and JSON that was made before can be written
 	}
 	return raw
+}
+
+// Track records an event of a metric for the unit of the context; without one, for that of the scope that the call's
+// carries. The details' value is the metric's: of a rate, 1 where it happened and 0 where it could have.
+func (p *Provider) Track(ctx context.Context, metric string, unit of.EvaluationContext,
+	details of.TrackingEventDetails) {
+	flat := of.FlattenedContext(unit.Attributes())
+	if key := unit.TargetingKey(); key != "" {
+		flat[of.TargetingKey] = key
+	}
+	if scope := greenlever.ScopeOf(ctx); scope != nil && len(flat) == 0 {
+		scope.Record(metric, details.Value())
+		return
+	}
+	p.client.Record(ctx, metric, p.unitOf(ctx, flat), details.Value())
 }
 
 // resolve decides, and turns errors into the SDK's.

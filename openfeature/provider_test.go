@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -29,6 +30,7 @@ var (
 	_     of.FeatureProvider          = (*Provider)(nil)
 	_     of.ContextAwareStateHandler = (*Provider)(nil)
 	_     of.EventHandler             = (*Provider)(nil)
+	_     of.Tracker                  = (*Provider)(nil)
 	quiet                             = slog.New(slog.NewTextHandler(io.Discard, nil))
 )
 
@@ -370,6 +372,62 @@ func TestScope(t *testing.T) {
 	}
 	if r := p.BooleanEvaluation(context.Background(), "a", true, nil); r.Value {
 		t.Errorf("without it: %+v", r)
+	}
+}
+
+// An event that is tracked is one of a metric: of the context's unit, or without one of that of the scope.
+func TestTrack(t *testing.T) {
+	var mu sync.Mutex
+	got := map[string]float64{}
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/follow/v1/snapshot":
+			_, _ = io.WriteString(w, `{"format":1,"epoch":1,"revision":1,"at":0,"flags":[{"key":"a","type":"boolean",
+				"variants":{"on":true,"off":false},"lever":"on","resting":"off","rules":[{"id":"rx-0","name":"",
+				"gives":{"variant":"on"},"evidence":{"run":1,"stage":0,"by":["targetingKey"]}}],"end":{"variant":"off"}}]}`)
+		case "/follow/v1/feed":
+			_, _ = io.WriteString(w, "event: snapshot\ndata: {}\n\n")
+			_ = http.NewResponseController(w).Flush()
+			<-r.Context().Done()
+		case "/follow/v1/report":
+			var report struct {
+				Events []struct {
+					Metric string
+					Units  map[string]string
+					Value  float64
+				}
+			}
+			_ = json.NewDecoder(r.Body).Decode(&report)
+			mu.Lock()
+			defer mu.Unlock()
+			for _, e := range report.Events {
+				got[e.Metric+" of "+e.Units["targetingKey"]] += e.Value
+			}
+			_, _ = io.WriteString(w, `{"taken":true}`)
+		}
+	}))
+	t.Cleanup(func() { service.CloseClientConnections(); service.Close() })
+	p, err := NewProvider(greenlever.Options{URL: service.URL, Key: "gls_test", Logger: quiet, Dir: t.TempDir(),
+		Report: 10 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := use(t, p)
+	c.Track(context.Background(), "door-open-ms", of.NewEvaluationContext("recipient-1", nil),
+		of.NewTrackingEventDetails(850))
+	scope := p.Client().Scope(context.Background(), greenlever.Unit("recipient-2"))
+	c.Track(greenlever.WithScope(context.Background(), scope), "door-open-failed", of.EvaluationContext{},
+		of.NewTrackingEventDetails(1))
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) { // between looks, not to wait
+		mu.Lock()
+		done := got["door-open-ms of recipient-1"] == 850 && got["door-open-failed of recipient-2"] == 1
+		mu.Unlock()
+		if done {
+			return
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%v is reported", got)
+		}
 	}
 }
 

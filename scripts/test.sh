@@ -7,7 +7,8 @@ trap 'rm -f "$out"' EXIT
 for module in "$@"; do
 	race=
 	case $module in client | openfeature) race=-race ;; esac # what runs inside applications, on many goroutines
-	(cd "$module" && go test $race -timeout 40m -json ./... 2>&1) >"$out" || broken=1
+	# Tests of whole services wait more than they compute: three at a time use two cores.
+	(cd "$module" && go test $race -parallel 3 -timeout 40m -json ./... 2>&1) >"$out" || broken=1
 	passed=$((passed + $(grep -c '"Action":"pass".*"Test":' "$out")))
 	now=$(grep -c '"Action":"fail".*"Test":' "$out")
 	failed=$((failed + now))

@@ -19,15 +19,21 @@ type Relay struct {
 	// Report gives members of the client's reports in place of its own.
 	Report func() map[string]any
 
+	// Let is called with the ids of kept stops that the service has said are to be let go.
+	Let func(ids []string)
+
 	tap *tap.Tap
 }
 
 // In gives the options of a client that hands on through the relay. A relay is for one client.
 func (r *Relay) In(o greenlever.Options) greenlever.Options {
-	r.tap = &tap.Tap{Applied: r.Applied, Report: r.Report}
+	r.tap = &tap.Tap{Applied: r.Applied, Report: r.Report, Let: r.Let}
 	tap.Put(&o, r.tap)
 	return o
 }
+
+// Order hands an emergency order to the client, which decides by it and keeps it.
+func (r *Relay) Order(text string) error { return r.tap.Order(text) }
 
 // Soon asks for a report now, because there is news of those that follow through the relay.
 func (r *Relay) Soon() {

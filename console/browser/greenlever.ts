@@ -41,6 +41,8 @@ interface Bulk {
 }
 
 const reportEvery = 30_000;
+const measuredEvery = 5_000; // where something of the unit waits
+const mostEvents = 500;
 const askEvery = 300_000; // without being told to
 const longest = 60_000;
 
@@ -110,6 +112,8 @@ export class Flags {
   private failed = 0;
   private asked = 0;
   private counts = new Map<string, { flag: string; variant: string; reason: string; count: number }>();
+  private read = new Map<string, { flag: string; variant: string; at: number; told: boolean }>(); // by this unit
+  private events: { metric: string; value: number; at: number; id: string }[] = [];
   private changed = new Set<() => void>();
   private heard = new Set<(a: Answer) => void>();
   private wrong = new Set<(why: string) => void>();
@@ -138,10 +142,12 @@ export class Flags {
     addEventListener("pagehide", () => this.report(), on);
     document.addEventListener("visibilitychange", () => document.visibilityState === "visible" && Date.now() - this.asked > longest && void this.ask(), on);
     const tick = setInterval(() => this.report(), reportEvery);
+    const soon = setInterval(() => this.measured() && this.report(), measuredEvery);
     const poll = setInterval(() => void this.ask(), askEvery);
     this.closed.signal.addEventListener("abort", () => {
       clearInterval(tick);
       clearInterval(poll);
+      clearInterval(soon);
       clearTimeout(this.timer);
       this.stream?.close();
       this.channel?.close();
@@ -286,6 +292,8 @@ export class Flags {
       before stay until then, unless it is another unit. */
   async know(context: Context): Promise<void> {
     const other = (context.targetingKey || "") !== (this.context.targetingKey || "");
+    if (inPage && this.measured()) this.report(); // what was read and measured until now is of who it was
+    if (other) this.read.clear();
     this.context = context;
     this.etag = "";
     if (other) {
@@ -314,6 +322,7 @@ export class Flags {
       const c = this.counts.get(id) ?? { flag: a.key, variant: a.variant, reason: a.reason, count: 0 };
       c.count++;
       this.counts.set(id, c);
+      if (!this.read.has(a.key) && a.source === "service") this.read.set(a.key, { flag: a.key, variant: a.variant, at: Date.now(), told: false });
     }
     for (const hear of this.heard) hear(a);
   }
@@ -374,15 +383,35 @@ export class Flags {
     return () => this.heard.delete(heard);
   }
 
+  /** Notes a value of a metric for this unit, such as how long something took in milliseconds. */
+  record(metric: string, value: number): void {
+    if (inPage && this.events.length < mostEvents) this.events.push({ metric, value, at: Date.now(), id: crypto.randomUUID?.() ?? String(Math.random()) });
+  }
+
+  /** Notes whether what a rate counts happened. Both are worth telling: that it did not shows that somebody looks. */
+  happened(metric: string, did: boolean): void {
+    this.record(metric, did ? 1 : 0);
+  }
+
+  /** Whether something of the unit waits to be told. */
+  private measured(): boolean {
+    return this.events.length > 0 || [...this.read.values()].some((r) => !r.told);
+  }
+
   private report() {
-    if (this.counts.size === 0) return;
+    if (this.counts.size === 0 && !this.measured()) return;
     const counts = [...this.counts.values()];
     this.counts.clear();
+    const now = Date.now();
+    const read = [...this.read.values()].filter((r) => !r.told);
+    for (const r of read) r.told = true;
+    const events = this.events.splice(0).map((e) => ({ metric: e.metric, value: e.value, id: e.id, ago: now - e.at }));
+    const told = read.map((r) => ({ flag: r.flag, variant: r.variant, ago: now - r.at }));
     void fetch(`${this.url}/browser/v1/report`, {
       method: "POST",
       keepalive: true,
       headers: { "Content-Type": "application/json", Authorization: `Bearer ${this.options.key}` },
-      body: JSON.stringify({ application: this.options.application ?? location.host, version: this.options.version ?? "", counts }),
+      body: `${JSON.stringify({ application: this.options.application ?? location.host, version: this.options.version ?? "", counts, read: told, events }).slice(0, -1)}${told.length + events.length > 0 ? `,"context":${this.unit()}` : ""}}`,
     }).catch(() => {}); // counts of a page are not worth a second try
   }
 

@@ -43,7 +43,7 @@ type Node struct {
 	Test string `json:"test,omitempty"`
 
 	Attribute  string    `json:"attribute,omitempty"`
-	Text       []string  `json:"text,omitempty"`
+	Text       []string  `json:"text,omitempty" shown:"no"`
 	Numbers    []float64 `json:"numbers,omitempty"`
 	IgnoreCase bool      `json:"ignoreCase,omitempty"`
 	Loose      bool      `json:"loose,omitempty"` // version tests take 4.2 and v4.2.0 too

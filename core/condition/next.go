@@ -1,6 +1,10 @@
 package condition
 
-import "math"
+import (
+	"math"
+
+	"greenlever.example/core/words"
+)
 
 // minute and the longest look ahead: a window of the week comes back within eight days.
 const (
@@ -34,6 +38,25 @@ func (c *Code) NextChange(now int64) (at int64, ok bool) {
 	}
 	return at, at != math.MaxInt64
 }
+
+// Window tells whether the window holds an instant, and until when that is so, in Unix milliseconds; where it
+// never changes, until as far as is looked ahead. ok is false where the zone is not known.
+func (w *Weekly) Window(now int64, zones Zones) (holds bool, until int64, ok bool) {
+	c := w.compile(zones)
+	if c == nil {
+		return false, 0, false
+	}
+	if until, ok = c.next(now); !ok {
+		until = now + lookAhead*minute
+	}
+	return c.holds(now), until, true
+}
+
+// Check reports what is wrong with the window.
+func (w *Weekly) Check(place string, report Report) { w.check(place, report) }
+
+// Said says the window in words.
+func (w *Weekly) Said() words.Said { return w.said() }
 
 // next is the first minute after now at which the window opens or closes.
 func (w *weekly) next(now int64) (at int64, ok bool) {

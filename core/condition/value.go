@@ -371,6 +371,21 @@ func (c *Context) ShareKey(n Name) (string, bool) {
 	return v.shareKey()
 }
 
+// Share gives each attribute that shares can be drawn by, with the text that they are drawn from.
+func (c *Context) Share(each func(name, key string)) {
+	if key, is := c.ShareKey(KeyName); is {
+		each(KeyAttribute, key)
+	}
+	if c == nil {
+		return
+	}
+	for i := range c.attributes {
+		if key, is := c.attributes[i].Value.shareKey(); is {
+			each(c.attributes[i].Name.Value(), key)
+		}
+	}
+}
+
 // shareKey is the text of a value that units are told apart by.
 func (v *Value) shareKey() (string, bool) {
 	switch v.kind {

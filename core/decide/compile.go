@@ -11,6 +11,7 @@ import (
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/sample"
 )
 
 // Ruleset is an environment at a revision, compiled.
@@ -182,6 +183,9 @@ func (rs *Ruleset) Holding(lists map[string]flag.Hashes) *Ruleset {
 	return &held
 }
 
+// Under is the ruleset by another state of the same documents: with emergency orders taken, or stops let go.
+func (rs *Ruleset) Under(source *flag.Ruleset) *Ruleset { return rs.next(&flag.Event{}, source) }
+
 func (rs *Ruleset) next(e *flag.Event, source *flag.Ruleset) *Ruleset {
 	next := &Ruleset{Source: source, flags: rs.flags, slots: rs.slots, free: rs.free, zones: rs.zones}
 	stops := stopsByFlag(source)
@@ -233,9 +237,10 @@ func (rs *Ruleset) touched(e *flag.Event, next *flag.Ruleset) []string {
 			}
 		}
 	}
-	for _, stops := range [][]flag.Stop{e.Stops, rs.Source.Stops} {
+	before, after := rs.Source.Standing(), next.Standing()
+	for _, stops := range [][]flag.Stop{before, after} {
 		for _, s := range stops {
-			if !slices.ContainsFunc(rs.Source.Stops, sameStop(s)) || !slices.ContainsFunc(next.Stops, sameStop(s)) {
+			if !slices.ContainsFunc(before, sameStop(s)) || !slices.ContainsFunc(after, sameStop(s)) {
 				for _, k := range s.Flags {
 					keys[k] = true
 				}
@@ -251,7 +256,7 @@ func sameStop(s flag.Stop) func(flag.Stop) bool {
 
 func stopsByFlag(source *flag.Ruleset) map[string][]string {
 	out := map[string][]string{}
-	for _, s := range source.Stops {
+	for _, s := range source.Standing() {
 		for _, key := range s.Flags {
 			out[key] = append(out[key], s.ID)
 		}
@@ -306,6 +311,7 @@ func compileFlag(source *flag.Ruleset, key string, stops []string, zones conditi
 	}
 	f.Drawn = len(f.Draws) > 0
 	f.compileRules(doc, source, zones)
+	f.watch(doc)
 	clock, flags := f.code.Asks()
 	f.Clock = clock || flags || len(f.needs) > 0
 	f.asked = f.code.Flags()
@@ -315,6 +321,28 @@ func compileFlag(source *flag.Ruleset, key string, stops []string, zones conditi
 	f.layCells()
 	f.settle()
 	return f
+}
+
+// watch notes which rules are watched.
+func (f *Flag) watch(doc *flag.Document) {
+	for i := range doc.Rules {
+		r := &doc.Rules[i]
+		if r.Evidence == nil {
+			continue
+		}
+		if f.watched == nil {
+			f.watched, f.Watched = make([]*Watched, len(doc.Rules)), true
+		}
+		w := &Watched{Rule: r.ID, Run: r.Evidence.Run, Stage: r.Evidence.Stage, shares: r.Gives.Shares != nil,
+			Seed: sample.Hash(uint64(r.Evidence.Run), r.ID)}
+		for _, by := range r.Evidence.By {
+			w.By = append(w.By, condition.Intern(by))
+		}
+		for _, with := range r.Evidence.With {
+			w.With = append(w.With, condition.Intern(with))
+		}
+		f.watched[i] = w
+	}
 }
 
 func (f *Flag) index(variant string) int16 {

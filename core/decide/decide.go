@@ -17,6 +17,7 @@ package decide
 import (
 	"encoding/json"
 	"slices"
+	"strings"
 	"sync/atomic"
 
 	"greenlever.example/core/bucket"
@@ -98,6 +99,7 @@ type Flag struct {
 	isSame   bool
 	tooLarge bool // the rules do not run
 	Drawn    bool // by other attributes than the key: see Draws
+	Watched  bool // a rule of it is watched: see [Flag.Watching]
 	Kind     Kind
 	Slot     int32  // a number for callers that count: see [Ruleset.Slots]
 	truths   uint64 // a bit for each of the first 64 variants that is the boolean true
@@ -123,12 +125,97 @@ type Flag struct {
 	stops    []string // ids of standing stops
 	segments []string // every segment that a decision may look at
 
+	watched []*Watched // by rule; nil for those that are not
+
 	ends  int16    // how many cells there are
 	asked []string // flags that a decision may look at directly
 	needs []need
 	code  condition.Code
 	start []int32 // of each rule, and of the end behind the last
 	gives []gives // of each rule, and the end
+}
+
+// Watched is a rule of a release whose units are watched.
+type Watched struct {
+	Rule       string // its id
+	Run, Stage int    // see flag.Evidence
+	By         []condition.Name
+	With       []condition.Name
+	Seed       uint64 // tells its units from those of other rules and runs
+	shares     bool
+}
+
+// Watching is the watched rule that an outcome came from; nil for another one, or none.
+func (f *Flag) Watching(o Outcome) *Watched {
+	if o.Rule < 0 || int(o.Rule) >= len(f.watched) {
+		return nil
+	}
+	w := f.watched[o.Rule]
+	if w == nil || w.shares != (o.Reason == Split) {
+		return nil
+	}
+	return w
+}
+
+// WatchedBy lists the attributes that units of watched rules are told by, each once.
+func (rs *Ruleset) WatchedBy() (all []condition.Name) {
+	for f := range rs.Flags {
+		for _, w := range f.watched {
+			if w == nil {
+				continue
+			}
+			for _, by := range w.By {
+				if !slices.Contains(all, by) {
+					all = append(all, by)
+				}
+			}
+		}
+	}
+	return all
+}
+
+// MaxUnit is how many bytes the unit of an exposure or an event has at most.
+const MaxUnit = 1_000
+
+// Units are those of a context by some attributes, as events name them; nil for none.
+func Units(c *condition.Context, by []condition.Name) (out map[string]string) {
+	for _, name := range by {
+		if unit, is := c.ShareKey(name); is && len(unit) <= MaxUnit {
+			if out == nil {
+				out = map[string]string{}
+			}
+			out[name.Value()] = strings.Clone(unit)
+		}
+	}
+	return out
+}
+
+// Attributes are the values of a context that are told with the unit; empty for those that are absent, or are no text
+// and no whole number.
+func (w *Watched) Attributes(c *condition.Context) []string {
+	if len(w.With) == 0 {
+		return nil
+	}
+	out := make([]string, len(w.With))
+	for i, name := range w.With {
+		if text, is := c.ShareKey(name); is && len(text) <= MaxWith {
+			out[i] = strings.Clone(text)
+		}
+	}
+	return out
+}
+
+// MaxWith is how many bytes of a value are told with a unit.
+const MaxWith = 100
+
+// Unit is the unit of a context that is watched; false for none.
+func (w *Watched) Unit(c *condition.Context) (string, bool) {
+	for _, name := range w.By {
+		if key, is := c.ShareKey(name); is {
+			return key, true
+		}
+	}
+	return "", false
 }
 
 // Truth is the boolean value of a variant of a boolean flag.

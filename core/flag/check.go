@@ -241,6 +241,9 @@ func (c *checker) rule(place string, r *Rule) {
 	if r.OnUnknown != "" && r.OnUnknown != Apply && r.OnUnknown != Skip {
 		c.add(place+".onUnknown", "must be apply or skip, or be left out")
 	}
+	if r.Evidence != nil && r.Release == "" {
+		c.add(place+".evidence", "is set by releases: leave it out")
+	}
 	if len(r.Requires) > 0 {
 		c.add(place+".requires", "is set by the service: leave it out")
 	}

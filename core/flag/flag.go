@@ -106,6 +106,17 @@ type Rule struct {
 	Requires  []string        `json:"requires,omitempty"`
 	// Release is the id of the release that owns the rule. It bears on no decision.
 	Release string `json:"release,omitempty"`
+	// Evidence marks a rule of a release whose units are watched. It bears on no decision.
+	Evidence *Evidence `json:"evidence,omitempty"`
+}
+
+// Evidence asks clients to tell of each unit when the rule answered it first.
+type Evidence struct {
+	Run   int      `json:"run"`   // number of the release's evidence run; a new one asks anew
+	Stage int      `json:"stage"` // that is under way
+	By    []string `json:"by"`    // what the release's shares are drawn by; the first attribute present is the unit
+	// With are attributes that are told with a unit, so that what was found can be broken down by them.
+	With []string `json:"with,omitempty"`
 }
 
 // Gives is a rule's result: one variant, or shares.
@@ -314,6 +325,8 @@ type Stop struct {
 	ID    string   `json:"id"`
 	Flags []string `json:"flags"`
 	At    int64    `json:"at"` // Unix milliseconds
+	// Proof tells the service that it gave this stop, should its records have lost it: see [Stop.Prove].
+	Proof string `json:"proof,omitempty"`
 }
 
 // Layout gives the parts as package bucket lays them out.
@@ -374,7 +387,7 @@ func rank(p Part, resting string) int {
 func Plain(rules []Rule) []Rule {
 	out := slices.Clone(rules)
 	for i := range out {
-		out[i].Release = ""
+		out[i].Release, out[i].Evidence = "", nil
 	}
 	return out
 }

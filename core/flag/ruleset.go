@@ -28,6 +28,11 @@ type Snapshot struct {
 	Segments []json.RawMessage `json:"segments"`
 	Stops    []Stop            `json:"stops"`
 	SeeAs    string            `json:"seeAs,omitempty"` // the key that overrides are signed with: see [ReadSeeAs]
+
+	Emergency *Emergency `json:"emergency,omitempty"` // what emergency orders are told by
+	Settled   []string   `json:"settled,omitempty"`   // ids of orders that the records know, and of what those lifted
+	Orders    []string   `json:"orders,omitempty"`    // that are held here, and that the records do not know
+	Kept      []Stop     `json:"kept,omitempty"`      // see [Ruleset]
 }
 
 // Event is one revision: whole documents of what changed. It applies as a whole or not at all.
@@ -43,6 +48,7 @@ type Event struct {
 	Gone     *Gone             `json:"gone,omitempty"`
 	Stops    []Stop            `json:"stops,omitempty"`
 	Lifted   []string          `json:"lifted,omitempty"`
+	Settled  []string          `json:"settled,omitempty"` // see [Snapshot]
 }
 
 // Gone names what is no more.
@@ -63,6 +69,11 @@ type Ruleset struct {
 	Segments map[string]json.RawMessage
 	Stops    []Stop
 	SeeAs    string // see [Snapshot]
+
+	Emergency *Emergency
+	Settled   []string
+	Orders    []*Order // emergency orders that the service's records do not know yet
+	Kept      []Stop   // of an epoch before this one, whose records do not know them (yet)
 	// Hashes are the long lists of its segments, by digest: see [Ruleset.Needed].
 	Hashes map[string]Hashes
 
@@ -194,9 +205,14 @@ func NewRuleset(s *Snapshot) (*Ruleset, error) {
 		return nil, fmt.Errorf("%w (format %d, this build reads up to %d)", ErrFormat, s.Format, Format)
 	}
 	rs := &Ruleset{Epoch: s.Epoch, Revision: s.Revision, At: s.At, Digest: s.Digest, Proof: s.Proof, Stops: s.Stops,
-		SeeAs: s.SeeAs,
+		SeeAs: s.SeeAs, Emergency: s.Emergency, Settled: s.Settled, Kept: s.Kept,
 		Flags: make(map[string]json.RawMessage, len(s.Flags)), Segments: make(map[string]json.RawMessage,
 			len(s.Segments)), read: &sync.Map{}}
+	for _, text := range s.Orders {
+		if o, err := ReadOrder(text, s.Emergency); err == nil {
+			rs.Orders = append(rs.Orders, o)
+		}
+	}
 	return rs, errors.Join(index(rs.Flags, "flag", s.Flags), index(rs.Segments, "segment", s.Segments))
 }
 
@@ -222,7 +238,8 @@ func ReadSnapshot(raw []byte) (*Ruleset, error) {
 func (rs *Ruleset) Snapshot() *Snapshot {
 	return &Snapshot{Format: Format, Epoch: rs.Epoch, Revision: rs.Revision, At: rs.At, Digest: rs.Digest,
 		Proof: rs.Proof,
-		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...), SeeAs: rs.SeeAs}
+		Flags: sorted(rs.Flags), Segments: sorted(rs.Segments), Stops: append([]Stop{}, rs.Stops...), SeeAs: rs.SeeAs,
+		Emergency: rs.Emergency, Settled: rs.Settled, Orders: rs.OrderTexts(), Kept: rs.Kept}
 }
 
 func sorted(docs map[string]json.RawMessage) []json.RawMessage {
@@ -243,7 +260,8 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 		return nil, fmt.Errorf("%w: have %d.%d, got %d.%d", ErrGap, rs.Epoch, rs.Revision, e.Epoch, e.Revision)
 	}
 	next := &Ruleset{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest, Proof: e.Proof, Flags: rs.Flags,
-		Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes, read: rs.read}
+		Segments: rs.Segments, SeeAs: rs.SeeAs, Hashes: rs.Hashes, read: rs.read,
+		Emergency: rs.Emergency}
 	if len(e.Flags) > 0 || e.Gone != nil && len(e.Gone.Flags) > 0 {
 		next.Flags = maps.Clone(rs.Flags)
 	}
@@ -271,5 +289,7 @@ func (rs *Ruleset) Apply(e *Event) (*Ruleset, error) {
 		}
 	}
 	next.Stops = append(next.Stops, e.Stops...)
+	next.Settled = append(slices.Clip(rs.Settled), e.Settled...)
+	next.hold(rs, e.Lifted)
 	return next, nil
 }

@@ -29,7 +29,7 @@ const MaxInline = 1_000
 
 // List names units: by key, or, where they are many, by the digest of their hashes.
 type List struct {
-	Units []string `json:"units,omitempty"`
+	Units []string `json:"units,omitempty" shown:"no"`
 
 	Digest string `json:"digest,omitempty"` // of the hashes' bytes, see [Hashes.Bytes]
 	Count  int    `json:"count,omitempty"`

@@ -22,6 +22,9 @@ func Around(rules *flag.Ruleset, key, id string, p *Plan) string {
 	h := sha256.New()
 	add := func(what string, v any) { fmt.Fprintf(h, "%s %v\n", what, v) }
 	add("flag", []any{d.Resting, d.RestAfter, string(d.Variants[p.From]), string(d.Variants[p.To])})
+	for _, v := range p.Beside {
+		add("beside", string(d.Variants[v]))
+	}
 	var conditions []*condition.Node
 	for i := range d.Rules {
 		r := &d.Rules[i]

@@ -3,9 +3,11 @@ package stage
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 )
 
@@ -19,15 +21,26 @@ const oldPerNew = 4
 // Each shared stage below 100 % adds newcomers to both arms: what room there is, is divided evenly
 // over the stages that are left, and a stage gets at most four times its new arm. An audience and
 // 100 % have nothing to compare with, and no old arm.
-func OldArms(stages []Stage) []uint32 {
+//
+// begun are the widths of the stages that have begun, which stay as they are.
+func OldArms(stages []Stage, begun ...uint32) []uint32 {
 	out, room, shared := make([]uint32, len(stages)), uint32(bucket.Buckets), 0
-	for _, s := range stages {
-		if s.Share > 0 && s.Share < bucket.Buckets {
+	width := uint32(0)
+	for i, s := range stages {
+		switch {
+		case s.Share == 0 || s.Share == bucket.Buckets:
+		case i < len(begun):
+			room, width = bucket.Buckets-s.Share, max(width, begun[i])
+		default:
 			room, shared = bucket.Buckets-s.Share, shared+1
 		}
 	}
-	width := uint32(0)
+	room = max(room, width) // what is there stays
 	for i, s := range stages {
+		if i < len(begun) {
+			out[i] = begun[i]
+			continue
+		}
 		if s.Share == 0 || s.Share == bucket.Buckets {
 			continue
 		}
@@ -38,8 +51,13 @@ func OldArms(stages []Stage) []uint32 {
 }
 
 // Group is what a release has among a flag's rules at a stage: a rule for each audience so far, and
-// one for the share. No other rule gives anything of it. id marks the rules; at -1 there are none.
-func (p *Plan) Group(id string, at int) (rules []flag.Rule) {
+// one for the share. No other rule gives anything of it. id marks the rules; at -1 there are none. run is the
+// number of its evidence run, which is told to clients where it has watches.
+func (p *Plan) Group(id string, at, run int) (rules []flag.Rule) {
+	var watched *flag.Evidence
+	if len(p.Watches) > 0 {
+		watched = &flag.Evidence{Run: run, Stage: at, By: p.By, With: p.BreakDown}
+	}
 	share, stage := uint32(0), 0
 	for i := 0; i <= at && i < len(p.Stages); i++ {
 		s := &p.Stages[i]
@@ -48,16 +66,16 @@ func (p *Plan) Group(id string, at int) (rules []flag.Rule) {
 			continue
 		}
 		rules = append(rules, flag.Rule{ID: ruleID(id, fmt.Sprint(i)), Name: "Release: " + s.Name, Release: id,
-			When: both(p.Where, s.Who), Gives: flag.Gives{Variant: p.To}})
+			When: both(p.Where, s.Who), Gives: flag.Gives{Variant: p.To}, Evidence: watched})
 	}
 	if share == 0 {
 		return rules
 	}
 	old := uint32(0)
-	if p.OldArm {
-		old = OldArms(p.Stages)[stage]
+	if p.OldArm || len(p.Watches) > 0 {
+		old = OldArms(p.Stages, p.Arms...)[stage]
 	}
-	parts := []flag.Part{part(flag.Part{Variant: p.To}, 0, share)}
+	parts := p.newParts(stage, share)
 	if old > 0 {
 		parts = append(parts, part(flag.Part{Variant: p.From}, bucket.Buckets-old, bucket.Buckets))
 	}
@@ -65,8 +83,67 @@ func (p *Plan) Group(id string, at int) (rules []flag.Rule) {
 		parts = append(parts, part(flag.Part{GoesOn: true}, share, share+rest))
 	}
 	return append(rules, flag.Rule{ID: ruleID(id, "s"), Name: "Release: " + p.Stages[stage].Name, Release: id,
-		When: both(p.Where, nil), Gives: flag.Gives{Shares: &flag.Shares{By: slices.Clone(p.By), Salt: p.Salt,
-			Hash: bucket.Scheme, Parts: parts}}})
+		When: both(p.Where, nil), Evidence: watched, Gives: flag.Gives{Shares: &flag.Shares{By: slices.Clone(p.By),
+			Salt: p.Salt, Hash: bucket.Scheme, Parts: parts}}})
+}
+
+// newParts are the parts of the new variants at a stage: of what each stage adds, every one gets as much.
+func (p *Plan) newParts(at int, share uint32) (parts []flag.Part) {
+	if len(p.Beside) == 0 {
+		return []flag.Part{part(flag.Part{Variant: p.To}, 0, share)}
+	}
+	news := p.News()
+	for way, v := range news {
+		one, before := flag.Part{Variant: v}, uint32(0)
+		for i := 0; i <= at; i++ {
+			after := p.Stages[i].Share
+			if after <= before {
+				continue
+			}
+			from, to := evidence.Block(before, after, way, len(news))
+			if from < to {
+				one.Share, one.Ranges = one.Share+to-from, append(one.Ranges, flag.Ranges{from, to})
+			}
+			before = after
+		}
+		if one.Share > 0 {
+			parts = append(parts, one)
+		}
+	}
+	return parts
+}
+
+// Widths are how wide both arms are at each stage.
+func (p *Plan) Widths() []evidence.Width {
+	out, arms := make([]evidence.Width, len(p.Stages)), OldArms(p.Stages, p.Arms...)
+	for i := range p.Stages {
+		out[i] = evidence.Width{New: p.Stages[i].Share, Old: arms[i]}
+	}
+	return out
+}
+
+// Compared is how many of the stages from the first one on have both arms.
+func (p *Plan) Compared() (n int) {
+	for i, w := range p.Widths() {
+		if i >= p.First && w.Compares() {
+			n++
+		}
+	}
+	return n
+}
+
+// Setup is what the present evidence run goes by.
+func (s *State) Setup() evidence.Setup {
+	alpha := s.Plan.Alpha
+	if alpha == 0 {
+		alpha = evidence.Alpha
+	}
+	out := evidence.Setup{Watches: s.Plan.Watches, Widths: s.Plan.Widths(), Parts: s.Plan.BreakDown, Alpha: alpha,
+		Run: s.Run, Planned: s.Compared, Converted: s.Converted}
+	if len(s.Plan.Beside) > 0 {
+		out.News = s.Plan.News()
+	}
+	return out
 }
 
 func part(p flag.Part, from, to uint32) flag.Part {
@@ -76,6 +153,12 @@ func part(p flag.Part, from, to uint32) flag.Part {
 
 // ruleID names a rule of a release: the same at all of its stages.
 func ruleID(id, what string) string { return "r" + id[max(0, len(id)-12):] + "-" + what }
+
+// Owns tells whether a rule, by its id, is one of a release.
+func Owns(id, rule string) bool { return strings.HasPrefix(rule, ruleID(id, "")) }
+
+// ByShare tells whether a release's rule, by its id, is the one for its share.
+func ByShare(rule string) bool { return strings.HasSuffix(rule, "-s") }
 
 func both(a, b *condition.Node) *condition.Node {
 	switch {
@@ -118,8 +201,9 @@ func Take(rules []flag.Rule, id string) []flag.Rule {
 }
 
 // Fold gives the flag as it stands once the release is finished: everybody of its condition gets the
-// new variant. Where it has no condition and no rule is left below its group, the new variant becomes
-// the end; else a plain rule stands in the place of the group. Rules whose ids stand in drop go too.
+// new variant; of several, the one that To names then. Where it has no condition and no rule is left below its
+// group, the new variant becomes the end; else a plain rule stands in the place of the group. Rules whose ids
+// stand in drop go too.
 func (p *Plan) Fold(d *flag.Document, id string, drop []string) *flag.Document {
 	out := *d
 	at := slices.IndexFunc(d.Rules, func(r flag.Rule) bool { return r.Release == id })
@@ -138,6 +222,15 @@ func (p *Plan) Fold(d *flag.Document, id string, drop []string) *flag.Document {
 		Gives: flag.Gives{Variant: p.To}}
 	out.Rules = slices.Concat(above, []flag.Rule{kept}, below)
 	return &out
+}
+
+// End is the plan of a release that is finished: of several new variants, the chosen one is the new one.
+func (s *State) End() *Plan {
+	p := s.Plan
+	if s.Chosen != "" {
+		p.To, p.Beside = s.Chosen, nil
+	}
+	return &p
 }
 
 // Unneeded lists the rules that decide nothing any more once the release is finished: those right

@@ -9,22 +9,25 @@
 package stage
 
 import (
-	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/span"
 )
 
 // Plan is what a release intends.
 type Plan struct {
-	From string   `json:"from"` // variant
-	To   string   `json:"to"`
-	By   []string `json:"by"` // what shares are drawn by; the first attribute present counts
+	From string `json:"from"` // variant
+	To   string `json:"to"`
+	// Beside are further variants that are new: each gets an equal part of every share, and is compared with the old
+	// one for itself. Who finishes the release says which of them all get.
+	Beside []string `json:"beside,omitempty"`
+	By     []string `json:"by"` // what shares are drawn by; the first attribute present counts
 	// of the shares; a successor keeps it, so that the same units come first
 	Salt  string          `json:"salt"`
 	Where *condition.Node `json:"where,omitempty"` // that all stages share; nil: everybody
@@ -37,8 +40,17 @@ type Plan struct {
 	// Hours are those in which it goes to a next stage by itself; nil: any.
 	Hours    *condition.Weekly `json:"hours,omitempty"`
 	Delivery Delivery          `json:"delivery"`
-	// OldArm keeps a part of those who stay with the old variant to compare with.
+	// OldArm keeps a part of those who stay with the old variant to compare with. With watches one is kept in any
+	// case.
 	OldArm bool `json:"oldArm,omitempty"`
+	// Watches are what it looks at while it goes, as their metrics stood at the start.
+	Watches []evidence.Watch `json:"watches,omitempty"`
+	// BreakDown are attributes by which what the watches find is broken down, in numbers alone.
+	BreakDown []string `json:"breakDown,omitempty"`
+	// Alpha is the chance of a false harm, and of a false clear; 0: [evidence.Alpha].
+	Alpha float64 `json:"alpha,omitempty"`
+	// Arms are how wide the old arm is at each stage that has begun, whatever was planned since.
+	Arms []uint32 `json:"arms,omitempty"`
 }
 
 // Stage is one step of a plan: an audience, or a share of all.
@@ -47,8 +59,11 @@ type Stage struct {
 	Who   *condition.Node `json:"who,omitempty"`   // an audience; nil: a share
 	Share uint32          `json:"share,omitempty"` // parts per million, in all
 	Least Span            `json:"least,omitempty"` // how long it stays at least
-	// how many units that have the new variant must have been seen in it
+	// how many units that have the new variant must have been seen in it; where it has watches, how many of each side
+	// must have closed
 	Units int64 `json:"units,omitempty"`
+	// Until is what its watches must have found before it goes on.
+	Until Until `json:"until,omitempty"`
 	// Longest is how long it may take, and Late what comes after that.
 	Longest Span `json:"longest,omitempty"`
 	Late    Then `json:"late,omitempty"`
@@ -56,6 +71,15 @@ type Stage struct {
 	SignOff  []string `json:"signOff,omitempty"`
 	Declined Then     `json:"declined,omitempty"` // what comes of a sign-off that is declined: hold or roll back
 }
+
+// Until is what the watches of a stage must have found.
+type Until string
+
+// What they can have to find. No harm is usual.
+const (
+	NoHarm     Until = ""
+	UntilClear Until = "clear"
+)
 
 // Then is what a release does where it cannot go on.
 type Then string
@@ -66,6 +90,15 @@ const (
 	ThenAsk  Then = "ask"
 	ThenBack Then = "roll-back"
 )
+
+// News are the variants that are new.
+func (p *Plan) News() []string { return append([]string{p.To}, p.Beside...) }
+
+// IsNew tells whether a variant is one of the new ones.
+func (p *Plan) IsNew(variant string) bool { return slices.Contains(p.News(), variant) }
+
+// Look has the plan's watches look at each of its new variants.
+func (p *Plan) Look() { p.Watches = evidence.Each(p.Watches, p.News()) }
 
 // Delivery is how far a stage must have arrived before its time begins to count.
 type Delivery struct {
@@ -91,96 +124,16 @@ func (d Delivery) wait() Span {
 	return d.Wait
 }
 
-// Span is a length of time in milliseconds, written as days, hours, minutes and seconds: 2d12h, 90s.
-type Span int64
-
-var units = []struct {
-	name string
-	of   Span
-}{{"d", 86_400_000}, {"h", 3_600_000}, {"m", 60_000}, {"s", 1_000}, {"ms", 1}}
-
-// String is the span as it is written.
-func (s Span) String() string {
-	if s <= 0 {
-		return "0s"
-	}
-	var out strings.Builder
-	for _, u := range units {
-		if n := s / u.of; n > 0 {
-			fmt.Fprintf(&out, "%d%s", n, u.name)
-			s -= n * u.of
-		}
-	}
-	return out.String()
-}
-
-// MarshalText writes a span.
-func (s Span) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
-
-// MaxSpan is a year.
-const MaxSpan = Span(366 * 86_400_000)
-
-// UnmarshalText reads a span.
-func (s *Span) UnmarshalText(raw []byte) error {
-	text, sum := strings.ReplaceAll(string(raw), " ", ""), Span(0)
-	rest := text
-	for rest != "" {
-		digits := len(rest) - len(strings.TrimLeft(rest, "0123456789"))
-		n, err := strconv.ParseInt(rest[:digits], 10, 32)
-		name := rest[digits:]
-		if end := strings.IndexAny(name, "0123456789"); end >= 0 {
-			name = name[:end]
-		}
-		i := slices.IndexFunc(units, func(u struct {
-			name string
-			of   Span
-		}) bool {
-			return u.name == name
-		})
-		if err != nil || i < 0 {
-			return fmt.Errorf("%q is no length of time: write it as 30m, 4h, 2d12h", text)
-		}
-		if sum += Span(n) * units[i].of; sum > MaxSpan {
-			return fmt.Errorf("%q is longer than a year", text)
-		}
-		rest = rest[digits+len(name):]
-	}
-	if text == "" {
-		return errors.New("is empty: write a length of time as 30m, 4h, 2d12h")
-	}
-	*s = sum
-	return nil
-}
-
-// Words says a span to people, in its two largest units.
-func (s Span) Words() string {
-	if s < 1_000 {
-		return "a moment"
-	}
-	var out []string
-	for i, name := range []string{"day", "hour", "min", "s"} {
-		n := s / units[i].of
-		s -= n * units[i].of
-		switch {
-		case n == 0 && len(out) > 0:
-			return out[0]
-		case n == 0:
-			continue
-		case i < 2 && n > 1:
-			name += "s"
-		}
-		out = append(out, fmt.Sprintf("%d %s", n, name))
-		if len(out) == 2 {
-			break
-		}
-	}
-	return strings.Join(out, " ")
-}
+// Span is a length of time in milliseconds.
+type Span = span.Span
 
 // Limits of a plan.
 const (
 	MaxStages = 30
 	maxRoles  = 10
+	maxBeside = 9
+
+	leastAlpha, mostAlpha = .001, .2
 )
 
 // Check lists everything that keeps a plan from being started and that it shows by itself.
@@ -193,6 +146,20 @@ func (p *Plan) Check() (found []flag.Problem) {
 	}
 	if p.From == p.To {
 		add("to", "is the variant that it goes from: name another one")
+	}
+	if len(p.Beside) > maxBeside {
+		add("beside", "takes at most %d variants", maxBeside)
+	}
+	for i, v := range p.Beside {
+		if v == p.From || slices.Index(p.News(), v) <= i {
+			add(fmt.Sprintf("beside[%d]", i), "names a variant that stands there already: name another one")
+		}
+	}
+	for i := range p.Stages {
+		if len(p.Beside) > 0 && p.Stages[i].Who != nil {
+			add(fmt.Sprintf("stages[%d].who", i), "must be left out: an audience gets one variant, and here are "+
+				"several that are new")
+		}
 	}
 	if len(p.By) == 0 || len(p.By) > flag.MaxBy {
 		add("by", "names 1 to %d attributes, such as %s", flag.MaxBy, condition.KeyAttribute)
@@ -213,6 +180,18 @@ func (p *Plan) Check() (found []flag.Problem) {
 			add(place, "%s", mend)
 		})
 	}
+	found = append(found, evidence.CheckWatches("watches", p.Watches)...)
+	if len(p.BreakDown) > evidence.MaxParts {
+		add("breakDown", "takes at most %d attributes", evidence.MaxParts)
+	}
+	for i, name := range p.BreakDown {
+		if mend := condition.CheckAttribute(name); mend != "" {
+			add(fmt.Sprintf("breakDown[%d]", i), "%s", mend)
+		}
+	}
+	if p.Alpha != 0 && !(p.Alpha >= leastAlpha && p.Alpha <= mostAlpha) {
+		add("alpha", "must be %g to %g", leastAlpha, mostAlpha)
+	}
 	if n := len(p.Stages); n == 0 || n > MaxStages {
 		add("stages", "has %d stages, takes 1 to %d", n, MaxStages)
 		return found
@@ -220,7 +199,49 @@ func (p *Plan) Check() (found []flag.Problem) {
 	if p.First < 0 || p.First >= len(p.Stages) {
 		add("first", "is none of the stages, of which the first is 0")
 	}
-	return append(found, CheckStages("stages", p.Stages)...)
+	return append(append(found, CheckStages("stages", p.Stages)...), p.checkWatched()...)
+}
+
+// checkWatched lists what keeps watches from seeing what they should.
+func (p *Plan) checkWatched() (found []flag.Problem) {
+	shared, closing := false, Span(0)
+	for i := range p.Watches {
+		closing = max(closing, p.Watches[i].Metric.Closing())
+	}
+	arms := OldArms(p.Stages, p.Arms...)
+	for i := range p.Stages {
+		s := &p.Stages[i]
+		add := func(below, format string, args ...any) {
+			found = append(found, flag.Problem{Place: fmt.Sprintf("stages[%d]%s", i, below),
+				Mend: fmt.Sprintf(format, args...)})
+		}
+		compares := s.Share > 0 && arms[i] > 0
+		switch s.Until {
+		case NoHarm:
+		case UntilClear:
+			if len(p.Watches) == 0 {
+				add(".until", "is for releases with watches: add one, or leave it out")
+			} else if !compares {
+				add(".until", "must be left out, since the stage has nothing to compare with")
+			}
+		default:
+			add(".until", "must be clear, or be left out for no harm")
+		}
+		if len(p.Watches) == 0 {
+			continue
+		}
+		if s.Who != nil && shared {
+			add("", "is an audience after a share: its units would leave their side; put audiences before shares")
+		}
+		if shared = shared || s.Share > 0; compares && s.Least <= closing {
+			add(".least", "must be more than the %s after which the outcome of a unit is known", closing)
+		}
+		if n := len(p.Arms); n > 0 && i >= n && s.Share < bucket.Buckets && s.Share > bucket.Buckets-p.Arms[n-1] {
+			add(".share", "would take a part of those who are kept to compare with: use up to %s, or 100 %%",
+				bucket.Percent(bucket.Buckets-p.Arms[len(p.Arms)-1]))
+		}
+	}
+	return found
 }
 
 // CheckStages lists what is wrong with stages, such as those of a ladder.

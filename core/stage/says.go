@@ -22,6 +22,10 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 		if b := first(f); b != nil {
 			return words.Say("Begins once this is out of the way: %s.", words.Plain(b.Says))
 		}
+		if f != nil && f.Frozen != "" {
+			return words.Say("Begins once the environment is frozen no more, at %s (%s).", instant(f.Thaws),
+				words.Name(f.Frozen))
+		}
 		if f != nil && f.Closed {
 			return words.Say("Begins with its next hours: %s.", words.Plain(hours(&s.Plan)))
 		}
@@ -34,7 +38,11 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 		}
 		return said
 	case Underway:
-		return words.Say("%s for %s. %s", at, Span(now-s.Began).Words(), waits(s, f, names, now))
+		said := words.Say("%s for %s. %s", at, Span(now-s.Began).Words(), waits(s, f, names, now))
+		if found := f; found != nil && found.Found != nil && found.Found.Run == s.Run {
+			said = words.Say("%s %s", said, words.Plain(found.Found.Short))
+		}
+		return said
 	case Asking:
 		who := "somebody who may release"
 		if st := s.Stage(); len(st.SignOff) > 0 {
@@ -118,17 +126,44 @@ func Serves(p *Plan, at int, names words.Names) words.Said {
 	return words.Join(audiences, " and ")
 }
 
+// Gives says what a plan gives that is new: "`learned`", "`traffic-aware` or `learned`".
+func (p *Plan) Gives() words.Said {
+	var all []words.Said
+	for _, v := range p.News() {
+		all = append(all, words.Said{words.Variant(v)})
+	}
+	return words.Join(all, " or ")
+}
+
 // waits says what a stage that is under way waits for.
 func waits(s *State, f *Facts, names words.Names, now int64) words.Said {
 	st, left := s.Stage(), s.Stage().Least-s.Passed(now)
 	var all []words.Said
 	if f != nil && f.Units < st.Units {
-		all = append(all, words.Say("%s more %s were seen", words.Count(st.Units-f.Units), names.Of(s.Plan.By)))
+		if len(s.Plan.Watches) > 0 {
+			all = append(all, words.Say("the outcome of %s more %s of each side is known",
+				words.Count(st.Units-f.Units),
+				names.Of(s.Plan.By)))
+		} else {
+			all = append(all, words.Say("%s more %s were seen", words.Count(st.Units-f.Units), names.Of(s.Plan.By)))
+		}
+	}
+	switch found := f != nil && f.Found != nil && f.Found.Run == s.Run && f.Found.Stage == s.At; {
+	case len(s.Plan.Watches) == 0:
+	case !found:
+		all = append(all, words.Plain("its watches have looked"))
+	case f.Found.Blind != "":
+		all = append(all, words.Plain("its watches hear of events"))
+	case st.Until == UntilClear && !f.Found.Clear:
+		all = append(all, words.Plain("every watch is clear"))
 	}
 	if len(st.SignOff) > 0 {
 		all = append(all, words.Say("%s has signed", signers(st)))
 	}
-	if f != nil && f.Closed && !s.Last() {
+	if f != nil && f.Frozen != "" && !s.Last() {
+		all = append(all, words.Say("the environment is frozen no more, at %s (%s)", instant(f.Thaws),
+			words.Name(f.Frozen)))
+	} else if f != nil && f.Closed && !s.Last() {
 		all = append(all, words.Say("its hours have come (%s)", words.Plain(hours(&s.Plan))))
 	}
 	said := words.Say("Goes on")

@@ -16,6 +16,7 @@ import (
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
+	"greenlever.example/core/evidence"
 	gl "greenlever.example/core/flag"
 )
 
@@ -185,7 +186,7 @@ func document() *gl.Document {
 
 func serving(d *gl.Document, s *State, id string) *gl.Document {
 	out := *d
-	out.Rules = Put(d.Rules, id, s.Plan.Group(id, s.At), s.Plan.Above)
+	out.Rules = Put(d.Rules, id, s.Plan.Group(id, s.At, s.Run), s.Plan.Above)
 	return &out
 }
 
@@ -340,6 +341,9 @@ func randomEvent(rng *rand.Rand, s *State) Event {
 		f.Stops++
 	}
 	e.Facts = f
+	if len(s.Plan.Watches) > 0 && rng.IntN(6) > 0 {
+		f.Found = randomFound(rng, s)
+	}
 	switch e.Do {
 	case Sign, Decline:
 		e.Roles = [][]string{{"releaser"}, {"auditor"}, nil}[rng.IntN(3)]
@@ -363,10 +367,35 @@ func randomEvent(rng *rand.Rand, s *State) Event {
 	return e
 }
 
+// watch is a watch whose outcomes are known after 20 s.
+func watch() []evidence.Watch {
+	return []evidence.Watch{{OnHarm: evidence.RollBack, Metric: evidence.Metric{Key: "door-open-failed",
+		Title: "Failed",
+		Kind:  evidence.Rate, Better: evidence.Lower, By: condition.KeyAttribute, Window: 10_000, Grace: 10_000}}}
+}
+
+// randomFound is what watches may have found, of the present run or of another one.
+func randomFound(rng *rand.Rand, s *State) *Found {
+	f := &Found{Run: s.Run - rng.IntN(10)/9, Stage: s.At - rng.IntN(10)/9, Clear: rng.IntN(2) == 0, Short: "x"}
+	if rng.IntN(8) == 0 {
+		f.Harm = append(f.Harm, HarmDone{evidence.Reactions()[rng.IntN(3)], "door-open-failed", "it hurts"})
+	}
+	if rng.IntN(12) == 0 {
+		f.Ratio = "the sides are not as they should be"
+	}
+	if rng.IntN(12) == 0 {
+		f.Blind = "nobody looks"
+	}
+	return f
+}
+
 func randomPlan(rng *rand.Rand) Plan {
 	p := plan()
 	p.OldArm = rng.IntN(2) == 0
 	p.Delivery = Delivery{rng.IntN(101), Span(rng.Int64N(60_000))}
+	if rng.IntN(2) == 0 {
+		p.Watches = watch()
+	}
 	for i := range p.Stages {
 		s := &p.Stages[i]
 		s.Least, s.Units = Span(rng.Int64N(60_000)), rng.Int64N(100)
@@ -449,7 +478,12 @@ func check(t *testing.T, s, next *State, e *Event, out Effects, err error) {
 		fail("what it does outside is not what it became")
 	case out.Remove && next.Is != RolledBack:
 		fail("it took back without a roll back")
-	case s.Is == Held && e.Do == Look && next.Is != Held:
+	case takesBack(s, e) != (next.Why == ByHarm && next.Is == RolledBack) && e.Do == Look && !s.Is.Over():
+		fail("harm did not take it back, or something else did")
+	case moved && e.Do == Look && s.Is == Underway && len(s.Plan.Watches) > 0 && (e.Facts.Found == nil ||
+		e.Facts.Found.Run != s.Run || e.Facts.Found.Stage != s.At):
+		fail("it went on though nobody knows what its watches found")
+	case s.Is == Held && e.Do == Look && next.Is != Held && next.Why != ByHarm:
 		fail("it went on by itself")
 	case s.Is.Over() && (out.Tell != "" || next.Is != s.Is):
 		fail("something came after its end")
@@ -458,6 +492,13 @@ func check(t *testing.T, s, next *State, e *Event, out Effects, err error) {
 	case moved && s.Is == Underway && e.Do == Look && s.Passed(next.Since) < s.Stage().Least:
 		fail("it went on too early")
 	}
+}
+
+// takesBack tells whether harm was found for the first time that is to take a release back.
+func takesBack(s *State, e *Event) bool {
+	f := e.Facts.Found
+	return f != nil && s.At >= 0 && f.Run == s.Run && f.Stage == s.At && len(f.Harm) > 0 &&
+		f.Harm[0].Reaction == evidence.RollBack && !slices.Contains(s.Took, string(evidence.RollBack))
 }
 
 // walkUnits decides everybody by what is served.
@@ -566,31 +607,6 @@ func mustJSON(t *testing.T, v any) []byte {
 		t.Fatal(err)
 	}
 	return raw
-}
-
-func TestSpans(t *testing.T) {
-	for text, want := range map[string]Span{"90s": 90_000, "2d12h": 216_000_000, "1h 30m": 5_400_000, "250ms": 250} {
-		var s Span
-		if err := s.UnmarshalText([]byte(text)); err != nil || s != want {
-			t.Errorf("%s is %d, %v", text, s, err)
-		}
-		var again Span
-		if err := again.UnmarshalText([]byte(s.String())); err != nil || again != s {
-			t.Errorf("%s is written as %s", text, s)
-		}
-	}
-	for _, text := range []string{"", "5", "m", "1.5h", "-3m", "3x", "400d", "1h-2m", "99999999999d"} {
-		var s Span
-		if err := s.UnmarshalText([]byte(text)); err == nil {
-			t.Errorf("%q is taken as %s", text, s)
-		}
-	}
-	for s, want := range map[Span]string{90_000: "1 min 30 s", 216_000_000: "2 days 12 hours", 3_600_000: "1 hour",
-		86_400_000 + 60_000: "1 day", 500: "a moment", 3_661_000: "1 hour 1 min"} {
-		if got := s.Words(); got != want {
-			t.Errorf("%d is said as %q, not %q", s, got, want)
-		}
-	}
 }
 
 func TestPlansAreChecked(t *testing.T) {

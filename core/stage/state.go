@@ -1,5 +1,7 @@
 package stage
 
+import "greenlever.example/core/evidence"
+
 // Is is where a release stands.
 type Is string
 
@@ -48,8 +50,16 @@ type State struct {
 	Around   string `json:"around,omitempty"` // digest of what bears on it
 	// Stops is the revision up to which stops were looked at.
 	Stops int64 `json:"stops"`
+	// Took are the reactions of its watches that were taken in this run, and what else was told of it once.
+	Took []string `json:"took,omitempty"`
+	// Compared is how many stages with two sides were planned at the start.
+	Compared int `json:"compared,omitempty"`
+	// Converted is when those who were kept to compare with were given the new variant, in Unix milliseconds.
+	Converted int64 `json:"converted,omitempty"`
 	// Outcome is what was said of it against what was expected, at its end.
 	Outcome string `json:"outcome,omitempty"`
+	// Chosen is the variant that all got in the end, of several that were new.
+	Chosen string `json:"chosen,omitempty"`
 }
 
 // Why is what holds a release.
@@ -66,6 +76,9 @@ const (
 	ByDelivery Why = "delivery" // the stage did not arrive in time
 	ByTime     Why = "time"     // the stage took its longest time
 	ByDecline  Why = "declined" // somebody declined to sign
+	ByHarm     Why = "harm"     // a watch found harm
+	ByRatio    Why = "ratio"    // the sides got units otherwise than the shares say
+	ByBlind    Why = "blind"    // a watch has got no event
 )
 
 // Do is what happens to a release.
@@ -94,11 +107,14 @@ func Deeds() []Do { return []Do{Look, Hold, GoOn, Next, RollBack, Finish, Sign, 
 type Event struct {
 	Do      Do       `json:"do"`
 	Because string   `json:"because,omitempty"`
-	Roles   []string `json:"roles,omitempty"`   // of who signs or declines
-	Facts   *Facts   `json:"facts,omitempty"`   // with look; with others only what holds
-	Stages  []Stage  `json:"stages,omitempty"`  // with edit: all of them
-	Drop    []string `json:"drop,omitempty"`    // with finish: ids of rules that go
-	Outcome string   `json:"outcome,omitempty"` // with finish
+	Roles   []string `json:"roles,omitempty"`  // of who signs or declines
+	Facts   *Facts   `json:"facts,omitempty"`  // with look; with others only what holds
+	Stages  []Stage  `json:"stages,omitempty"` // with edit: all of them
+	// with edit: all of them; nil: as they were
+	Watches *[]evidence.Watch `json:"watches,omitempty"`
+	Drop    []string          `json:"drop,omitempty"`    // with finish: ids of rules that go
+	Outcome string            `json:"outcome,omitempty"` // with finish
+	Give    string            `json:"give,omitempty"`    // with finish, of several new variants: the one for all
 }
 
 // Facts are what was found where the release goes.
@@ -107,11 +123,33 @@ type Facts struct {
 	Of      int     `json:"of"`      // processes that should
 	Units   int64   `json:"units"`   // seen in this stage with the new variant
 	Blocks  []Block `json:"blocks,omitempty"`
-	Closed  bool    `json:"closed,omitempty"` // it is outside the plan's hours
+	Closed  bool    `json:"closed,omitempty"` // it is outside the plan's hours, or in a freeze
+	Frozen  string  `json:"frozen,omitempty"` // why the environment is frozen; empty where it is not
+	Thaws   int64   `json:"thaws,omitempty"`  // when that is over, in Unix milliseconds
 	Around  string  `json:"around,omitempty"` // digest of what bears on it
 	Edited  string  `json:"edited,omitempty"` // the same digest with the stages that an edit gives
 	Changed string  `json:"changed,omitempty"`
 	Stops   int64   `json:"stops,omitempty"` // revision up to which stops were looked at
+	Found   *Found  `json:"found,omitempty"` // by its watches
+}
+
+// Found is what the watches of a release have found in an evidence run.
+type Found struct {
+	Run   int        `json:"run"`
+	Stage int        `json:"stage"`           // that it was looked at for
+	Harm  []HarmDone `json:"harm,omitempty"`  // the strongest reaction first
+	Ratio string     `json:"ratio,omitempty"` // that the sides got units otherwise than the shares say
+	Blind string     `json:"blind,omitempty"` // which watch got no event
+	Clear bool       `json:"clear,omitempty"` // every watch found the stage clear
+	Says  string     `json:"says,omitempty"`  // of all watches, in a sentence each
+	Short string     `json:"short,omitempty"` // of all together, in a few words
+}
+
+// HarmDone is harm that a watch found.
+type HarmDone struct {
+	Reaction evidence.Reaction `json:"reaction"`
+	Metric   string            `json:"metric"`
+	Says     string            `json:"says"`
 }
 
 // Block is something that keeps a release from going on.
@@ -138,7 +176,12 @@ const (
 	Edited     Tell = "edited"
 	Anew       Tell = "run" // a new evidence run
 	Planned    Tell = "planned"
+	FoundHarm  Tell = "harm" // a watch found harm, which is only told
 )
+
+// Tells are all of them.
+var Tells = []Tell{Began, StageBegan, Arrived, Asks, IsHeld, WentOn, IsThrough, TookBack, IsFinished, TookOff, Edited,
+	Anew, Planned, FoundHarm}
 
 // Effects are what a step does outside.
 type Effects struct {
@@ -159,6 +202,10 @@ func (r *Refused) Error() string { return r.Says }
 
 // Begin is a release that has just been planned.
 func Begin(p Plan, around string, stops, now int64) State {
-	return State{Plan: p, Is: Waiting, Since: now, At: -1, Run: 1, RunBegan: now, Around: around, Stops: stops,
+	s := State{Plan: p, Is: Waiting, Since: now, At: -1, Run: 1, RunBegan: now, Around: around, Stops: stops,
 		Sequence: 1}
+	if len(p.Watches) > 0 {
+		s.Compared = p.Compared()
+	}
+	return s
 }

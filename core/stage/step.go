@@ -3,6 +3,9 @@ package stage
 import (
 	"fmt"
 	"slices"
+	"strings"
+
+	"greenlever.example/core/evidence"
 )
 
 var takes = map[Is]func(*step) error{Waiting: (*step).waiting, Arriving: (*step).arriving,
@@ -85,8 +88,86 @@ func (t *step) begin() {
 	}
 	t.pause()
 	t.At, t.Began, t.Counted = t.At+1, t.now, 0
+	t.lay()
 	t.to(Arriving, tell)
 	t.out.Serve = true
+}
+
+// lay fixes how wide the sides are at the stage that begins.
+func (t *step) lay() {
+	if len(t.Plan.Watches) == 0 {
+		return
+	}
+	widths := t.Plan.Widths()
+	if t.At > 0 && widths[t.At-1].Compares() && !widths[t.At].Compares() {
+		t.Converted = t.now
+	}
+	t.Plan.Arms = nil
+	for _, w := range widths[:t.At+1] {
+		t.Plan.Arms = append(t.Plan.Arms, w.Old)
+	}
+}
+
+// found is what the watches have found in the present run and stage; nil where that is not known.
+func (t *step) found() *Found {
+	if f := t.e.Facts; f != nil && f.Found != nil && t.At >= 0 && f.Found.Run == t.Run &&
+		f.Found.Stage == t.At {
+		return f.Found
+	}
+	return nil
+}
+
+// once tells whether something was not taken before in this run, and notes it.
+func (t *step) once(what string) bool {
+	if slices.Contains(t.Took, what) {
+		return false
+	}
+	t.Took = append(slices.Clone(t.Took), what)
+	return true
+}
+
+// watched does what the plan says comes of what the watches found. It tells whether the release stands otherwise.
+func (t *step) watched() bool {
+	f := t.found()
+	if f == nil {
+		return false
+	}
+	for _, h := range f.Harm {
+		if !t.once(string(h.Reaction)) {
+			continue
+		}
+		switch {
+		case h.Reaction == evidence.RollBack:
+			t.back()
+			t.Why, t.Says = ByHarm, h.Says
+			return true
+		case h.Reaction == evidence.Hold && t.Is != Held:
+			t.hold(ByHarm, h.Says)
+			return true
+		}
+		t.out.Tell = FoundHarm
+	}
+	if t.Is == Held || t.Is == Through {
+		return false
+	}
+	switch {
+	case f.Ratio != "" && t.once("ratio"):
+		t.hold(ByRatio, f.Ratio)
+	case f.Blind != "" && t.once("blind "+t.Stage().Name):
+		t.hold(ByBlind, f.Blind)
+	default:
+		return false
+	}
+	return true
+}
+
+// passes tells whether what the watches found lets the stage go on. What is not known lets nobody in.
+func (t *step) passes() bool {
+	if len(t.Plan.Watches) == 0 {
+		return true
+	}
+	f := t.found()
+	return f != nil && f.Blind == "" && (t.Stage().Until != UntilClear || f.Clear)
 }
 
 func (t *step) hold(why Why, says string) {
@@ -125,9 +206,30 @@ func (t *step) note() {
 	if was == "" { // it was never looked at
 		return
 	}
-	t.Run, t.RunBegan = t.Run+1, t.now
+	t.anew()
+}
+
+// choose takes which of several new variants all get in the end.
+func (t *step) choose() error {
+	news := t.Plan.News()
+	switch {
+	case len(news) == 1 && (t.e.Give == "" || t.e.Give == t.Plan.To):
+	case !slices.Contains(news, t.e.Give):
+		return t.refuse("say which one all get: %s", strings.Join(news, " or "))
+	default:
+		t.Chosen = t.e.Give
+	}
+	return nil
+}
+
+// anew begins a new evidence run.
+func (t *step) anew() {
+	t.Run, t.RunBegan, t.Took = t.Run+1, t.now, nil
 	if t.out.Tell == "" {
 		t.out.Tell = Anew
+	}
+	if len(t.Plan.Watches) > 0 && t.At >= 0 && !t.Is.Over() {
+		t.out.Serve = true // clients are to tell of all units again
 	}
 }
 
@@ -155,6 +257,9 @@ func (t *step) common() error {
 		}
 		if b := t.blocked(); b != nil {
 			return t.refuse("%s", b.Says)
+		}
+		if err := t.choose(); err != nil {
+			return err
 		}
 		t.pause()
 		t.to(Finished, IsFinished)
@@ -193,6 +298,7 @@ func (t *step) arriving() error {
 	}
 	switch b := t.blocked(); {
 	case f == nil:
+	case t.watched():
 	case b != nil:
 		t.hold(b.Why, b.Says)
 	case t.delivered():
@@ -220,8 +326,9 @@ func (t *step) underway() error {
 	if f == nil {
 		return nil
 	}
-	done := t.passed() >= s.Least && f.Units >= s.Units
+	done := t.passed() >= s.Least && f.Units >= s.Units && t.passes()
 	switch b := t.blocked(); {
+	case t.watched():
 	case b != nil:
 		t.hold(b.Why, b.Says)
 	case done && len(s.SignOff) > 0:
@@ -260,6 +367,7 @@ func (t *step) asking() error {
 	case Look:
 		switch b := t.blocked(); {
 		case t.e.Facts == nil:
+		case t.watched():
 		case b != nil:
 			t.hold(b.Why, b.Says)
 		case !t.Late && s.Longest > 0 && t.passed() >= s.Longest && s.then() != ThenAsk:
@@ -296,7 +404,8 @@ func (t *step) asking() error {
 
 func (t *step) held() error {
 	switch t.e.Do {
-	case Look: // whatever comes, it stays held; only evidence begins anew
+	case Look: // whatever comes, it stays held, but that harm takes it back; and evidence may begin anew
+		t.watched()
 	case Hold:
 		return t.refuse("it is held already")
 	case RollBack:
@@ -325,7 +434,8 @@ func (t *step) through() error {
 	if t.e.Do != Look {
 		return t.common()
 	}
-	if b := t.blocked(); b != nil {
+	if b := t.blocked(); t.watched() {
+	} else if b != nil {
 		t.hold(b.Why, b.Says)
 	}
 	t.note()
@@ -337,37 +447,4 @@ func (t *step) over() error {
 		return nil
 	}
 	return t.refuse("it is over: start a new one, which takes the same units first")
-}
-
-// edit changes the stages to come. What has begun keeps whom it is for.
-func (t *step) edit() error {
-	if problems := CheckStages("stages", t.e.Stages); len(problems) > 0 {
-		return t.refuse("%s", problems[0])
-	}
-	if len(t.e.Stages) <= t.At || len(t.e.Stages) == 0 {
-		return t.refuse("stages that have begun cannot be taken out")
-	}
-	for i := 0; i <= t.At; i++ {
-		old, now := &t.Plan.Stages[i], &t.e.Stages[i]
-		if old.Name != now.Name || old.Share != now.Share || (old.Who == nil) != (now.Who == nil) ||
-			!old.Who.Equal(now.Who) {
-			return t.refuse("stage %q has begun: whom it is for cannot be edited", old.Name)
-		}
-	}
-	if t.At < 0 && t.Plan.First >= len(t.e.Stages) {
-		return t.refuse("it was to begin with stage %d, which is not there any more", t.Plan.First+1)
-	}
-	again := t.Is == Through && len(t.e.Stages) > len(t.Plan.Stages)
-	t.Plan.Stages = slices.Clone(t.e.Stages)
-	t.out.Tell = Edited
-	if again {
-		t.to(Underway, Edited)
-		t.From = t.now
-	}
-	t.out.Serve = t.At >= 0 && t.Plan.OldArm // the old arm leaves room for what is planned
-	t.note()
-	if f := t.e.Facts; f != nil && f.Edited != "" {
-		t.Around = f.Edited // what only the new stages ask for is no change of what has begun
-	}
-	return nil
 }

@@ -8,6 +8,7 @@ package wire
 import (
 	"encoding/json"
 
+	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
 )
 
@@ -24,6 +25,81 @@ type Report struct {
 	Seen     []sample.Seen `json:"seen,omitempty"`     // attributes
 
 	Behind []Follower `json:"behind,omitempty"` // who follows through this process, an outpost
+
+	Exposures []ExposureLine `json:"exposures,omitempty"`
+	Events    []EventLine    `json:"events,omitempty"`
+	Measures  []MeasureLine  `json:"measures,omitempty"`
+	Lost      *Lost          `json:"lost,omitempty"` // there was no room for it since the last report
+
+	Orders []string    `json:"orders,omitempty"` // emergency orders that are held, as they travel
+	Kept   []flag.Stop `json:"kept,omitempty"`   // stops of an earlier epoch that the present one does not tell of
+}
+
+// ExposureLine is a unit that a watched rule answered for the first time in a process.
+type ExposureLine struct {
+	Flag  string `json:"flag"`
+	Rule  string `json:"rule"`  // its id
+	Run   int    `json:"run"`   // of the release's evidence, as the rule says
+	Stage int    `json:"stage"` // the same
+	Unit  string `json:"unit"`  // a value of what the release's shares are drawn by
+	At    int64  `json:"at"`    // Unix milliseconds, by the service's clock
+	// With are the values of the attributes that the rule asks for, in its order; empty for one that is absent.
+	With []string `json:"with,omitempty"`
+}
+
+// Size is about how many bytes of a report the line takes.
+func (l *ExposureLine) Size() int {
+	size := 120 + len(l.Flag) + len(l.Rule) + len(l.Unit)
+	for _, value := range l.With {
+		size += 4 + len(value)
+	}
+	return size
+}
+
+// EventLine is a metric's event of a unit.
+type EventLine struct {
+	Metric string            `json:"metric"`
+	Units  map[string]string `json:"units"` // whose it is, by attribute
+	Value  float64           `json:"value"` // of a rate, 1 where it happened and 0 where it could have
+	At     int64             `json:"at"`    // Unix milliseconds, by the service's clock
+	// ID tells a doubled event from another one; without it the line's place in its report does.
+	ID string `json:"id,omitempty"`
+}
+
+// Size is about how many bytes of a report the line takes.
+func (l *EventLine) Size() int {
+	size := 120 + len(l.Metric) + len(l.ID)
+	for by, unit := range l.Units {
+		size += 8 + len(by) + len(unit)
+	}
+	return size
+}
+
+// MeasureLine is what a process measured of a metric in all, or where a flag had given a variant.
+type MeasureLine struct {
+	Metric      string  `json:"metric"`
+	Flag        string  `json:"flag,omitempty"`
+	Variant     string  `json:"variant,omitempty"`
+	Application string  `json:"application,omitempty"`
+	Version     string  `json:"version,omitempty"`
+	Count       uint64  `json:"count"` // events
+	Bad         uint64  `json:"bad"`   // of a rate: those with a value above 0
+	Sum         float64 `json:"sum"`   // of values
+}
+
+// Add counts an event of a value.
+func (l *MeasureLine) Add(value float64) {
+	l.Count++
+	l.Sum += value
+	if value > 0 {
+		l.Bad++
+	}
+}
+
+// Lost is how much could not be kept until it was reported.
+type Lost struct {
+	Exposures uint64 `json:"exposures,omitempty"`
+	Events    uint64 `json:"events,omitempty"`
 }
 
 // Status is what a process tells of itself.
@@ -120,6 +196,14 @@ type UnitLine struct {
 type Answer struct {
 	Taken    bool   `json:"taken"` // false: it was taken before
 	Sampling *Order `json:"sampling"`
+	// Let are the ids of kept stops that are to be let go: the records know them, or they are of no service of this
+	// installation.
+	Let []string `json:"let,omitempty"`
+}
+
+// Emergency is an emergency order on its way down.
+type Emergency struct {
+	Order string `json:"order"`
 }
 
 // Order says how units are sampled.

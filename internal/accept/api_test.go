@@ -21,8 +21,18 @@ const inProd = "/projects/pinecrest/environments/production"
 
 func turnOn(d *flag.Document) { d.Lever, d.End = flag.On, flag.Gives{Variant: "on"} }
 
+// flagsOn makes flags that are on in production.
+func flagsOn(t *testing.T, s *gltest.Service, keys ...string) {
+	t.Helper()
+	for _, key := range keys {
+		s.Flag(t, key)
+		s.Edit(t, "production", key, turnOn)
+	}
+}
+
 // One flag from its definition to its history.
 func TestLifeOfAFlag(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	v := s.Get(t, "production", "one-touch-open")
@@ -85,6 +95,7 @@ func TestLifeOfAFlag(t *testing.T) {
 
 // What a definition owns changes in all environments at once, or not at all.
 func TestDefinitionsSpanEnvironments(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "arrival-estimate", "type": "string",
 		"goneBy": "stays", "resting": "timetable",
@@ -123,6 +134,7 @@ func TestDefinitionsSpanEnvironments(t *testing.T) {
 }
 
 func TestStaleEditsLoseNothing(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	v := s.Get(t, "production", "night-batching")
@@ -147,6 +159,7 @@ func TestStaleEditsLoseNothing(t *testing.T) {
 }
 
 func TestDryRunChangesNothing(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	v := s.Get(t, "production", "night-batching")
@@ -163,6 +176,7 @@ func TestDryRunChangesNothing(t *testing.T) {
 }
 
 func TestIdempotencyKeys(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	v := s.Get(t, "production", "night-batching")
@@ -190,6 +204,7 @@ func TestIdempotencyKeys(t *testing.T) {
 // A request that is repeated on another node, since nobody knew whether it arrived, is answered
 // there once that node decides by it.
 func TestRepeatedElsewhere(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
@@ -222,6 +237,7 @@ func TestRepeatedElsewhere(t *testing.T) {
 }
 
 func TestStopAndLift(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", true)
 	s.Flag(t, "weather-holds")
@@ -279,6 +295,7 @@ func TestStopAndLift(t *testing.T) {
 
 // Everything that can be wrong with a request is answered with a 4xx that names the field.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", true)
 	s.Flag(t, "one-touch-open")
@@ -426,6 +443,7 @@ func TestBadInput(t *testing.T) {
 }
 
 func TestSegmentCircles(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	in := func(key string) object { return object{"test": "segment", "segment": key} }
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
@@ -447,6 +465,7 @@ func TestSegmentCircles(t *testing.T) {
 
 // The roles, over HTTP.
 func TestRights(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	who := map[string]gltest.Caller{"auditor": s.Person(t, "ask.vik", "auditor"), "developer": s.Person(t, "noor.berg",
@@ -493,6 +512,7 @@ func TestRights(t *testing.T) {
 }
 
 func TestSignIn(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	guest := gltest.Caller{URL: s.URL()}
 	guest.Do(t, "GET", "/me", nil, 401, nil)
@@ -544,6 +564,7 @@ func TestSignIn(t *testing.T) {
 
 // The past is explained by the rules of the past.
 func TestWhyInThePast(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	before := s.Get(t, "production", "night-batching").Revision
@@ -571,6 +592,7 @@ func TestWhyInThePast(t *testing.T) {
 }
 
 func TestPagesOfHistory(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	for i := range 12 {
 		s.Flag(t, fmt.Sprintf("flag-%d", i))

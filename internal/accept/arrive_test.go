@@ -347,8 +347,7 @@ func TestStopAfterARestore(t *testing.T) {
 // A restore that is known of begins with a new epoch, and nobody has to do anything.
 func TestServeRestored(t *testing.T) {
 	s := gltest.Start(t)
-	s.Flag(t, "a")
-	s.Edit(t, "production", "a", turnOn)
+	flagsOn(t, s, "a")
 	backup := dump(t, s.DSN)
 	lost := s.Edit(t, "production", "a", func(d *flag.Document) { d.Lever = flag.Off })
 	c := open(t, s, "production")
@@ -446,8 +445,7 @@ func TestAnswersWhileTheRecordsAreFrozen(t *testing.T) {
 	dir := t.TempDir()
 	s := over(t, dsn, func(c *server.Config) { c.Dir = dir })
 	s.Environment(t, "production", false)
-	s.Flag(t, "a")
-	s.Edit(t, "production", "a", turnOn)
+	flagsOn(t, s, "a")
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
 	gltest.Eventually(t, "the copy on disk is up to date", func() bool {
 		raw, err := os.ReadFile(filepath.Join(dir, "decide.json"))

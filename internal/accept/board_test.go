@@ -30,6 +30,7 @@ func keysOf(b *manage.Board) string {
 
 // The Board is found, ordered and paged by the service.
 func TestBoardFindsAndPages(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	for i := range 7 {
 		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": fmt.Sprintf("door-%d", i), "goneBy": "stays",
@@ -79,6 +80,7 @@ func TestBoardFindsAndPages(t *testing.T) {
 
 // What is read may be kept, is asked for again each time, and comes packed.
 func TestReadsAreTaggedAndPacked(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	ask := func(path, tag string) *http.Response {
 		t.Helper()
@@ -133,6 +135,7 @@ func TestReadsAreTaggedAndPacked(t *testing.T) {
 
 // Who looks is told what changed, and nothing while nothing does.
 func TestLiveTellsWhatChanged(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	for _, key := range []string{"night-batching", "weather-holds"} {
 		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": key, "goneBy": "stays", "reason": "test"},

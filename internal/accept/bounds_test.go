@@ -26,6 +26,7 @@ import (
 // An attribute that comes as a list first and as a text later, with the key that stands in
 // every page, harms nothing, also after a restart and through an outpost.
 func TestAttributesThatChangeTheirKind(t *testing.T) {
+	t.Parallel()
 	var log gltest.Log
 	s := gltest.Start(t, log.To)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201,
@@ -69,6 +70,7 @@ func flush(t *testing.T, s *gltest.Service) {
 // A segment cannot be made with a list that is not there, nor with another project's; and
 // nobody reads the list of a project in which they have no role.
 func TestListsBelongToTheirProject(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "many"}, 201, nil)
 	var units bytes.Buffer
@@ -133,10 +135,7 @@ func mustJSON(t *testing.T, v any) []byte {
 // everything else is decided, fed, shown and changed, also after a restart.
 func TestUnreadableDocumentsArePutAside(t *testing.T) {
 	s := gltest.Start(t)
-	for _, key := range []string{"good", "bad", "worse"} {
-		s.Flag(t, key)
-		s.Edit(t, "production", key, turnOn)
-	}
+	flagsOn(t, s, "good", "bad", "worse")
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "crews"}, 201, nil)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "many"}, 201, nil)
 	var units bytes.Buffer
@@ -185,6 +184,7 @@ func TestUnreadableDocumentsArePutAside(t *testing.T) {
 
 // What a context may hold is bounded, with an error that names the place, and costs little.
 func TestContextsAreBounded(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "a", "goneBy": "stays", "visible": true}, 201,
 		nil)
@@ -246,6 +246,7 @@ func TestContextsAreBounded(t *testing.T) {
 // Nobody without the right is read from: on every route, credentials, rights and what the
 // route takes come before the body, of which not a byte needs to be sent.
 func TestRightsComeBeforeBodies(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	nobody := s.Person(t, "no.role", "auditor")
@@ -287,7 +288,7 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 	}
 	reads := func(path string) bool {
 		return strings.HasSuffix(path, "/why") || strings.HasSuffix(path, "/unit") || strings.HasSuffix(path,
-			"/population/units") || strings.HasSuffix(path, "/signatures")
+			"/population/units") || strings.HasSuffix(path, "/signatures") || strings.HasSuffix(path, "/tripwires/try")
 	}
 	for _, tr := range tries {
 		for who, header := range map[string]string{"nobody": nobody.Header.Get("Authorization"),
@@ -318,6 +319,7 @@ func TestRightsComeBeforeBodies(t *testing.T) {
 // A browser key takes no streams from services, and one address only so many; names that
 // pages choose are bounded for a day.
 func TestBrowserKeysAreBounded(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t, func(c *server.Config) {
 		c.Limits = web.DefaultLimits()
 		c.Limits.Browsers, c.Limits.KeyStreams, c.Limits.Address = 12, 9, 5
@@ -377,6 +379,7 @@ func TestBrowserKeysAreBounded(t *testing.T) {
 
 // A service key speaks only for the instances that it introduced.
 func TestKeysSpeakForTheirOwn(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	var other struct{ Secret string }
@@ -456,6 +459,7 @@ func TestManyGhosts(t *testing.T) {
 
 // Metrics are for operators, on a listener of their own.
 func TestMetricsAreForOperators(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	o := station(t, s.URL(), []string{s.Keys["production"]})
 	for _, url := range []string{s.URL(), o.URL()} {

@@ -98,7 +98,7 @@ func TestChangesAreAsTheyWere(t *testing.T) {
 
 // random finds what is drawn at random, and times.
 var random = regexp.MustCompile(
-	`[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|gl[sbt]_[A-Za-z0-9_-]+…?|"(token|salt|value)":"[A-Za-z0-9_.+/=-]{22,}"|[0-9a-f]{16,64}|\b1[0-9]{12}\b`)
+	`Ed25519 key [A-Za-z0-9_-]{43}|[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}|gl[sbt]_[A-Za-z0-9_-]+…?|"(token|salt|value)":"[A-Za-z0-9_.+/=-]{22,}"|[0-9a-f]{16,64}|\b1[0-9]{12}\b`)
 
 // blank puts in place of each random thing its number, in the order in which they first appear.
 func blank(told string) string {

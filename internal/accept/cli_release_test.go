@@ -1,12 +1,14 @@
 package accept
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/cli"
 	"greenlever.example/greenlever/internal/gltest"
 )
 
@@ -38,9 +40,12 @@ func TestCommandLineReleases(t *testing.T) {
 	sh.run(0, "release list")
 	sh.run(0,
 		"release start night-batching --shares 8,30,100 --every 1h --by site.id --expected shorter --because now").
-		says("!watch it:", "!take it back:")
+		says("!follow it:", "!take it back:")
 	sh.run(5, "release start night-batching --shares 8,30").says("!runs here already")
-	sh.run(0, "release next night-batching --because seen")
+	gltest.Eventually(t, "the next stage", func() bool { // it may go on by itself between a look and an act
+		return cli.Run(t.Context(), strings.Fields("release next night-batching --because seen"), strings.NewReader(""),
+			io.Discard, io.Discard) == 0
+	})
 	gltest.Eventually(t, "it is at a share", func() bool {
 		sh.run(0, "release show night-batching")
 		return strings.Contains(sh.out, "30 % of units by site.id for")
@@ -61,7 +66,7 @@ func TestCommandLineReleases(t *testing.T) {
 	sh.run(0, "release edit night-batching -f "+file("edited.yaml", text)+" --because slower")
 	sh.run(5, "release finish night-batching").says("!--early")
 	sh.run(0, "release finish night-batching --early --outcome 'a tenth shorter' --because done").says("Finished at")
-	sh.run(0, "release watch night-batching").says("planned", "finished")
+	sh.run(0, "release follow night-batching").says("planned", "finished")
 	sh.run(0, "release list --over").says("finished")
 
 	sh.run(0, "release schema").says("A release of a flag")
@@ -76,7 +81,7 @@ func TestCommandLineReleases(t *testing.T) {
 	})
 	sh.run(0, "release sign doors --because fine").says("100 % of units")
 	sh.run(0, "release roll-back doors").says("Rolled back at")
-	sh.run(1, "release watch doors").says("!the release is rolled-back")
+	sh.run(1, "release follow doors").says("!the release is rolled-back")
 	sh.run(0, "flag show doors").says("all get `off`")
 
 	sh.run(0, "ladder write careful").says("ladder: careful", "asks: true")

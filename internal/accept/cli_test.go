@@ -4,8 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -36,17 +40,8 @@ func newShell(t *testing.T, s *gltest.Service) *shell {
 // expects an exit code.
 func (sh *shell) run(want int, line string) *shell {
 	sh.t.Helper()
-	var args []string
-	for i, part := range strings.Split(line, "'") {
-		if i%2 == 1 {
-			args = append(args, part)
-		} else {
-			args = append(args, strings.Fields(part)...)
-		}
-	}
-	var out, errs bytes.Buffer
-	code := cli.Run(context.Background(), args, strings.NewReader(""), &out, &errs)
-	sh.out, sh.err = out.String(), errs.String()
+	var code int
+	code, sh.out, sh.err = ran(line)
 	if code != want {
 		sh.t.Errorf("greenlever %s: exit code %d, want %d\n%s%s", line, code, want, sh.out, sh.err)
 	}
@@ -181,14 +176,14 @@ func TestCommandLine(t *testing.T) {
 	sh.run(0, "token list").says("script")
 	sh.run(0, "person make noor.berg@pinecrest.example --name Noor --password long-enough-password").says("!Noor")
 	sh.run(0, "person roles noor.berg@pinecrest.example developer releaser")
-	sh.run(0, "person list").says("Noor", "[developer releaser]")
+	sh.run(0, "person list").says("Noor", "developer, releaser")
 	sh.run(7, "person password noor.berg@pinecrest.example --password short")
 	sh.run(0, "person password noor.berg@pinecrest.example --password another-long-password")
 	sh.run(4, "person password nobody@pinecrest.example --password another-long-password")
 	sh.run(2, "epoch new").says("!--yes")
 	sh.run(0, "epoch new --yes")
 	sh.run(0, "project make harbour --title Harbour")
-	sh.run(2, "board").says("!say which with --project")
+	sh.run(2, "board").says("!say which project with --project: harbour, pinecrest")
 	sh.run(0, "environment make night --project harbour").says("GREENLEVER_KEY=gls_", "GREENLEVER_BROWSER_KEY=glb_")
 	sh.run(0, "environment make dusk --project harbour")
 	sh.run(5, "environment remove dusk --project harbour --yes").says("!archive it first")
@@ -351,10 +346,10 @@ func TestMistypedWords(t *testing.T) {
 func (sh *shell) pasted() (lines []string) {
 	for line := range strings.Lines(sh.out + sh.err) {
 		if _, after, ok := strings.Cut(line, ": "); ok {
-			after = strings.TrimSpace(after)
-			if next, is := strings.CutPrefix(after, "greenlever "); is {
-				lines = append(lines, next)
-			}
+			line = after
+		}
+		if next, is := strings.CutPrefix(strings.TrimSpace(line), "greenlever "); is {
+			lines = append(lines, next)
 		}
 	}
 	return lines
@@ -364,8 +359,6 @@ func (sh *shell) pasted() (lines []string) {
 // projects and the environment asks first.
 func TestPrintedCommandsRun(t *testing.T) {
 	s := gltest.Start(t)
-	s.Environment(t, "night", true)
-	s.Flag(t, "night-batching")
 	sh := newShell(t, s)
 	paste := func(want int) {
 		t.Helper()
@@ -380,8 +373,21 @@ func TestPrintedCommandsRun(t *testing.T) {
 			sh.run(0, line)
 		}
 	}
+	sh.run(0, "board").says("!There is no flag yet")
+	paste(3)
+	sh.says("first-flag")
+	sh.run(0, "flag make lonely --gone-by stays")
+	sh.run(0, "flag turn lonely on --env production").says("!nobody gets anything new")
+	paste(1)
+	if v := s.Get(t, "production", "lonely"); v.Document.End.Variant != "on" {
+		t.Errorf("the printed line has all get %s", v.Document.End.Variant)
+	}
+	s.Environment(t, "night", true)
+	s.Flag(t, "night-batching")
 	sh.run(0, "project make second --title Second")
 	paste(1)
+	sh.run(0, "board --project second").says("!no flag yet")
+	paste(3)
 	sh.run(0, "person make tove.ek@pinecrest.example --name Tove --password long-enough-for-it --project pinecrest")
 	paste(1)
 	sh.run(0, "stop night-batching --because jam --env night --project pinecrest")
@@ -430,4 +436,55 @@ func TestSharesOfARuleThatIsMeant(t *testing.T) {
 	})
 	sh.run(2, "flag park night-batching Twin").says("!several rules are called", "!its id")
 	sh.run(0, "flag turn night-batching on --end on").says("!end gives `off` → `on`", "all others get `on`.")
+}
+
+// Every command that is printed as the next one is there.
+func TestNextCommandsExist(t *testing.T) {
+	t.Parallel()
+	files, err := filepath.Glob("../cli/*.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := 0
+	for _, file := range files {
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			call, is := n.(*ast.CallExpr)
+			if !is {
+				return true
+			}
+			if of, is := call.Fun.(*ast.SelectorExpr); !is || of.Sel.Name != "next" {
+				return true
+			}
+			var words []string
+			for _, a := range call.Args {
+				text, is := a.(*ast.BasicLit)
+				if !is || strings.HasPrefix(text.Value, `"--`) {
+					break
+				}
+				words = append(words, strings.Trim(text.Value, `"`))
+			}
+			if len(words) == 0 { // it is put together elsewhere
+				return true
+			}
+			found++
+			var out, errs bytes.Buffer
+			cli.Run(t.Context(), append(slices.Clone(words), "--help"), strings.NewReader(""), &out, &errs)
+			usage, is := words[0], false
+			for i := range words { // the last ones may be arguments
+				usage = strings.Join(words[:i+1], " ")
+				is = is || i >= min(1, len(words)-1) && strings.Contains(out.String(), "greenlever "+usage)
+			}
+			if !is {
+				t.Errorf("%s says greenlever %s, and there is no such command", file, usage)
+			}
+			return true
+		})
+	}
+	if found < 8 {
+		t.Errorf("only %d such lines were found", found)
+	}
 }

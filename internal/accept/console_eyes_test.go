@@ -61,7 +61,7 @@ var consoleScenes = []struct {
 		w.Click("weather-holds").See("To hand over").Click("Roll back").See("Roll it back")
 	}},
 	{"release, its stages", "/p/pinecrest/releases", func(w *browse.Window) {
-		w.Click("weather-holds").See("To hand over").Click("Edit the stages to come").See("Save the stages")
+		w.Click("weather-holds").See("To hand over").Click("Edit the stages to come").See("Save the plan")
 	}},
 	{"release, a new one", "/p/pinecrest/releases/new?flag=night-batching&environment=production",
 		func(w *browse.Window) { w.Fill("Named units", "recipient-1").See("units have") }},
@@ -74,6 +74,23 @@ var consoleScenes = []struct {
 	{"stop", "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Who has it") }},
 	{"stop, several", "/p/pinecrest/production/stop", func(w *browse.Window) {
 		w.Click("choose night-batching").Click("choose weather-holds").Click("Stop these 2").See("Leave it on")
+	}},
+	{"stop, its story", "/p/pinecrest/production/stop", func(w *browse.Window) {
+		w.Click("who has it, why").See("What happened")
+	}},
+	{"stop, lifted soon", "/p/pinecrest/production/stop", func(w *browse.Window) {
+		w.Click("Lift").See("Leave it stopped").See("has changed since")
+	}},
+	{"stop, a tripwire", "/p/pinecrest/production/stop", func(w *browse.Window) {
+		w.Click("New tripwire").See("Make the tripwire")
+	}},
+	{"stop, tripwires", "/p/pinecrest/production/stop", func(w *browse.Window) { w.See("Arm it again") }},
+	{"stop from the Board", "/p/pinecrest", func(w *browse.Window) {
+		w.Click("Stop night-batching in production").See("Leave it on")
+	}},
+	{"stop without scripts", "/stop", func(w *browse.Window) { w.See("Standing stops") }},
+	{"stop without scripts, armed", "/stop", func(w *browse.Window) {
+		w.Click("Stop night-batching").See("Leave it on")
 	}},
 	{"segments", "/p/pinecrest/production/population", func(w *browse.Window) { w.See("staff") }},
 	{"segment, an edit", "/p/pinecrest/production/population", func(w *browse.Window) {
@@ -95,7 +112,7 @@ var consoleScenes = []struct {
 	{"processes", "/p/pinecrest/production/usage/processes", func(w *browse.Window) { w.See("Revision") }},
 	{"radar", "/p/pinecrest/production/usage/radar", func(w *browse.Window) { w.See("Asked for, but not defined") }},
 	{"settings", "/p/pinecrest/settings", func(w *browse.Window) {
-		w.See("does not ask first").Click("access keys and asking").See("New service key")
+		w.See("does not ask first").Click("access keys, asking and freezes").See("New service key")
 	}},
 	{"account", "/account", func(w *browse.Window) { w.See("Password") }},
 	{"new project", "/new-project", func(w *browse.Window) { w.See("New project") }},
@@ -113,18 +130,21 @@ type eyes struct {
 // screen. A usual run looks at each page once, with one pair of eyes or the other; GREENLEVER_EYES=all has it look
 // at all of them in all four ways.
 func TestConsoleForAllEyes(t *testing.T) {
+	t.Parallel()
 	axe, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
 	if err != nil {
 		t.Fatal(err)
 	}
 	s, _ := populated(t, 120)
-	s.Flag(t, "weather-holds")
-	s.Edit(t, "production", "weather-holds", turnOn)
+	flagsOn(t, s, "weather-holds")
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
 		"attribute": "badge"}}, 201, nil)
 	s.Keeper.Do(t, "POST", inProd+"/flags/weather-holds/releases", object{"stages": []object{{"name": "8 %",
 		"share": 80_000, "signOff": []string{"keeper"}}, {"name": "100 %", "share": 1_000_000}}, "reason": "test"}, 201,
 		nil)
+	s.Flag(t, "doors")
+	wire := wired(t, s, object{"title": "Doors jam", "flags": []string{"doors"}})
+	ring(t, s, wire.Secret, nil, `{"title":"Many doors jam"}`, 200)
 	b, err := chromium()
 	if err != nil {
 		t.Fatal(err)

@@ -72,6 +72,7 @@ func edited(t *testing.T, at string) *browse.Window {
 // A service that is away takes nothing from the page: the edit stays, the stop stays, and what
 // was proof says how old it is. Once it is back, all goes on.
 func TestConsoleWithoutTheService(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	for name, away := range map[string]int64{"answers nothing": 1, "answers 503": 503, "answers 502": 502} {
@@ -106,6 +107,7 @@ func TestConsoleWithoutTheService(t *testing.T) {
 
 // A session that ended is asked for again over the page, which keeps what was typed.
 func TestConsoleSignsInAgain(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := edited(t, s.URL())
@@ -114,7 +116,8 @@ func TestConsoleSignsInAgain(t *testing.T) {
 	for _, one := range all.Items {
 		s.Keeper.Do(t, "DELETE", "/me/sessions/"+one.ID, nil, 200, nil)
 	}
-	w.Click("Save in production").See("Sign in again").See("lever off → on")
+	w.Eval(saveOrAsked)
+	w.See("Sign in again").See("lever off → on")
 	front := w.Eval(`(() => { const d = document.querySelector("[role=dialog]"), r = d.getBoundingClientRect();
 		const at = (x, y) => d.contains(document.elementFromPoint(x, y));
 		return String(at(r.left + 3, r.top + 3) && at(r.right - 3, r.top + 3) && at(r.right - 3, r.bottom - 3)); })()`)
@@ -131,28 +134,46 @@ func TestConsoleSignsInAgain(t *testing.T) {
 	}
 }
 
-// Who signed in again in another tab is asked no more in this one.
+// saveOrAsked saves, unless the page has noticed by itself that its session is over, and asks already.
+const saveOrAsked = `(() => { if (!document.querySelector("[role=dialog]"))
+	[...document.querySelectorAll("button")].find((b) => b.textContent.startsWith("Save in")).click(); return ""; })()`
+
+// Who signed in again in another tab is asked no more in this one: once it is looked at, and by
+// its live stream also while it only stands there.
 func TestConsoleSignedInElsewhere(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
-	w := edited(t, s.URL())
-	var all struct{ Items []struct{ ID string } }
-	s.Keeper.Do(t, "GET", "/me/sessions", nil, 200, &all)
-	for _, one := range all.Items {
-		s.Keeper.Do(t, "DELETE", "/me/sessions/"+one.ID, nil, 200, nil)
+	for how, event := range map[string]string{"looked at": "visibilitychange", "standing there": "none"} {
+		t.Run(how, func(t *testing.T) {
+			w := edited(t, s.URL())
+			var all struct{ Items []struct{ ID string } }
+			s.Keeper.Do(t, "GET", "/me/sessions", nil, 200, &all)
+			for _, one := range all.Items {
+				s.Keeper.Do(t, "DELETE", "/me/sessions/"+one.ID, nil, 200, nil)
+			}
+			w.Eval(saveOrAsked)
+			w.See("Sign in again")
+			w.Eval(fmt.Sprintf(`(async () => {
+				const pause = (ms) => new Promise((done) => setTimeout(done, ms));
+				const tries = () => fetch("/api/v1/sign-in", { method: "POST",
+					headers: { "Content-Type": "application/json" },
+					body: JSON.stringify({ email: %q, password: %q }) }).then((r) => r.ok, () => false);
+				while (!(await tries())) await pause(500);
+				for (;;) { // each look ends before the next one begins
+					document.dispatchEvent(new Event(%q, { bubbles: true }));
+					await pause(2000);
+				}
+			})(), ""`, gltest.KeeperEmail, gltest.Password, event))
+			w.Gone("Sign in again").See("lever off → on").Click("Drop the edit").Gone("This edit changes")
+			good(t, w)
+		})
 	}
-	w.Click("Save in production").See("Sign in again")
-	w.Eval(fmt.Sprintf(`void fetch("/api/v1/sign-in", { method: "POST", headers: { "Content-Type": "application/json" },
-		body: JSON.stringify({ email: %q, password: %q }) }).then(() => setTimeout(function come() {
-			document.dispatchEvent(new Event("visibilitychange"));
-			setTimeout(come, 200);
-		})), ""`, gltest.KeeperEmail, gltest.Password))
-	w.Gone("Sign in again").See("lever off → on").Click("Save in production").Gone("This edit changes")
-	good(t, w)
 }
 
 // An address that was sent to somebody opens after the sign-in, and never one of elsewhere.
 func TestConsoleOpensWhatWasAsked(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	b, err := chromium()
@@ -182,6 +203,7 @@ func TestConsoleOpensWhatWasAsked(t *testing.T) {
 // An edit waits while other pages are looked at and the page is loaded anew, is named on all of
 // them, and ends with its person.
 func TestConsoleKeepsEdits(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Person(t, "mara.dell", "developer")
@@ -204,6 +226,7 @@ func TestConsoleKeepsEdits(t *testing.T) {
 // A service that was upgraded has other scripts: a page that is opened then offers to be loaded
 // anew, and the edit is kept.
 func TestConsoleAfterAnUpgrade(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	sky := under(t, s)
@@ -220,6 +243,7 @@ func TestConsoleAfterAnUpgrade(t *testing.T) {
 
 // Over plain HTTP from another host browsers leave out a part of what they can.
 func TestConsoleFromAnotherHost(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := edited(t, strings.Replace(s.URL(), "127.0.0.1", browse.OtherHost, 1))
@@ -232,6 +256,7 @@ func TestConsoleFromAnotherHost(t *testing.T) {
 
 // An attempt whose answer was lost is made again under the same key, so that it is not done twice.
 func TestConsoleKeepsTheAttempt(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	to, err := url.Parse(s.URL())
@@ -284,6 +309,7 @@ func TestConsoleKeepsTheAttempt(t *testing.T) {
 
 // Two people edit the same segment and the same definition: what each typed stays.
 func TestConsoleMeetsOverForms(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	const segments = "/projects/pinecrest/segments"
@@ -321,6 +347,7 @@ func TestConsoleMeetsOverForms(t *testing.T) {
 
 // By keys alone: find a flag, widen it, stop it; the focus is where one expects it.
 func TestConsoleByKeys(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 60)
 	w := window(t, s, 1280, 900)
 	w.See("night-batching").Press("Ctrl+k").See("Pages")
@@ -358,9 +385,9 @@ func TestConsoleByKeys(t *testing.T) {
 
 // Who may not is told so, and who could.
 func TestConsoleOfAnAuditor(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
-	s.Flag(t, "night-batching")
-	s.Edit(t, "production", "night-batching", turnOn)
+	flagsOn(t, s, "night-batching")
 	s.Person(t, "ask.vik", "auditor")
 	b, err := chromium()
 	if err != nil {
@@ -374,7 +401,7 @@ func TestConsoleOfAnAuditor(t *testing.T) {
 	w.Go(s.URL()+"/sign-in").Fill("E-mail", "ask.vik@pinecrest.example").Fill("Password",
 		gltest.Password).Click("Sign in").See("night-batching").Gone("New flag")
 	w.Go(s.URL() + lifePage).See(
-		"this takes the role developer or releaser or on-call or keeper; you are auditor").See(
+		"this takes the role developer or releaser or on-call or keeper in production; you are auditor").See(
 		"You may look at it. To change it: this takes the role developer or releaser or keeper").Gone(
 		"Add a rule").Gone(
 		"Copy the rules to")
@@ -383,6 +410,7 @@ func TestConsoleOfAnAuditor(t *testing.T) {
 
 // Days are those of the reader's zone, on both ends of the world, and the zone is said.
 func TestConsoleInOtherZones(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	for _, zone := range []string{"Pacific/Honolulu", "Pacific/Apia"} {
@@ -404,6 +432,7 @@ func TestConsoleInOtherZones(t *testing.T) {
 
 // Who has roles in two projects goes from one to the other, and each stays by itself.
 func TestConsoleOfTwoProjects(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Keeper.Do(t, "POST", "/projects", object{"key": "harbour", "title": "Harbour"}, 201, nil)
@@ -422,6 +451,7 @@ func TestConsoleOfTwoProjects(t *testing.T) {
 
 // Who types quickly loses no letter, and the address says it a moment later; Back takes it away.
 func TestConsoleLosesNoLetter(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Flag(t, "weather-holds")
@@ -446,6 +476,7 @@ func TestConsoleLosesNoLetter(t *testing.T) {
 
 // While the service is away no page goes blank, and each is as before once it is back.
 func TestConsoleStaysOnEveryPage(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 60)
 	sky := under(t, s)
 	w := windowAt(t, sky.URL, 1280, 900)

@@ -367,3 +367,34 @@ func TestConsoleCourse(t *testing.T) {
 		{"initials", "initials", `["Ida Maria Holm"]`, `"IMH"`},
 	})
 }
+
+// Which version is in use over time: each application for itself, its newest version on top.
+func TestConsoleAdoption(t *testing.T) {
+	lines := make([]object, 10)
+	for i := range lines {
+		lines[i] = object{"application": "door", "version": fmt.Sprintf("2.%d.0", i), "counts": []int{10, 0}}
+	}
+	many, _ := json.Marshal([]any{lines})
+	runPure(t, "draw/adoption", []pureCase{
+		{"none", "adoption", "[[]]", "[]"},
+		{"two of one", "adoption", `[[{"application":"door","version":"2.10.0","counts":[0,0,3]},
+			{"application":"door","version":"2.9.0","counts":[4,0,1]}]]`, `[{"application":"door","versions":[
+			{"version":"2.9.0","stack":[[0,1],[0,0],[0,0.25]],"first":1,"last":0.25},
+			{"version":"2.10.0","stack":[[1,1],[0,0],[0.25,1]],"first":0,"last":0.75}]}]`},
+		{"nothing happened", "adoption", `[[{"application":"door","version":"2.9.0","counts":[0]}]]`,
+			`[{"application":"door","versions":[{"version":"2.9.0","stack":[[0,0]],"first":0,"last":0}]}]`},
+	})
+	var all []struct {
+		Versions []struct {
+			Version string
+			Last    float64
+		}
+	}
+	got := pure(t, []object{{"module": "draw/adoption", "call": "adoption", "args": json.RawMessage(many)}})
+	if err := json.Unmarshal(got[0], &all); err != nil {
+		t.Fatal(err)
+	}
+	if v := all[0].Versions; len(v) != 8 || v[0].Version != "2.2.0 and older" || v[0].Last < .29 || v[0].Last > .31 {
+		t.Errorf("of ten versions: %+v", v)
+	}
+}

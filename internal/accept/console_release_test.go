@@ -12,6 +12,7 @@ import (
 // A release in the console, from the flag's page to its end: planned, shown before it starts, signed, held, had
 // go on and rolled back; its rules are edited nowhere else, and it starts again after the repair.
 func TestConsoleRelease(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 120)
 	s.Flag(t, "arrival")
 	s.Edit(t, "production", "arrival", func(d *flag.Document) { d.Lever = flag.On })
@@ -26,7 +27,7 @@ func TestConsoleRelease(t *testing.T) {
 		"To hand over")
 	good(t, w)
 	w.See("Waits for a keeper to sign").Click("Sign").See("You sign that it may go on").Click("Confirm: sign")
-	w.See("100 % of units").See("parcels are fetched sooner")
+	w.See("100 % of units").See("parcels are fetched sooner").See("Is done in")
 	w.Click("Hold").See("Nobody loses what they have").Fill("Why (may be left out)", "a look first").Click("Hold it")
 	w.See("Held for").Click("Go on").Click("Confirm: go on").See("Is done in")
 	w.Go(s.URL() + "/p/pinecrest/production/flags/arrival").See("owned by its release").See("100 % of units")
@@ -47,6 +48,7 @@ func TestConsoleRelease(t *testing.T) {
 
 // Ladders and webhooks are kept in the settings.
 func TestConsoleLaddersAndWebhooks(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t, loopback)
 	e := listen(t, nil)
 	w := window(t, s, 1280, 800)

@@ -56,6 +56,7 @@ func good(t *testing.T, w *browse.Window) {
 
 // From nothing to a flag, in the console alone.
 func TestConsoleFirstSteps(t *testing.T) {
+	t.Parallel()
 	b, err := chromium()
 	if err != nil {
 		t.Fatal(err)
@@ -71,7 +72,9 @@ func TestConsoleFirstSteps(t *testing.T) {
 		gltest.KeeperEmail).Fill("Password", "short")
 	w.Click("Make the account").See("must be 10 to 200 bytes").Fill("Password",
 		gltest.Password).Click("Make the account")
-	w.See("New project").Fill("Title", "Pinecrest Lockers").Fill("Key", "pinecrest").Click("Make the project")
+	w.See("Keep the emergency key").See("BEGIN PRIVATE KEY")
+	good(t, w)
+	w.Click("I have it: go on").See("New project").Fill("Title", "Pinecrest Lockers").Fill("Key", "pinecrest").Click("Make the project")
 	w.See("New environment").Fill("New environment", "development").Click("Make it").See("development is made")
 	good(t, w)
 	if keys := w.Text("secrets"); !strings.Contains(keys, "GREENLEVER_KEY=gls_") || !strings.Contains(keys,
@@ -93,6 +96,7 @@ func TestConsoleFirstSteps(t *testing.T) {
 // An edit is shown before it is saved, a second window follows without a reload, and so
 // does a service; a stop and a lift likewise.
 func TestConsoleEditsAndFollows(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", true)
 	s.Flag(t, "night-batching")
@@ -124,9 +128,11 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 
 	second.Click("Stop night-batching in night").See("All get off at once").Click("Stop night-batching now").See(
 		"Stopped: all get off.")
-	w.See("Stopped: all get off.").Click("See who has it").See("delivered to 1 of 1")
+	w.See("Stopped: all get off.").Click("See who has it").See(
+		"1 of 1 processes have it").Fill("Why it was stopped", "it jams").Click("Say why").See("Why: it jams")
 	good(t, w)
-	w.Fill("why lift", "calm again").Click("Lift").See("None.")
+	w.Click("Lift it").See("Nothing of night-batching has changed since.").Fill("why lift", "calm again").Click(
+		"Lift now").See("lifted by Ida Holm")
 	second.See(want)
 	good(t, second)
 	w.Click("History").See("lifted the stop of night-batching").See("because calm again").See("because first sites").Click(
@@ -137,11 +143,12 @@ func TestConsoleEditsAndFollows(t *testing.T) {
 
 // Segments, values and needs can be edited in the console too.
 func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	s.Flag(t, "handover-photo")
 	w := window(t, s, 1280, 900)
-	w.Click("Settings").See("does not ask first").Click("access keys and asking").Click("Let staging ask first").See(
+	w.Click("Settings").See("does not ask first").Click("access keys, asking and freezes").Click("Let staging ask first").See(
 		"Let staging no longer ask first")
 	w.Fill("why change staging", "a mistake").Click("Let staging no longer ask first").See(
 		"Let staging ask first").Click("close")
@@ -167,6 +174,7 @@ func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
 
 // What is typed while an answer is under way stays, and what was saved is taken out.
 func TestConsoleLateAnswers(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	to, err := url.Parse(s.URL())
 	if err != nil {
@@ -187,7 +195,7 @@ func TestConsoleLateAnswers(t *testing.T) {
 	t.Cleanup(slow.Close)
 	t.Cleanup(func() { close(let) })
 	w := window(t, s, 1280, 900)
-	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys and asking").Fill(
+	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys, asking and freezes").Fill(
 		"why change staging", "first").Click("Let staging ask first")
 	good(t, w)
 	<-held
@@ -214,6 +222,7 @@ func TestConsoleLateAnswers(t *testing.T) {
 
 // Somebody else was quicker: both sides are shown, and the edit is not lost.
 func TestConsoleStaleEdit(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	w := window(t, s, 1280, 900)
@@ -256,6 +265,7 @@ func TestConsoleStaleEdit(t *testing.T) {
 const saveDisabled = `String([...document.querySelectorAll("button")].find((b) => b.textContent.startsWith("Save in")).disabled)`
 
 func TestConsoleWhy(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
@@ -274,11 +284,9 @@ func TestConsoleWhy(t *testing.T) {
 // The person on call, on a phone: two actions to stop, with the proof, and nothing wider
 // than the screen.
 func TestConsoleOnAPhone(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
-	for _, key := range []string{"weather-holds", "one-touch-open"} {
-		s.Flag(t, key)
-		s.Edit(t, "production", key, turnOn)
-	}
+	flagsOn(t, s, "weather-holds", "one-touch-open")
 	c := open(t, s, "production")
 	w := window(t, s, 360, 780)
 	w.See("weather-holds")
@@ -313,6 +321,7 @@ func TestConsoleOnAPhone(t *testing.T) {
 
 // Dates of sessions, keyboard and errors: what a person meets when something is off.
 func TestConsoleErrors(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	b, err := chromium()
@@ -341,6 +350,7 @@ func TestConsoleErrors(t *testing.T) {
 
 // Every address that is no file is the console's own, with a policy against foreign scripts.
 func TestSecondServiceServesTheConsole(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	other := s.Serve(t, func(c *server.Config) { c.Secure = true })
 	for _, u := range []string{s.URL(), other.URL()} {
@@ -361,6 +371,7 @@ func TestSecondServiceServesTheConsole(t *testing.T) {
 
 // Every edit shows what it moves while it is being made; who is on a branch can be asked.
 func TestConsoleShowsTheShift(t *testing.T) {
+	t.Parallel()
 	s, c := populated(t, 600)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "staff", "when": object{"test": "present",
 		"attribute": "badge"}}, 201, nil)
@@ -416,6 +427,7 @@ func TestConsoleShowsTheShift(t *testing.T) {
 
 // Everybody at once asks for the number, in an environment that asks first.
 func TestConsoleSweep(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 80)
 	s.Flag(t, "one-touch-open")
 	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
@@ -433,6 +445,7 @@ func TestConsoleSweep(t *testing.T) {
 
 // Units, attributes, the roster, snippets, overrides and checks have their pages.
 func TestConsolePopulation(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 60)
 	w := window(t, s, 1280, 900)
 	w.Click("Population").See("units 60").See("site.id 60").Click("Attributes").See("is sent, but not declared").See(
@@ -473,4 +486,26 @@ func TestConsolePopulation(t *testing.T) {
 	w.Click("Why").Choose("Flag", "night-batching").Fill("Unit", "recipient-1").Fill("Against another unit",
 		"recipient-2").Click("Ask why").See("Against recipient-2").See("attributes as they were seen")
 	good(t, w)
+}
+
+// What is called something can be called something else, where it stands.
+func TestConsoleTitles(t *testing.T) {
+	t.Parallel()
+	s := gltest.Start(t)
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "crews", "title": "Crews", "reason": "first"}, 201, nil)
+	s.Environment(t, "night", true)
+	w := window(t, s, 1280, 900)
+	w.Click("Settings").See("Environments").Click("other title for pinecrest").Fill("title of pinecrest",
+		"Lockers of the yard").Click("Save the title").Gone("Save the title").See("Lockers of the yard")
+	w.Click("other title for night").Fill("title of night", "The real lockers").Fill("why night is called otherwise",
+		"it is clearer").Click("Save the title").Gone("Save the title").See(
+		"The real lockers")
+	w.Click("Population").See("crews").Click("other title for segment crews").Fill("title of segment crews",
+		"Crews of two").Click("Save the title").Gone("Save the title").See("Crews of two")
+	good(t, w)
+	var p struct{ Items []struct{ Title string } }
+	s.Keeper.Do(t, "GET", "/projects", nil, 200, &p)
+	if len(p.Items) != 1 || p.Items[0].Title != "Lockers of the yard" {
+		t.Errorf("%+v", p)
+	}
 }

@@ -23,6 +23,7 @@ type copied struct {
 
 // A flag's rules are put into other environments, with the difference first, and the same units in them.
 func TestRulesAreCopied(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", true)
 	s.Flag(t, "night-batching")

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net"
 	"net/http"
@@ -110,9 +111,14 @@ func TestDemoAndExample(t *testing.T) {
 	gltest.Eventually(t, "the example follows", func() bool {
 		return strings.HasPrefix(ask("/state"), "deciding from service")
 	})
-	if !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) ||
-		strings.HasPrefix(ask("/door?recipient=recipient-18&site=x"), opens) {
-		t.Error("the example decides otherwise")
+	closed := 0
+	for i := range 10 { // some may be in the part that its release has reached
+		if !strings.HasPrefix(ask(fmt.Sprintf("/door?recipient=somebody-%d&site=x", i)), opens) {
+			closed++
+		}
+	}
+	if !strings.HasPrefix(ask("/door?recipient=recipient-17"), opens) || closed == 0 {
+		t.Errorf("the example decides otherwise: %d doors of 10 stay shut", closed)
 	}
 	if err := stop(); err != nil {
 		t.Fatal(err)

@@ -64,6 +64,7 @@ func at(revision int64) func(greenlever.State) bool {
 }
 
 func TestClientFollows(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	c := open(t, s, "production")
@@ -119,6 +120,7 @@ func TestClientFollows(t *testing.T) {
 // The service, and MariaDB with it, may go away: deciding goes on, and a restart meanwhile
 // starts from disk.
 func TestClientWithoutService(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	saved := s.Edit(t, "production", "one-touch-open", turnOn)
@@ -287,6 +289,7 @@ func next(t testing.TB, events <-chan [2]string, name string) string {
 // One change among many flags is small on the wire, and a follower that does not read
 // delays nobody.
 func TestChangesAreSmallAndStalledFollowersHarmless(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	for i := range 300 {
 		s.Flag(t, fmt.Sprintf("flag-%d", i))
@@ -328,6 +331,7 @@ func TestChangesAreSmallAndStalledFollowersHarmless(t *testing.T) {
 // A reader resumes where it stopped; one from another epoch, or from too long ago, is told
 // to fetch a snapshot.
 func TestFeedResumes(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	v := s.Edit(t, "production", "a", turnOn)
@@ -355,6 +359,7 @@ func TestFeedResumes(t *testing.T) {
 }
 
 func TestSnapshot(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	c := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"])
@@ -374,6 +379,7 @@ func TestSnapshot(t *testing.T) {
 
 // A revoked key ends its streams, on the other node too, and is taken nowhere.
 func TestRevokedKeys(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	other := s.Serve(t)
 	var made struct{ ID, Secret string }
@@ -403,6 +409,7 @@ func TestRevokedKeys(t *testing.T) {
 
 // Reports are taken once, whatever is sent again, and odd ones are refused with the field.
 func TestReports(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	c := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"])
@@ -433,6 +440,7 @@ func TestReports(t *testing.T) {
 
 // Two processes over one database: a change on one reaches the followers of both.
 func TestTwoServices(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	other := s.Serve(t)
@@ -452,6 +460,7 @@ func TestTwoServices(t *testing.T) {
 // A service that was restored from a backup takes no changes but stops until a new epoch
 // is started, and followers then take the restored state.
 func TestRestoredBackup(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	saved := s.Edit(t, "production", "a", turnOn)
@@ -499,6 +508,7 @@ func TestRestoredBackup(t *testing.T) {
 
 // An older client lives with what a newer service sends.
 func TestOfNewerServices(t *testing.T) {
+	t.Parallel()
 	revision := `{"format":1,"epoch":5,"revision":2,"at":0,"comet":true,"flags":[{"key":"a","type":"boolean","variants":{"on":true,"off":false},"lever":"on","resting":"off","mood":"new","rules":[{"id":"1","name":"r","when":{"test":"moon.phase","attribute":"x","moon":"full"},"gives":{"variant":"on"}}],"end":{"variant":"off"}}]}`
 	mux := http.NewServeMux()
 	mux.HandleFunc("/follow/v1/snapshot", func(w http.ResponseWriter, _ *http.Request) {
@@ -539,6 +549,7 @@ func TestOfNewerServices(t *testing.T) {
 
 // Attributes that cannot be sent as they are count as absent, never as something else.
 func TestOddNumbers(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	saved := s.Edit(t, "production", "a", func(d *flag.Document) {

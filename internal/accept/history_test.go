@@ -26,6 +26,7 @@ type changesPage struct {
 
 // A change is one item over all its environments, says how it ended, and can be found, paged and taken along.
 func TestHistoryTellsChanges(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	c := open(t, s, "production")
 	s.Flag(t, "night-batching")
@@ -114,6 +115,7 @@ func TestHistoryTellsChanges(t *testing.T) {
 
 // What is taken along is all that is found, also where it is nothing.
 func TestHistoryIsTakenAlong(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	for i := range 60 {
 		s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "door-" + itoa(int64(i)), "goneBy": "stays"},
@@ -132,6 +134,7 @@ func TestHistoryIsTakenAlong(t *testing.T) {
 
 // A flag can be seen as it stood, with what that change moved and what came since.
 func TestFlagAsItStood(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 300)
 	before := s.Get(t, "production", "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.End = flag.Gives{Variant: "on"} })

@@ -131,6 +131,7 @@ type wayIn struct {
 // Five hundred contexts of odd make and thirty flags: whoever decides, wherever it is asked,
 // answers alike.
 func TestOddContextsEverywhere(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	var keys []string
 	add := func(rules ...flag.Rule) {

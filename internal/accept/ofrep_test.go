@@ -82,6 +82,7 @@ func seedVectors(t *testing.T, s *gltest.Service, v *vectors) map[string]bool {
 // One set of vectors: remote evaluation, one flag and all at once, the Go client, and both
 // through an outpost agree with it.
 func TestVectorsEverywhere(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	v := readVectors(t)
 	saved := seedVectors(t, s, v)
@@ -211,6 +212,7 @@ func clientContext(t *testing.T, raw json.RawMessage) greenlever.Context {
 }
 
 func TestRemoteEvaluationErrors(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "hidden")
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "shown", "goneBy": "stays", "visible": true},
@@ -294,6 +296,7 @@ func TestRemoteEvaluationErrors(t *testing.T) {
 
 // What is decided in the service is counted too.
 func TestRemoteEvaluationIsCounted(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	service := gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"])
@@ -316,6 +319,7 @@ func TestRemoteEvaluationIsCounted(t *testing.T) {
 }
 
 func TestMetricsAndHealth(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	guest := gltest.Caller{URL: s.URL()}
 	for _, path := range []string{"/healthz", "/readyz", "/readyz?for=changes"} {

@@ -6,12 +6,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
@@ -185,6 +187,10 @@ func broad(t *testing.T, s *gltest.Service) {
 	s.Keeper.Do(t, "GET", "/me", nil, 200, &me)
 	var stop struct{ Stop string }
 	s.Keeper.Do(t, "POST", inProd+"/stops", object{"flags": []string{"one-touch-open"}}, 201, &stop)
+	_, waiting := formed(t, s.URL()+"/oauth/device_authorization", url.Values{"client_name": {"greenlever at a laptop"}})
+	device, _ := waiting["user_code"].(string)
+	var drill struct{ ID string }
+	s.Keeper.Do(t, "POST", inProd+"/drills", object{"flags": []string{"one-touch-open"}}, 201, &drill)
 	v := s.Get(t, "production", "one-touch-open")
 	v.Document.Lever = flag.Off
 	for _, key := range []string{"night-batching", "telemetry", "handover", "fourth"} {
@@ -217,6 +223,8 @@ func broad(t *testing.T, s *gltest.Service) {
 		"tags": []string{}}}
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/webhooks", hooked, 201, &webhook)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/webhooks", hooked, 201, &second)
+	wire := wired(t, s, object{"title": "Slow", "flags": []string{"one-touch-open"}})
+	goes := wired(t, s, object{"title": "Slow", "flags": []string{"one-touch-open"}})
 	var key struct{ ID string }
 	s.Keeper.Do(t, "POST", inProd+"/keys", object{"kind": "browser", "purpose": "x"}, 201, &key)
 	var token struct{ ID string }
@@ -227,11 +235,19 @@ func broad(t *testing.T, s *gltest.Service) {
 	var sessions struct{ Items []struct{ ID string } }
 	s.Keeper.Do(t, "GET", "/accounts/"+noor+"/sessions", nil, 200, &sessions)
 	ended := sessions.Items[0].ID
+	s.Keeper.Do(t, "PUT", "/teams/doors", object{"title": "Doors", "members": []string{}}, 200, nil)
+	var frost struct{ ID string }
+	s.Keeper.Do(t, "POST", inProd+"/freezes", object{"freeze": object{"reason": "the fair", "to": time.Now().Add(
+		24 * time.Hour).UnixMilli(), "from": time.Now().Add(time.Hour).UnixMilli()}}, 201, &frost)
+	var robot struct{ ID string }
+	s.Keeper.Do(t, "POST", "/robots", object{"key": "widener"}, 201, &robot)
 	// what would end the keeper's own
 	hers := map[string]bool{"POST /accounts/{account}/password": true,
 		"DELETE /accounts/{account}/sessions/{session}": true}
 
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/attributes/badge", attributeBody("badge", "string"), 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/metrics/door-open-failed", object{"metric": object{"title": "Failed",
+		"kind": "rate"}}, 200, nil)
 
 	gltest.Caller{URL: s.URL()}.With("Authorization", "Bearer "+s.Keys["production"]).Do(t, "POST",
 		"/follow/v1/report",
@@ -241,8 +257,10 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2",
-		"release": release.ID, "webhook": webhook.ID, "ladder": "careful"}
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID,
+		"device": device, "drill": drill.ID, "stop": stop.Stop, "tripwire": wire.ID, "release": release.ID, "webhook": webhook.ID, "ladder": "careful", "metric": "door-open-failed"}
+	wires := object{"tripwire": object{"id": "", "title": "Slow", "flags": []string{"one-touch-open"}, "made": 0,
+		"hint": ""}}
 	bodies := map[string]any{
 		"POST /sign-in": object{"email": gltest.KeeperEmail,
 			"password": gltest.Password},
@@ -271,6 +289,9 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/recipes/{recipe}/remove": object{},
 		"PUT /projects/{project}/ladders/{ladder}": object{"ladder": object{"title": "Careful", "stages": []object{
 			{"name": "self", "asks": true}, {"name": "8 %", "share": 80_000, "least": "1d"}}}},
+		"PUT /projects/{project}/metrics/{metric}": object{"metric": object{"title": "Doors that stayed shut",
+			"kind": "rate"}},
+		"POST /projects/{project}/metrics/{metric}/remove":                          object{},
 		"POST /projects/{project}/ladders/{ladder}/remove":                          object{},
 		"POST /projects/{project}/webhooks":                                         hooked,
 		"PUT /projects/{project}/webhooks/{webhook}":                                hooked,
@@ -292,7 +313,14 @@ func broad(t *testing.T, s *gltest.Service) {
 			"context": object{"targetingKey": "x", "site": object{"id": "site-1"}}},
 		"POST /projects/{project}/environments/{environment}/instances/{instance}/gone": object{
 			"reason": "the machine was taken away"},
-		"POST /conditions/read": object{"text": `role == "courier"`},
+		"POST /projects/{project}/environments/{environment}/freezes": object{"freeze": object{"reason": "the fair",
+			"from": time.Now().Add(-time.Hour).UnixMilli(), "to": time.Now().Add(time.Hour).UnixMilli(), "roles": []string{"keeper"}}},
+		"POST /projects/{project}/environments/{environment}/freezes/{freeze}/remove": object{},
+		"POST /robots":                         object{"key": "deployer", "name": "Deployer"},
+		"POST /accounts/{account}/tokens":      object{"name": "ci", "days": 3},
+		"PUT /teams/{team}":                    object{"title": "Doors", "members": []string{gltest.KeeperEmail}},
+		"PUT /projects/{project}/teams/{team}": object{"roles": []string{"auditor"}},
+		"POST /conditions/read":                object{"text": `role == "courier"`},
 		"POST /conditions/write": object{
 			"when": object{"test": "present", "attribute": "badge"}},
 		"PUT /projects/{project}/attributes/{attribute}":                       attributeBody("badge", "number"),
@@ -311,8 +339,21 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/segments": object{"key": "crews"},
 		"PUT /projects/{project}/environments/{environment}/segments/{segment}": object{
 			"when": object{"test": "present", "attribute": "badge"}},
-		"POST /projects/{project}/environments/{environment}/stops": object{"flags": []string{"one-touch-open"}},
-		"POST /projects/{project}/environments/{environment}/lifts": object{"stops": []string{stop.Stop}},
+		"POST /projects/{project}/environments/{environment}/stops":                       object{"flags": []string{"one-touch-open"}},
+		"POST /projects/{project}/environments/{environment}/drills":                      object{"flags": []string{"one-touch-open"}},
+		"POST /me/devices/{device}":                                                       object{"allow": true},
+		"POST /emergency-key":                                                             object{},
+		"PATCH /projects/{project}":                                                       object{"title": "Pinecrest Lockers of ours"},
+		"PATCH /projects/{project}/segments/{segment}":                                    object{"title": "Staff"},
+		"POST /projects/{project}/environments/{environment}/tripwires":                   wires,
+		"PUT /projects/{project}/environments/{environment}/tripwires/{tripwire}":         wires,
+		"POST /projects/{project}/environments/{environment}/tripwires/{tripwire}/rotate": object{},
+		"POST /projects/{project}/environments/{environment}/tripwires/{tripwire}/arm":    object{},
+		"POST /projects/{project}/environments/{environment}/tripwires/{tripwire}/remove": object{},
+		"POST /projects/{project}/environments/{environment}/tripwires/try": object{"tripwire": wires["tripwire"],
+			"body": object{"status": "firing"}},
+		"POST /projects/{project}/environments/{environment}/stops/{stop}/reason": object{"reason": "it jams"},
+		"POST /projects/{project}/environments/{environment}/lifts":               object{"stops": []string{stop.Stop}},
 	}
 	// Environments that end are others than the one that all else is asked of.
 	elsewhere := map[string]string{}
@@ -349,8 +390,16 @@ func broad(t *testing.T, s *gltest.Service) {
 					address = strings.Replace(address, release.ID, halts.ID, 1)
 				case "POST /projects/{project}/environments/{environment}/releases/{release}/signatures":
 					address = strings.Replace(address, release.ID, asks.ID, 1)
+				case "POST /projects/{project}/environments/{environment}/tripwires/{tripwire}/remove":
+					address = strings.Replace(address, wire.ID, goes.ID, 1)
 				case "POST /projects/{project}/webhooks/{webhook}/remove":
 					address = strings.Replace(address, webhook.ID, second.ID, 1)
+				}
+				if name == "POST /accounts/{account}/tokens" {
+					address = strings.Replace(address, me.Account.ID, robot.ID, 1)
+				}
+				if strings.HasSuffix(name, "/can") {
+					address += "?do=stop&environment=production"
 				}
 				if hers[name] {
 					address = strings.Replace(address, me.Account.ID, noor, 1)
@@ -376,6 +425,11 @@ func broad(t *testing.T, s *gltest.Service) {
 				if strings.Contains(name, "/me") || strings.Contains(name, "/sign-in") { // what a token cannot do
 					c = session
 				}
+				for place, hostile := range hostiles(body) {
+					if status, answer, _, _ := c.Send(method, address, hostile); status < 400 {
+						t.Errorf("%s takes an escape in %s: %s", name, place, answer)
+					}
+				}
 				status, answer, _, err := c.Send(method, address, body)
 				if err != nil || status >= 300 {
 					t.Errorf("%s: %d %s %v", name, status, answer, err)
@@ -397,6 +451,50 @@ func broad(t *testing.T, s *gltest.Service) {
 	}
 	_, refused, _, _ := s.Keeper.Send("POST", inProd+"/stops", []byte(`{"flags":["nothing"]}`))
 	d.check(t, "a problem", "/components/schemas/Problem", refused)
+}
+
+// taken are texts of requests that are data, and that nobody is shown as they are: values, units, secrets.
+var taken = regexp.MustCompile(`\.(value|context|attributes|password|old|unit|units|text|in|out|body)\b|document\.variants`)
+
+// hostiles are a body once for each text in it, and for its reason, with an escape in that text.
+func hostiles(body []byte) map[string][]byte {
+	out := map[string][]byte{}
+	var tree any
+	if json.Unmarshal(body, &tree) != nil {
+		return out
+	}
+	var walk func(place string, v any, put func(any))
+	walk = func(place string, v any, put func(any)) {
+		switch v := v.(type) {
+		case string:
+			if taken.MatchString(place) {
+				return
+			}
+			put(v + "\x1b[31mred")
+			raw, _ := json.Marshal(tree)
+			out[place] = raw
+			put(v)
+		case map[string]any:
+			for name, one := range v {
+				walk(place+"."+name, one, func(x any) { v[name] = x })
+			}
+		case []any:
+			for i, one := range v {
+				walk(fmt.Sprintf("%s[%d]", place, i), one, func(x any) { v[i] = x })
+			}
+		}
+	}
+	if m, is := tree.(map[string]any); is {
+		for _, name := range []string{"reason", "title", "name", "description", "loses", "says"} {
+			if _, there := m[name]; !there {
+				m[name] = ""
+				walk("."+name, "", func(x any) { m[name] = x })
+				delete(m, name)
+			}
+		}
+	}
+	walk("", tree, func(any) {})
+	return out
 }
 
 func attributeBody(name, kind string) object {

@@ -43,6 +43,18 @@ func TestRequestsAreLogged(t *testing.T) {
 	logged("level=INFO msg=request id=yard-7/12 method=GET path=/healthz status=200 bytes=3 took=")
 	status, _, header, _ := guest.Send("GET", "/nowhere?token=quiet-7731", nil)
 	logged("id=" + header.Get("X-Request-Id") + " method=GET path=/api/v1/nowhere status=404")
+	if res, err := http.Post(s.URL()+"/tripwire/glx_quiet-7731", "application/json", strings.NewReader("{}")); err != nil {
+		t.Fatal(err)
+	} else {
+		res.Body.Close()
+	}
+	logged("method=POST path=/tripwire/… status=404")
+	if res, err := http.Get(s.URL() + "/tripwire/glx_quiet-7731"); err != nil { // somebody opens it in a browser
+		t.Fatal(err)
+	} else {
+		res.Body.Close()
+	}
+	logged("method=GET path=/tripwire/…")
 	if status != 404 || strings.Contains(log.String(), "quiet-7731") {
 		t.Errorf("%d\n%s", status, log.String())
 	}
@@ -118,7 +130,15 @@ func TestRequestsAreSpans(t *testing.T) {
 	if err := client.Close(); err != nil {
 		t.Fatal(err)
 	}
+	if res, err := http.Post(s.URL()+"/tripwire/glx_quiet-7731", "application/json", strings.NewReader("{}")); err != nil {
+		t.Fatal(err)
+	} else {
+		res.Body.Close()
+	}
 	for _, span := range kept.GetSpans() {
+		if strings.Contains(fmt.Sprint(span), "quiet-7731") {
+			t.Errorf("a secret is in a span: %v", span)
+		}
 		if strings.Contains(span.Name, "feed") {
 			t.Errorf("a stream is a span: %s", span.Name)
 		}

@@ -56,6 +56,7 @@ func crews(d *flag.Document) {
 // An outpost answers as the service does, byte for byte, takes the same keys, and tells the
 // service who is behind it and what they decided.
 func TestOutpost(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
@@ -138,6 +139,7 @@ func cutAt(b []byte, mark string) []byte {
 
 // What an outpost asks for again and again is answered in full only when it has changed.
 func TestOutpostsAskForWhatMoved(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	from := bearer(s.URL(), s.Keys["production"])
 	ask := func(tag string) (int, string) {
@@ -156,6 +158,7 @@ func TestOutpostsAskForWhatMoved(t *testing.T) {
 
 // An outpost whose own key is revoked takes that key from nobody else; other keys go on.
 func TestOutpostWhoseKeyIsRevoked(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	var made struct{ ID, Secret string }
@@ -188,6 +191,7 @@ func TestOutpostWhoseKeyIsRevoked(t *testing.T) {
 // Without the service an outpost goes on, starts again from its copy, and serves clients
 // that start; when the service comes back, all of them follow it again.
 func TestOutpostWithoutService(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "handover-photo", "goneBy": "stays",
 		"visible": true}, 201, nil)
@@ -236,6 +240,7 @@ func TestOutpostWithoutService(t *testing.T) {
 // An outpost that never reached the service says so, to machines and people, and begins
 // once it can.
 func TestOutpostBeforeTheService(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	address := s.Address
@@ -271,6 +276,7 @@ func TestOutpostBeforeTheService(t *testing.T) {
 
 // Outposts can stand behind outposts; whoever is behind them is known at the service.
 func TestOutpostBehindOutpost(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	near := station(t, s.URL(), []string{s.Keys["production"]})
@@ -291,6 +297,7 @@ func TestOutpostBehindOutpost(t *testing.T) {
 
 // Answers of an outpost are never older than what those behind it have had.
 func TestOutpostThatLags(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	saved := s.Edit(t, "production", "a", turnOn)
@@ -333,6 +340,7 @@ func (r *relayTo) RoundTrip(req *http.Request) (*http.Response, error) {
 
 // Units, attributes and flags asked for in vain behind an outpost reach the service.
 func TestOutpostReportsUnits(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	o := station(t, s.URL(), []string{s.Keys["production"]})
@@ -376,6 +384,7 @@ func (l *cutLine) RoundTrip(req *http.Request) (*http.Response, error) {
 // An outpost that dies takes nobody with it: who has another address goes there at once and who waits
 // for the next outpost is found again; lost, by name, are the outpost and who left while it was dead.
 func TestFollowersOfADeadOutpost(t *testing.T) {
+	t.Parallel()
 	var by atomic.Int64
 	s := gltest.Start(t, shifted(&by))
 	s.Flag(t, "a")

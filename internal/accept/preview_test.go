@@ -20,6 +20,7 @@ import (
 // An edit that would push other flags over a limit is refused, and names them: they would give
 // their resting variant to all.
 func TestAnEditSwitchesOffNoOtherFlag(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	leaf := func(i int) condition.Node {
 		return condition.Node{Test: "string.one-of", Attribute: fmt.Sprint("a", i), Text: []string{"x"}}
@@ -85,6 +86,7 @@ func TestAnEditSwitchesOffNoOtherFlag(t *testing.T) {
 // Where the sample does not hold what decides, the preview says so in place of a number, and
 // production wants a bound of the person's own, which the history keeps.
 func TestWhatTheSampleHides(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 120)
 	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
 	s.Flag(t, "one-touch-open")
@@ -145,6 +147,7 @@ func TestWhatTheSampleHides(t *testing.T) {
 // What processes find out for themselves is in no sample: an edit that asks for it cannot be counted,
 // and says so.
 func TestWhatProcessesFindOut(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	s.Flag(t, "night-batching")
@@ -173,6 +176,7 @@ func TestWhatProcessesFindOut(t *testing.T) {
 // Pages that fetch all answers at once are units like any other: there is a preview, a catalogue
 // and what is odd in it. Which flags their code asks for, nobody knows.
 func TestWhoAsksForAllIsSampled(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", false)
 	declare(t, s, "email", object{"personal": true, "derive": "domain"})
@@ -239,6 +243,7 @@ func TestWhoAsksForAllIsSampled(t *testing.T) {
 
 // An explanation says what it cannot know, and asks for it.
 func TestWhySaysWhatItCannotKnow(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 60)
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) {
 		d.Rules = append(d.Rules,

@@ -10,6 +10,7 @@ import (
 )
 
 func TestRecipesFillInNewFlags(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	const at = "/projects/pinecrest"
 	var list struct{ Items []app.Recipe }
@@ -86,6 +87,7 @@ func TestRecipesFillInNewFlags(t *testing.T) {
 
 // A flag may begin as a copy: with the rules of another, off, and its shares drawn anew.
 func TestFlagsAreCopied(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	const at = "/projects/pinecrest"
 	s.Keeper.Do(t, "POST", at+"/flags", object{"key": "one-touch-open", "goneBy": "2027-03-31",

@@ -21,6 +21,7 @@ import (
 
 // Somebody leaves: the account is disabled, and sessions, tokens and streams end on every node.
 func TestOffBoarding(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	second := s.Serve(t)
 	const email = "per.lund@pinecrest.example"
@@ -74,6 +75,7 @@ func TestOffBoarding(t *testing.T) {
 // A new password ends the tokens that are not named, and other sessions; a token makes no
 // token and no password.
 func TestPasswordsEndTokens(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	const email = "noor.berg@pinecrest.example"
 	s.Person(t, "noor.berg", "developer")
@@ -104,6 +106,7 @@ func TestPasswordsEndTokens(t *testing.T) {
 // Guessing is slowed by address and account, and does not lock the owner out, who was right
 // before from where they are; addresses of proxies are believed of trusted ones alone.
 func TestGuessing(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t, func(c *server.Config) { c.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.1/32")} })
 	from := func(address string) gltest.Caller {
 		return gltest.Caller{URL: s.URL()}.With("X-Forwarded-For", "6.6.6.6, "+address)
@@ -169,6 +172,7 @@ func TestGuessing(t *testing.T) {
 // A request that is not one of its route is refused by name: parameters that are not
 // declared, bodies of another kind, and keys where nothing is kept.
 func TestUndeclaredIsRefused(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	for call, says := range map[string]string{"GET " + inProd + "/stops?limit=3": "limit",
@@ -212,6 +216,7 @@ func TestUndeclaredIsRefused(t *testing.T) {
 
 // Of many requests with one key at a time, all get the first one's answer.
 func TestTwinRequests(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	second := s.Serve(t)
 	s.Flag(t, "a")
@@ -245,6 +250,7 @@ func TestTwinRequests(t *testing.T) {
 // Over TLS cookies and browsers get the strict forms; every answer says that it is what it
 // says it is, and exports are kept by nobody.
 func TestHeaders(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	secure := s.Serve(t, func(c *server.Config) { c.Secure = true })
 	raw, _ := json.Marshal(object{"email": gltest.KeeperEmail, "password": gltest.Password})
@@ -287,6 +293,7 @@ func TestHeaders(t *testing.T) {
 // What is compared with an attribute that is declared personal stands in the chain as a
 // digest, and leaves units that were stored before it was declared.
 func TestPersonalByDeclaration(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	phone := attributeBody("phone", "string")

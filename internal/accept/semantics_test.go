@@ -41,6 +41,7 @@ func asked(t *testing.T, method, url string, headers map[string]string, body str
 
 // Where a GET is answered, so is a HEAD: alike, at once, and without a body, streams too (RFC 9110, 9.3.2).
 func TestHeads(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "weather-holds")
 	keeper, service := s.Keeper.Header.Get("Authorization"), "Bearer "+s.Keys["production"]
@@ -77,6 +78,7 @@ func TestHeads(t *testing.T) {
 
 // Who is not let in is told by what one would be (RFC 9110, 11.6.1).
 func TestChallenges(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	for _, path := range []string{"/api/v1/me", "/api/v1/projects/pinecrest/board", "/follow/v1/snapshot",
 		"/follow/v1/feed", "/api/v1/history"} {
@@ -94,6 +96,7 @@ func TestChallenges(t *testing.T) {
 
 // A proxy that packs answers makes their tags weak, and callers may name several (RFC 9110, 13.1).
 func TestEntityTags(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "weather-holds")
 	service := map[string]string{"Authorization": "Bearer " + s.Keys["production"], "Content-Type": "application/json"}
@@ -156,6 +159,7 @@ func TestEntityTags(t *testing.T) {
 
 // Every problem says in words what is wrong (RFC 9457), also where the router is the one who says so.
 func TestProblemsSayWhat(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	keeper := map[string]string{"Authorization": s.Keeper.Header.Get("Authorization"),
 		"Content-Type": "application/json"}
@@ -187,6 +191,7 @@ func TestProblemsSayWhat(t *testing.T) {
 
 // What is inside an object is taken alike by every reader, or it is not saved.
 func TestObjectsAreReadAlike(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	made := func(value string) (int, string) {
 		status, answer, _, err := s.Keeper.Send("POST", "/projects/pinecrest/flags?dryRun=true",
@@ -210,6 +215,7 @@ func TestObjectsAreReadAlike(t *testing.T) {
 
 // A page of another origin may send what its tools add, and its key in either header.
 func TestPagesOfOtherOrigins(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "weather-holds")
 	const path = "/ofrep/v1/evaluate/flags/weather-holds"

@@ -229,6 +229,7 @@ func (n *node) ask(flag string, fallback any, context object) detailed {
 // names it, from the service and from an outpost, through a proxy that compresses; it follows
 // changes, a restart, and the end of its key.
 func TestTheStandardsClientForServers(t *testing.T) {
+	t.Parallel()
 	s := standard(t)
 	var other struct {
 		ID, Secret string
@@ -343,6 +344,7 @@ func heard(w *browse.Window) string { return w.Eval("page.heard.splice(0).join('
 // changes drawn at once, a restart and the end of the key, from the service and from an outpost,
 // through a proxy that compresses.
 func TestTheStandardsClientForBrowsers(t *testing.T) {
+	t.Parallel()
 	s := standard(t)
 	o := station(t, s.URL(), []string{s.Keys["production"]})
 	site := standardPage(t)

@@ -93,6 +93,7 @@ func populated(t *testing.T, units int) (*gltest.Service, *greenlever.Client) {
 
 // Every edit shows what it would move, on the units that clients have seen.
 func TestEveryEditShowsItsShift(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 900)
 	s.Flag(t, "rounds-by-night")
 	s.Edit(t, "production", "rounds-by-night", func(d *flag.Document) {
@@ -162,6 +163,7 @@ func TestEveryEditShowsItsShift(t *testing.T) {
 // A comparison that never fits what is sent is refused with the mend; so is one that does
 // not fit what is declared.
 func TestComparisonsThatCannotFit(t *testing.T) {
+	t.Parallel()
 	s, c := populated(t, 300)
 	gltest.Eventually(t, "the attributes", func() bool {
 		for i := range 3_000 {
@@ -230,6 +232,7 @@ func TestComparisonsThatCannotFit(t *testing.T) {
 // Personal attributes never leave the client; what is derived from them does. Units can be
 // erased, and the sampling switched off.
 func TestPopulationKeepsNothingPersonal(t *testing.T) {
+	t.Parallel()
 	s, c := populated(t, 40)
 	var units struct {
 		Items []struct {
@@ -274,6 +277,7 @@ func TestPopulationKeepsNothingPersonal(t *testing.T) {
 
 // Everybody at once, in an environment that asks first, takes the number of units.
 func TestSweepAsksForTheNumber(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 120)
 	s.Keeper.Do(t, "PATCH", inProd, object{"askFirst": true, "reason": "from now on"}, 200, nil)
 	s.Flag(t, "one-touch-open")
@@ -303,6 +307,7 @@ func TestSweepAsksForTheNumber(t *testing.T) {
 
 // See it as: a signed override for one's own session, which touches no rule.
 func TestSeeItAs(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Environment(t, "night", false)
 	s.Flag(t, "one-touch-open")
@@ -476,6 +481,7 @@ func heap() int64 {
 
 // Short lists live in the document, and an edit of a segment shows its shift over all flags.
 func TestSegmentsShowTheirShift(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 90)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/segments", object{"key": "pilot", "title": "Pilot",
 		"in": object{"units": []string{"recipient-1"}}}, 201, nil)
@@ -526,6 +532,7 @@ func TestSegmentsShowTheirShift(t *testing.T) {
 
 // Shares refer to others, and are drawn anew on demand only.
 func TestSharesLikeOthers(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "a")
 	s.Flag(t, "b")
@@ -577,6 +584,7 @@ func TestSharesLikeOthers(t *testing.T) {
 
 // Why compares two units, or one at two times, and says where the attributes come from.
 func TestWhyCompares(t *testing.T) {
+	t.Parallel()
 	s, _ := populated(t, 60)
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/test-units",
 		object{"units": []object{{"unit": "recipient-900", "name": "Test phone",
@@ -631,6 +639,7 @@ func TestWhyCompares(t *testing.T) {
 
 // Checks tell what is probably wrong, can be muted with a reason, and are in the history.
 func TestLintIsToldAndMuted(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "one-touch-open")
 	s.Edit(t, "production", "one-touch-open", func(d *flag.Document) {
@@ -665,6 +674,7 @@ func TestLintIsToldAndMuted(t *testing.T) {
 
 // The text form over the API, both ways, with the place of what is wrong.
 func TestConditionText(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	var v struct {
 		When  *condition.Node
@@ -698,6 +708,7 @@ func TestConditionText(t *testing.T) {
 
 // A browser may not claim what is server-only.
 func TestServerOnlyAttributes(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/flags", object{"key": "one-touch-open", "goneBy": "stays",
 		"visible": true}, 201, nil)

@@ -153,6 +153,7 @@ func compiles(t *testing.T, dir string) {
 }
 
 func TestConsoleUsage(t *testing.T) {
+	t.Parallel()
 	var by atomic.Int64
 	s := decided(t, &by)
 	w := window(t, s, 1280, 900)
@@ -179,6 +180,7 @@ func TestConsoleUsage(t *testing.T) {
 // Old counts are gathered into longer spans, and no count is lost on the way, however often
 // that is done.
 func TestUsageThinsOut(t *testing.T) {
+	t.Parallel()
 	s := gltest.Start(t)
 	s.Flag(t, "night-batching")
 	s.Edit(t, "production", "night-batching", func(d *flag.Document) { d.Lever = flag.On })

@@ -7,6 +7,7 @@ package apiclient
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -39,6 +40,7 @@ type Call struct {
 	File         io.Reader // a body that is no JSON
 	Size         int64     // of the file, in bytes
 	Reason       string    // of a change whose body is a file
+	Base         string    // that the path is below; empty: /api/v1
 }
 
 // fileTime bounds a call whose body is a file.
@@ -85,7 +87,8 @@ func (c *Client) Send(ctx context.Context, call Call) (*http.Response, error) {
 		}
 		body = bytes.NewReader(raw)
 	}
-	req, err := http.NewRequestWithContext(ctx, call.Method, strings.TrimRight(c.URL, "/")+"/api/v1"+call.Path, body)
+	req, err := http.NewRequestWithContext(ctx, call.Method, strings.TrimRight(c.URL, "/")+cmp.Or(call.Base,
+		"/api/v1")+call.Path, body)
 	if err != nil {
 		return nil, fmt.Errorf("%q is no address of a service", c.URL)
 	}

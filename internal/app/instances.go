@@ -78,6 +78,8 @@ type NodePlace struct {
 type Incoming struct {
 	*wire.Report
 	Key string // id of the access key
+	// Evidence is what it brings for releases and metrics; nil for nothing.
+	Evidence *Evidence
 }
 
 // SilentAfter is how long an instance may say nothing before it counts as lost, in milliseconds.
@@ -106,4 +108,17 @@ type Delivery struct {
 	All      int64      `json:"all"`
 	Waiting  []Instance `json:"waiting"` // expected and alive, without it
 	Lost     []Instance `json:"lost"`    // expected and silent, without it: they may still decide the old way
+	// Wave is who took it when, in that order; kept of stops, lifts and drills alone.
+	Wave []Took `json:"wave,omitempty"`
+}
+
+// Took is when a process took a revision.
+type Took struct {
+	ID          string    `json:"id"`
+	Application string    `json:"application"`
+	Version     string    `json:"version,omitempty"`
+	Kind        wire.Kind `json:"kind,omitempty"`
+	Via         string    `json:"via,omitempty"`  // the outpost that it follows through
+	After       int64     `json:"after"`          // milliseconds since it was committed; -1: not yet
+	Lost        bool      `json:"lost,omitempty"` // it fell silent without it
 }

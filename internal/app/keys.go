@@ -3,10 +3,12 @@ package app
 // KeyKind is what an access key may do.
 type KeyKind string
 
-// The kinds: a service key may follow whole rulesets, a browser key gets answers only.
+// The kinds: a service key may follow whole rulesets, a browser key gets answers only, an ingest key sends
+// measurements and gets nothing.
 const (
 	ServiceKey KeyKind = "service"
 	BrowserKey KeyKind = "browser"
+	IngestKey  KeyKind = "ingest"
 )
 
 // AccessKey is a credential of software, bound to one environment.

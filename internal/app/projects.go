@@ -28,7 +28,12 @@ type Environment struct {
 	// State is whether it has ended; empty while it lives.
 	State   EnvironmentState `json:"state,omitempty" db:"state"`
 	Created int64            `json:"created" db:"created"`
-	Digest  string           `json:"-" db:"-"` // of the revision; empty where it was not asked for
+	// OwnersOnly has only those who own a flag, or are in a team that does, change what it gives here. A flag that
+	// nobody owns is everybody's.
+	OwnersOnly bool `json:"ownersOnly,omitempty" db:"owners_only"`
+	// Freezes are the times in which nothing moves units here.
+	Freezes Freezes `json:"freezes,omitempty" db:"freezes"`
+	Digest  string  `json:"-" db:"-"` // of the revision; empty where it was not asked for
 }
 
 // EnvironmentState is how far an environment has come.

@@ -50,8 +50,7 @@ func ShippedRecipes() []Recipe {
 				{"off", value("false")}},
 			Resting: "off", End: "off", Months: 3, Shipped: true},
 		{Key: SideBySide, Title: "Ways side by side", Says: "Several ways to do one thing, each for a part of all, " +
-			"to see " +
-			"which does best.", Type: flag.String, Variants: []Variant{{"as-before", value(`"as-before"`)},
+			"to see which does best.", Type: flag.String, Variants: []Variant{{"as-before", value(`"as-before"`)},
 			{"new-way", value(`"new-way"`)}}, Resting: "as-before", End: "as-before", Months: 3, Shipped: true},
 		{Key: Switch, Title: "A switch for bad nights", Says: "On for all, until something has to rest for a while.",
 			Type: flag.Boolean, Variants: []Variant{{"on", value("true")}, {"off", value("false")}}, Resting: "off",

@@ -13,11 +13,14 @@ type Lift struct {
 // Stand says which revision lifts.
 func (l *Lift) Stand(_, revision int64) { l.Revision = revision }
 
-// RolesRecord is the roles of an account in a project; none takes it out.
+// RolesRecord is the roles of an account or a team in a project, and those that count in one environment alone; none
+// takes it out.
 type RolesRecord struct {
 	ProjectID int64
-	Account   string
+	Account   string // or a team's id
+	Team      bool
 	Roles     []Role
+	In        map[int64][]Role // by environment
 }
 
 // AttributeRecord is an attribute of a project's catalogue.
@@ -41,6 +44,12 @@ type SamplingRecord struct {
 	Days          int
 }
 
+// AsksRecord is what an environment asks for besides a reason.
+type AsksRecord struct {
+	EnvironmentID int64
+	OwnersOnly    bool
+}
+
 // Erasure takes a unit out of an environment's population.
 type Erasure struct {
 	EnvironmentID int64  `json:"-"`
@@ -56,6 +65,21 @@ type ListRecord struct {
 	At        int64
 }
 
+// EmergencyKey is the public half of a new key that emergency orders are signed with.
+type EmergencyKey struct{ Public string }
+
+// EmergencyOrder is an emergency order that the records take.
+type EmergencyOrder struct {
+	EnvironmentID int64
+	ID            string
+	At            int64    // Unix milliseconds
+	Lifts         []string // ids of stops
+	Text          string   // as it travelled
+}
+
+// Stand says where the order is written.
+func (o *EmergencyOrder) Stand(environment, _ int64) { o.EnvironmentID = environment }
+
 // EpochRecord begins a new epoch.
 type EpochRecord struct {
 	At    int64 `json:"-"`
@@ -68,6 +92,19 @@ type GoneRecord struct {
 	EnvironmentID   int64
 	IDs             []string
 	SilentSince, At int64
+}
+
+// ProjectTitle is another title of a project.
+type ProjectTitle struct {
+	ID    int64
+	Title string
+}
+
+// SegmentTitle is another title of a segment.
+type SegmentTitle struct {
+	ProjectID int64
+	Key       string
+	Title     string
 }
 
 // SegmentDefinition is what a project owns of a segment.

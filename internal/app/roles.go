@@ -1,5 +1,7 @@
 package app
 
+import "slices"
+
 // Role is what a person may do in a project. Roles add up.
 type Role string
 
@@ -15,6 +17,14 @@ const (
 // Roles lists the roles.
 func Roles() []Role { return []Role{Auditor, Developer, Releaser, OnCall, Keeper} }
 
+// CheckRole tells what is wrong with a role; empty where nothing is.
+func CheckRole(r Role) string {
+	if slices.Contains(Roles(), r) {
+		return ""
+	}
+	return "must be one of auditor, developer, releaser, on-call, keeper"
+}
+
 // Action is something that a person may or may not do in a project.
 type Action string
 
@@ -22,6 +32,7 @@ type Action string
 const (
 	Read      Action = "read"     // see, ask why, see history, verify, export
 	Define    Action = "define"   // definitions and segments
+	MakeFlag  Action = "make"     // a flag, which does nothing yet
 	Document  Action = "document" // everything in a flag document
 	ReleaseIt Action = "release"  // a flag document's lever, rules and end
 	StopIt    Action = "stop"
@@ -32,7 +43,38 @@ const (
 
 // Actions lists the actions.
 func Actions() []Action {
-	return []Action{Read, Define, Document, ReleaseIt, StopIt, LiftIt, SeeIt, Manage}
+	return []Action{Read, Define, MakeFlag, Document, ReleaseIt, StopIt, LiftIt, SeeIt, Manage}
+}
+
+// Takes says which roles allow the action. Reading is allowed by every role.
+func (a Action) Takes() []Role {
+	switch a {
+	case Read:
+		return Roles()
+	case Define, MakeFlag, Document:
+		return []Role{Developer, Keeper}
+	case ReleaseIt:
+		return []Role{Developer, Releaser, Keeper}
+	case StopIt:
+		return []Role{Developer, Releaser, OnCall, Keeper}
+	case LiftIt:
+		return []Role{Releaser, OnCall, Keeper}
+	case SeeIt:
+		return []Role{Developer, Releaser, Keeper}
+	case Manage:
+		return []Role{Keeper}
+	}
+	return nil
+}
+
+// Says is what somebody does who does the action.
+func (a Action) Says() string {
+	return map[Action]string{
+		Read: "reads all", Define: "edits flags' definitions and " +
+			"segments", MakeFlag: "makes flags", Document: "edits all of a flag",
+		ReleaseIt: "turns levers, edits rules, releases", StopIt: "stops", LiftIt: "lifts",
+		SeeIt: "sees flags as another variant", Manage: "keeps environments, keys and roles",
+	}[a]
 }
 
 // Actor is who does something: kind, id, through what.
@@ -44,6 +86,8 @@ type Actor struct {
 	OnBehalfOf string `json:"onBehalfOf,omitempty"`
 	Cause      string `json:"cause,omitempty"`
 
-	Keeper bool             `json:"-"` // of the installation
-	Roles  map[int64][]Role `json:"-"` // by project
+	Keeper bool   `json:"-"` // of the installation
+	Grants Grants `json:"-"`
+	// Is are the names by which the actor may own a flag: an address, the keys of teams.
+	Is []string `json:"-"`
 }

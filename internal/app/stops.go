@@ -12,6 +12,24 @@ type StopRecord struct {
 	LiftedBy       string   `json:"liftedBy,omitempty"`
 	LiftedAt       int64    `json:"liftedAt,omitempty"`
 	LiftedRevision int64    `json:"liftedRevision,omitempty"`
+	// Later is a reason that was given after the stop, by whom, and when.
+	Later   string `json:"later,omitempty"`
+	LaterBy string `json:"laterBy,omitempty"`
+	LaterAt int64  `json:"laterAt,omitempty"`
+}
+
+// Who stopped where no account did: by_id of stops and lifts.
+const (
+	ByOrder   = "emergency-order" // an emergency order
+	ByKeeping = "kept"            // processes kept it over a restore of the records
+)
+
+// StopReason gives a stop its reason afterwards.
+type StopReason struct {
+	ID     string
+	Reason string
+	By     string // account id
+	At     int64
 }
 
 // Stand says where the stop is written, and under which revision.

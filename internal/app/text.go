@@ -23,6 +23,15 @@ func CheckText(s string, least, most int) string {
 	return ""
 }
 
+// CheckShown tells what is wrong with a text that is shown to people, in as many lines as it has; empty
+// where nothing is.
+func CheckShown(s string) string {
+	if strings.ContainsFunc(s, func(r rune) bool { return r != '\n' && r != '\t' && r != '\r' && unseen(r) }) {
+		return "must hold no control characters, such as escapes or marks that turn the direction of writing"
+	}
+	return ""
+}
+
 // Plain is a text without what CheckText refuses.
 func Plain(s string) string {
 	return strings.Map(func(r rune) rune {

@@ -22,7 +22,7 @@ type UnitRow struct {
 
 // TestUnit is a made-up or chosen unit on which edits are tried.
 type TestUnit struct {
-	Unit       string            `json:"unit"`
+	Unit       string            `json:"unit" shown:"no"`
 	Name       string            `json:"name"`
 	Attributes json.RawMessage   `json:"attributes"`
 	Expected   map[string]string `json:"expected"` // variants by flag

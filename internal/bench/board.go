@@ -25,7 +25,8 @@ func benchBoard(ctx context.Context, rounds int) ([]row, error) {
 		return nil, err
 	}
 	for i := range environments - 1 {
-		if err := s.call("POST", "/projects/pinecrest/environments", 0, object{"key": fmt.Sprintf("site-%d", i)}, nil); err != nil {
+		if err := s.call("POST", "/projects/pinecrest/environments", 0, object{"key": fmt.Sprintf("site-%d", i)},
+			nil); err != nil {
 			return nil, err
 		}
 	}
@@ -127,7 +128,8 @@ func noted(w *browse.Window) (float64, error) {
 // since is how long it takes from the last key of what is looked for to the flag.
 func since(w *browse.Window, key string) (float64, error) {
 	w.Fill("find flags", key[:len(key)-1])
-	w.Eval(fmt.Sprintf(watched, key, "[role=rowheader] .font-mono:only-child, [role=row]:nth-child(1) [role=rowheader] .font-mono"))
+	w.Eval(fmt.Sprintf(watched, key, "[role=rowheader] .font-mono:only-child, [role=row]:nth-child(1) "+
+		"[role=rowheader] .font-mono"))
 	w.Press(key[len(key)-1:])
 	return noted(w)
 }

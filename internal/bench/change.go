@@ -32,20 +32,11 @@ func benchChange(ctx context.Context, rounds int) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	db, err := sql.Open("mysql", dsn)
+	db, err := bareTables(ctx, dsn)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
-	db.SetMaxIdleConns(writers)
-	for _, q := range []string{"CREATE TABLE counter (id INT PRIMARY KEY, n BIGINT NOT NULL)", "INSERT INTO counter " +
-		"VALUES (1, 0)",
-		"CREATE TABLE log (n BIGINT PRIMARY KEY, body TEXT NOT NULL)", "CREATE TABLE entries (n BIGINT PRIMARY KEY, " +
-			"body TEXT NOT NULL)"} {
-		if _, err := db.ExecContext(ctx, q); err != nil {
-			return nil, err
-		}
-	}
 	var faults []error
 	var mu sync.Mutex
 	note := func(err error) {

@@ -102,6 +102,11 @@ func bare(answer []byte, etag string) (url string, end func(), err error) {
 		}
 		return c.JSONBlob(http.StatusOK, answer)
 	})
+	return serving(e)
+}
+
+// serving serves a handler on a free port until it is ended.
+func serving(e http.Handler) (url string, end func(), err error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", nil, err

@@ -194,7 +194,7 @@ func (w *Window) page(what, call string, args ...any) string {
 		short, stop := context.WithTimeout(w.ctx, 2*time.Second)
 		defer stop()
 		seen, _ := chromedp.Run(short, chromedp.Evaluate[string](
-			"`(${document.visibilityState}, at ${location.pathname + location.search})\n${document.body.innerText}`"))
+			"`(${document.title} ${document.visibilityState}, at ${location.pathname + location.search})\n${document.body.innerText}`"))
 		w.err = fmt.Errorf("%s: %w; the page says:\n%s", what, err, seen)
 	}
 	return out
@@ -208,26 +208,44 @@ func loadedAnew(err error) bool {
 // Click clicks the button, link or box that is labelled so: with the mouse, where a person would. What is
 // covered, disabled or out of reach can't be clicked.
 func (w *Window) Click(label string) *Window {
-	w.clickAt("click "+label, w.page("click "+label, "place", label))
+	w.hit("click "+label, "place", label)
 	return w
 }
 
-func (w *Window) clickAt(what, at string) {
-	var x, y float64
-	if w.err != nil {
-		return
+// hit clicks where a function of page.js aims, and aims again if it moved away before the click came, as what
+// stands below something that is still being read may.
+func (w *Window) hit(what, aim, label string) {
+	for range 10 {
+		at := w.page(what, aim, label)
+		var x, y float64
+		if w.err != nil {
+			return
+		}
+		if _, err := fmt.Sscanf(at, "%g %g", &x, &y); err != nil {
+			w.err = fmt.Errorf("%s: no place: %q", what, at)
+			return
+		}
+		w.do(what, chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y), chromedp.MouseClickXY(x, y))
+		if w.err != nil || w.landed() {
+			return
+		}
 	}
-	if _, err := fmt.Sscanf(at, "%g %g", &x, &y); err != nil {
-		w.err = fmt.Errorf("%s: no place: %q", what, at)
-		return
-	}
-	w.do(what, chromedp.MouseEvent(input.DispatchMouseEventTypeMouseMoved, x, y), chromedp.MouseClickXY(x, y))
+	w.err = fmt.Errorf("%s: it moves away from every click", what)
+}
+
+// landed is whether the click hit what was aimed at. A page that was left for another one was hit.
+func (w *Window) landed() bool {
+	ctx, cancel := context.WithTimeout(w.ctx, Patience)
+	defer cancel()
+	out, err := chromedp.Run(ctx, chromedp.Evaluate[string](fmt.Sprintf("(() => { %s; return landed(); })()",
+		pageScript)))
+	return err != nil || out == "hit"
 }
 
 // Fill types into the field that is labelled so, in place of what is there.
 func (w *Window) Fill(label, text string) *Window {
 	what := "fill " + label
-	kind, at, _ := strings.Cut(w.page(what, "field", label), " ")
+	kind := w.page(what, "field", label)
 	if w.err != nil {
 		return w
 	}
@@ -236,9 +254,9 @@ func (w *Window) Fill(label, text string) *Window {
 		w.page(what, "set", label, text)
 		return w
 	case "combobox":
-		return w.pick(what, label, at, text)
+		return w.pick(what, label, text)
 	}
-	w.clickAt(what, at)
+	w.hit(what, "fieldPlace", label)
 	w.page(what, "selectAll")
 	if text == "" {
 		return w.Press("Backspace")
@@ -257,8 +275,8 @@ func (w *Window) Fill(label, text string) *Window {
 }
 
 // pick opens a list that one types into, and takes what is found.
-func (w *Window) pick(what, label, at, option string) *Window {
-	w.clickAt(what, at)
+func (w *Window) pick(what, label, option string) *Window {
+	w.hit(what, "fieldPlace", label)
 	w.page(what, "field", "find: "+label)
 	if w.err == nil {
 		w.do(what, chromedp.KeyEvent(option))

@@ -39,17 +39,39 @@ const steady = (at) => {
   window.placeBefore = at;
   return at !== "" && before === at ? at : "";
 };
-const place = (label) => {
-  const e = find(buttons, label);
-  return steady(e ? pointAt(e) : "");
+// aim gives where to click to hit an element, and notes whether the click does.
+const aim = (e) => {
+  const at = steady(e ? pointAt(e) : "");
+  if (at) {
+    const state = () => `${e.isConnected} ${e.getAttribute("aria-expanded")} ${e.getAttribute("data-state")}`;
+    const aimed = { e, state, before: state(), pressed: false, clicked: false };
+    if (!window.aimed) {
+      const note = (what) => (event) => {
+        const { e } = window.aimed;
+        const on = event.target;
+        window.aimed[what] ||= e.contains(on) || on.closest?.("label, a, button")?.contains(e);
+      };
+      addEventListener("pointerdown", note("pressed"), true);
+      addEventListener("click", note("clicked"), true);
+    }
+    window.aimed = aimed;
+  }
+  return at;
 };
-// A field that is labelled so: what it is, and where.
+// Whether what was aimed at was hit. What opens when it is pressed covers itself before the click comes.
+const landed = () => {
+  const a = window.aimed;
+  return !a || a.clicked || (a.pressed && a.state() !== a.before) ? "hit" : "missed";
+};
+const place = (label) => aim(find(buttons, label));
+const fieldPlace = (label) => aim(find(fields, label));
+// What a field is that is labelled so.
 const field = (label) => {
   const e = find(fields, label);
-  if (!e) return "";
-  const at = steady(pointAt(e));
-  const kind = e.tagName === "SELECT" ? "list" : e.getAttribute("role") === "combobox" && e.tagName !== "INPUT" ? "combobox" : ["date", "datetime-local", "time", "file", "number"].includes(e.type) ? "set" : "text";
-  return at ? `${kind} ${at}` : "";
+  if (!e || !pointAt(e)) return "";
+  if (e.tagName === "SELECT") return "list";
+  if (e.getAttribute("role") === "combobox" && e.tagName !== "INPUT") return "combobox";
+  return ["date", "datetime-local", "time", "file", "number"].includes(e.type) ? "set" : "text";
 };
 const set = (label, text) => {
   const e = find(fields, label);

@@ -19,8 +19,16 @@ func (s *session) inProject(ctx context.Context) (*api, string, error) {
 		if err := a.do(ctx, request{method: "GET", path: "/projects"}, &all); err != nil {
 			return nil, "", err
 		}
-		if len(all.Items) != 1 {
-			return nil, "", coded(exitUsage, "there are %d projects: say which with --project", len(all.Items))
+		if len(all.Items) == 0 {
+			return nil, "", coded(exitNotFound, "you have no project yet: begin one with greenlever init, or ask a "+
+				"keeper for a role in theirs")
+		}
+		if len(all.Items) > 1 {
+			var keys []string
+			for _, p := range all.Items {
+				keys = append(keys, p.Key)
+			}
+			return nil, "", coded(exitUsage, "say which project with --project: %s", strings.Join(keys, ", "))
 		}
 		s.project = all.Items[0].Key
 	}

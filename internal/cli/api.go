@@ -30,11 +30,12 @@ type request struct {
 	file         io.Reader // a body that is no JSON
 	size         int64     // of the file, in bytes
 	reason       string    // of a change whose body is a file
+	base         string    // that the path is below; empty: that of the management API
 }
 
 // keyed tells whether the request takes an idempotency key.
 func (r request) keyed() bool {
-	for _, without := range []string{"/me", "/accounts", "/sign-", "/set-up"} {
+	for _, without := range []string{"/me", "/accounts", "/teams", "/robots", "/sign-", "/set-up"} {
 		if strings.HasPrefix(r.path, without) {
 			return false
 		}
@@ -117,7 +118,7 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 
 func (a *api) once(ctx context.Context, r request, key string) (*http.Response, error) {
 	res, err := a.Send(ctx, apiclient.Call{Method: r.method, Path: r.path, Body: r.body, Version: r.version, Key: key,
-		File: r.file, Size: r.size, Reason: r.reason})
+		File: r.file, Size: r.size, Reason: r.reason, Base: r.base})
 	return res, refusal(err)
 }
 

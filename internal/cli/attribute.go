@@ -19,7 +19,7 @@ var _ = listed("change", (*session).attributeCommand)
 
 func (s *session) attributeCommand() *cobra.Command {
 	list := &cobra.Command{Use: "list",
-		Short: "Attributes as they are declared and as they are seen in an environment", Args: exactly(),
+		Short: "Attributes as they are declared and as they are seen", Args: exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, path, _, err := s.inEnvironment(cmd.Context())
 			if err != nil {
@@ -43,7 +43,7 @@ func (s *session) attributeCommand() *cobra.Command {
 						}
 					}
 					if v.Seen != nil {
-						seen, last = kinds(v.Seen), when(v.Seen.Last)
+						seen, last = kinds(v.Seen), s.when(v.Seen.Last)
 					}
 					rows = append(rows, []any{v.Name, declared, seen, fmt.Sprintf("%.0f %%", v.Share*100), last,
 						v.Odd})

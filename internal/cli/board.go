@@ -3,10 +3,12 @@ package cli
 import (
 	"fmt"
 	"net/url"
-	"strconv"
+	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
+	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app/board"
 	"greenlever.example/greenlever/internal/manage"
 )
@@ -28,24 +30,15 @@ func (s *session) boardCommand() *cobra.Command {
 			if s.env != "" {
 				q.Set("environments", s.env)
 			}
-			var all manage.Board
-			for from := 0; from == 0 || len(all.Flags) < all.Total; from = len(all.Flags) {
-				var b manage.Board
-				q.Set("from", strconv.Itoa(from))
-				if err := a.do(cmd.Context(), request{method: "GET", path: path + "/board?" + q.Encode()},
-					&b); err != nil {
-					return err
-				}
-				b.Flags = append(all.Flags, b.Flags...)
-				if all = b; len(all.Flags) == from {
-					break // fewer than there were
-				}
+			all, err := s.pages(cmd.Context(), a, path, q)
+			if err != nil {
+				return err
 			}
-			return s.show(all, func() { s.printBoard(&all) })
+			return s.show(all, func() { s.printBoard(all) })
 		}}
 	c.Flags().StringVar(&by, "sort", string(board.ByKey), "attention, key, changed or gone-by")
 	c.Flags().StringVar(&group, "group", "", "owner or tag")
-	return c
+	return s.watched(c)
 }
 
 // findWords explains the words with which flags are found.
@@ -67,22 +60,57 @@ func (s *session) printBoard(b *manage.Board) {
 			group = f.Group
 			s.say("# %s\n", group)
 		}
-		s.say("%s  %s (%s, %s)", f.Key, f.Title, f.Type, goneBy(f.GoneBy))
+		s.say("%s  %s (%s, %s)", s.screen.paint(strong, f.Key), f.Title, f.Type, goneBy(f.GoneBy))
 		for _, e := range b.Environments {
 			c := f.In[e.Key]
-			s.say("  %-14s %s", e.Key, wrap(said(c.Sentence), s.wide(), 17))
+			as := signs[leverState(c.Lever, c.Stops)]
+			s.say("%s %-14s %s", s.screen.paint(as.tone, as.sign), e.Key, wrap(said(c.Sentence), s.wide(), 17))
 		}
 	}
-	if len(b.Flags) == 0 && b.All > 0 {
+	if b.All == 0 {
+		s.firstThree(b)
+		return
+	}
+	if len(b.Flags) == 0 {
 		s.say("None of the %d flags is found by these words.", b.All)
 	}
 	s.say("")
 	var rows [][]any
 	for _, e := range b.Environments {
 		rows = append(rows, []any{e.Key, e.Revision, fmt.Sprintf("%d of %d", e.Delivered, e.Instances), e.Lost,
-			map[bool]string{true: "yes", false: "no"}[e.AskFirst]})
+			e.AskFirst})
 	}
 	s.rows([]any{"environment", "revision", "delivered to", "lost", "asks first"}, rows)
+}
+
+// firstThree says how a first flag is made, turned on and asked for.
+func (s *session) firstThree(b *manage.Board) {
+	if len(b.Environments) == 0 {
+		s.note("The project has no environment yet. Make one:\n%s", s.next("environment", "make", "development"))
+		return
+	}
+	const key = "first-flag"
+	first := []string{s.next("flag", "make", key, "--gone-by", time.Now().AddDate(0, 3, 0).Format(time.DateOnly)),
+		s.next("flag", "turn", key, "on", "--end", "on"), s.next("flag", "snippet", key)}
+	if s.env == "" {
+		first[1] = s.next("flag", "turn", key, "on", "--end", "on", "--env", b.Environments[0].Key)
+		first[2] = s.next("flag", "snippet", key, "--env", b.Environments[0].Key)
+	}
+	if slices.ContainsFunc(b.Environments, func(e manage.BoardEnvironment) bool { return e.AskFirst }) {
+		for i := range first[:2] {
+			first[i] += " --because 'to try it'"
+		}
+	}
+	s.note("There is no flag yet. Make the first one, turn it on, and see the code that asks for it:\n%s",
+		strings.Join(first, "\n"))
+}
+
+// leverState is how a lever stands; a stop stands over it.
+func leverState[S any](l flag.Lever, stops []S) state {
+	if len(stops) > 0 {
+		return "stopped"
+	}
+	return state(l)
 }
 
 func goneBy(when string) string {

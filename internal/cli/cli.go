@@ -20,6 +20,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"greenlever.example/core/words"
@@ -67,7 +68,9 @@ func ExitCode(err error) int {
 type session struct {
 	in          io.Reader
 	out, err    io.Writer
+	screen      screen
 	interactive bool // somebody can be asked
+	measures    bool // it is done with an access key, and not in anybody's name
 
 	profile, url, project, env, output, because string
 	yes                                         bool
@@ -104,7 +107,11 @@ func Main() int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, stop) // a second signal ends the program at once
-	s := &session{in: os.Stdin, out: os.Stdout, err: os.Stderr, interactive: term.IsTerminal(int(os.Stdin.Fd()))}
+	s := &session{in: os.Stdin, out: os.Stdout, err: os.Stderr, screen: screenOf(os.Stdout, os.Getenv),
+		interactive: term.IsTerminal(int(os.Stdin.Fd()))}
+	if s.screen.ascii {
+		s.out = asciiWriter{os.Stdout}
+	}
 	return s.run(ctx, os.Args[1:])
 }
 
@@ -122,7 +129,7 @@ func (s *session) run(ctx context.Context, args []string) int {
 	root.SetErr(s.err)
 	err := root.ExecuteContext(ctx)
 	if err != nil {
-		fmt.Fprintln(s.err, "greenlever:", err)
+		s.note("greenlever: %v", err)
 		if strings.HasPrefix(err.Error(), unknownCommand) {
 			err = &codedError{exitUsage, err}
 		}
@@ -161,15 +168,13 @@ func (s *session) root() *cobra.Command {
 and knows who changed what.
 
   greenlever serve                       run the service
-  greenlever sign-in                     keep an address and a token for the other commands
+  greenlever init                        in an application's folder: sign in, and decide a first flag
   greenlever board                       what is on where
   greenlever why one-touch-open recipient-17 --env production
   greenlever stop one-touch-open --env production`,
 		SilenceUsage: true, SilenceErrors: true, DisableSuggestions: true, SuggestionsMinimumDistance: 2, // see meant
 	}
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error {
-		return &codedError{exitUsage, err}
-	})
+	root.SetFlagErrorFunc(wrongOption)
 	p := root.PersistentFlags()
 	p.StringVar(&s.profile, "profile", env("GREENLEVER_PROFILE", "default"), "which kept address and token to use")
 	p.StringVar(&s.url, "url", "", "the service's address (GREENLEVER_URL)")
@@ -184,11 +189,59 @@ and knows who changed what.
 	p.Int64Var(&s.units, "units", -1, "how many units a change takes from the resting variant in one step, or at "+
 		"most where that cannot be counted")
 	s.addCommands(root)
+	exemplify(root)
+	s.completion(root)
+	s.helps(root)
+	each(root, wrongArguments)
 	return root
+}
+
+// wrongOption says which options there are that are like the one that there is not.
+func wrongOption(c *cobra.Command, err error) error {
+	unknown := new(pflag.NotExistError)
+	if !errors.As(err, &unknown) {
+		return &codedError{exitUsage, err}
+	}
+	name := unknown.GetSpecifiedName()
+	said := "--" + name
+	if unknown.GetSpecifiedShortnames() != "" {
+		said = "-" + name
+	}
+	var like []string
+	c.Flags().VisitAll(func(f *pflag.Flag) {
+		if len(name) > 1 && (strings.HasPrefix(f.Name, name) || strings.HasPrefix(name, f.Name) ||
+			strings.HasPrefix(f.Name, name[:2])) {
+			like = append(like, "--"+f.Name)
+		}
+	})
+	mend := ""
+	if len(like) > 0 {
+		mend = ", but " + strings.Join(like, ", ")
+	}
+	return coded(exitUsage, "%s has no option %s%s; see %s --help", c.CommandPath(), said, mend, c.CommandPath())
+}
+
+// wrongArguments has a command say what it takes where it gets something else.
+func wrongArguments(c *cobra.Command) {
+	check := c.Args
+	if check == nil || !c.Runnable() {
+		return
+	}
+	c.Args = func(c *cobra.Command, args []string) error {
+		err := check(c, args)
+		if known := new(codedError); err == nil || errors.As(err, &known) || strings.HasPrefix(err.Error(),
+			unknownCommand) {
+			return err
+		}
+		_, takes, _ := strings.Cut(c.Use, " ")
+		return coded(exitUsage, "%s takes %s, not %d arguments; see %s --help", c.CommandPath(), takes, len(args),
+			c.CommandPath())
+	}
 }
 
 // groups are those in which the help lists the commands.
 var groups = []cobra.Group{
+	{ID: "first", Title: "First steps:"},
 	{ID: "stop", Title: "When something is wrong:"},
 	{ID: "change", Title: "Define and change:"},
 	{ID: "look", Title: "Look:"},

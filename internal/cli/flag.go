@@ -20,8 +20,9 @@ import (
 var _ = listed("change", (*session).flagCommand)
 
 func (s *session) flagCommand() *cobra.Command {
-	return group("flag", "Make flags, look at them, and edit what they do in an environment",
-		s.flagMake(), s.flagShow(), s.flagTurn(), s.flagName(), s.flagRule(), s.flagOrder(), s.flagShare(),
+	return group("flag", "Make flags, look at them, and edit what they do where",
+		s.flagList(), s.flagMake(), s.flagEdit(), s.flagCopy(), s.flagShow(), s.flagTurn(), s.flagName(),
+		s.flagRule(), s.flagOrder(), s.flagShare(),
 		s.flagDrawAnew(), s.flagEnd(), s.flagRestAfter(), s.flagPark(), s.flagRemoveRule(),
 		s.flagSave(), s.flagSnippet())
 }
@@ -113,14 +114,14 @@ func (s *session) flagShow() *cobra.Command {
 
 func (s *session) printFlag(v *manage.FlagView) {
 	d := v.Document
-	s.say("%s  %s", d.Key, v.Definition.Title)
+	s.say("%s  %s", s.screen.paint(strong, d.Key), v.Definition.Title)
 	s.say("%s: %s", v.Environment.Key, wrap(said(v.Sentence), s.wide(), len(v.Environment.Key)+2))
 	s.say("")
-	s.say("type     %s, %s, visible to browsers: %t", d.Type,
-		goneBy(v.Definition.GoneBy), d.Visible)
-	s.say("lever    %s", d.Lever)
+	visible := map[bool]string{true: "visible to browsers", false: "not visible to browsers"}[d.Visible]
+	s.say("type     %s, %s, %s", d.Type, goneBy(v.Definition.GoneBy), visible)
+	s.say("lever    %s", s.screen.state(state(d.Lever)))
 	for _, st := range v.Stops {
-		s.say("stopped  by %s at %s, stop %s %s", st.ByName, when(st.At), st.ID, st.Reason)
+		s.say("stopped  by %s at %s, stop %s %s", st.ByName, s.when(st.At), st.ID, st.Reason)
 	}
 	for _, name := range slices.Sorted(maps.Keys(d.Variants)) {
 		resting := ""

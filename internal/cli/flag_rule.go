@@ -22,6 +22,9 @@ func namedRule(d *flag.Document, variant string) *flag.Rule {
 	return nil
 }
 
+// comparisons says where a condition is explained.
+const comparisons = "`greenlever condition help` lists the comparisons"
+
 func (s *session) flagName() *cobra.Command {
 	var gets string
 	var remove bool
@@ -73,10 +76,21 @@ func (s *session) flagName() *cobra.Command {
 }
 
 func (s *session) flagPark() *cobra.Command {
-	var back bool
-	c := &cobra.Command{Use: "park KEY RULE", Short: "Keep a rule but skip it; --back takes it into use again",
-		Args: exactly("KEY", "RULE"), RunE: func(cmd *cobra.Command, args []string) error {
+	var back, all bool
+	c := &cobra.Command{Use: "park KEY [RULE]", Short: "Keep a rule but skip it; --back takes it into use again",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if all != (len(args) == 1) || len(args) > 2 || len(args) == 0 {
+				return coded(exitUsage, "%s takes KEY and RULE, or KEY and --all; see %[1]s --help", cmd.CommandPath())
+			}
 			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
+				for i := range d.Rules {
+					if all {
+						d.Rules[i].Parked = !back
+					}
+				}
+				if all {
+					return nil
+				}
 				r, err := findRule(d, args[1])
 				if err != nil {
 					return err
@@ -85,6 +99,7 @@ func (s *session) flagPark() *cobra.Command {
 				return nil
 			})
 		}}
+	c.Flags().BoolVar(&all, "all", false, "all rules of the flag")
 	c.Flags().BoolVar(&back, "back", false, "take the rule into use again")
 	return c
 }
@@ -183,7 +198,8 @@ func (s *session) flagRule() *cobra.Command {
 			})
 		}}
 	c.Flags().StringVar(&name, "name", "", "of the rule")
-	c.Flags().StringVar(&text, "when", "", "whom it takes, as text or JSON; everybody if left out")
+	c.Flags().StringVar(&text, "when", "", "whom it takes, as text or JSON; everybody if "+
+		"left out; "+comparisons)
 	c.Flags().StringVar(&gets, "gets", "", "the variant")
 	c.Flags().IntVar(&place, "place", 0, "of a new rule among the others, from 1; the last if left out")
 	_ = c.MarkFlagRequired("name")
@@ -191,8 +207,8 @@ func (s *session) flagRule() *cobra.Command {
 }
 
 func (s *session) flagOrder() *cobra.Command {
-	return &cobra.Command{Use: "order KEY RULE...", Short: "Put rules in another order: those named come first, in " +
-		"this order", RunE: func(cmd *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "order KEY RULE...", Short: "Put rules in another order: those named come " +
+		"first", RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) < 2 {
 			return coded(exitUsage, "%s takes KEY RULE...; see --help", cmd.CommandPath())
 		}

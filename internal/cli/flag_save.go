@@ -2,24 +2,15 @@ package cli
 
 import (
 	"encoding/json"
-	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 	"greenlever.example/core/flag"
 )
 
-// readFile reads a file, or standard input for "-".
-func (s *session) readFile(path string) ([]byte, error) {
-	if path == "-" {
-		return io.ReadAll(s.in)
-	}
-	return os.ReadFile(path)
-}
-
 func (s *session) flagSave() *cobra.Command {
-	return &cobra.Command{Use: "save KEY FILE", Short: "Save a whole document from a JSON file, as `flag show -o " +
-		"json` prints it under document; - reads standard input",
+	return &cobra.Command{Use: "save KEY FILE", Short: "Save a flag's whole document in an environment from a JSON " +
+		"file",
+		Long: "The file holds what `flag show -o json` prints under document; - reads standard input.",
 		Args: exactly("KEY", "FILE"), RunE: func(cmd *cobra.Command, args []string) error {
 			raw, err := s.readFile(args[1])
 			if err != nil {

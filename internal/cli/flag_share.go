@@ -14,8 +14,7 @@ import (
 func (s *session) flagShare() *cobra.Command {
 	var rule, by, when, name string
 	var place int
-	c := &cobra.Command{Use: "share KEY VARIANT=PERCENT...", Short: "Give shares of the units, in a rule; what is " +
-		"left gets what follows",
+	c := &cobra.Command{Use: "share KEY VARIANT=PERCENT...", Short: "Give shares of the units, in a rule",
 		Long: "Changes the shares of the rule named with --rule, or of the only one that has shares,\nor adds a " +
 			"rule with --name. What the shares leave gets what the rules below and the end give.",
 		Example: `  greenlever flag share night-batching on=8% --by site.id --env production --because 'first sites'
@@ -57,7 +56,7 @@ func (s *session) flagShare() *cobra.Command {
 	c.Flags().StringVar(&name, "name", "", "of a new rule")
 	c.Flags().StringVar(&by, "by", "", "attributes to draw by, the first one present counts; "+condition.KeyAttribute+
 		" if left out")
-	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as text or JSON")
+	c.Flags().StringVar(&when, "when", "", "whom the rule takes, as text or JSON; "+comparisons)
 	c.Flags().IntVar(&place, "place", 0, "of a new rule among the others, from 1; the last if left out")
 	return c
 }

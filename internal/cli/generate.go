@@ -52,6 +52,9 @@ gone no longer compiles. With --check the file is compared instead; the exit cod
 				_, err = s.out.Write(source)
 				return err
 			}
+			if err := os.MkdirAll(filepath.Dir(out), 0o755); err != nil {
+				return err
+			}
 			if err := os.WriteFile(out, source, 0o644); err != nil {
 				return err
 			}

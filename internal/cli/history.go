@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -46,6 +48,11 @@ func (s *session) historyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if strings.Contains(person, "@") {
+				if person, err = s.personOf(cmd.Context(), a, path, person); err != nil {
+					return err
+				}
+			}
 			q := url.Values{"limit": {strconv.Itoa(min(limit, 200))}}
 			for name, v := range map[string]string{"environment": s.env, "flag": flagKey, "person": person,
 				"from": from, "to": to} {
@@ -74,12 +81,12 @@ func (s *session) historyCommand() *cobra.Command {
 		}}
 	f := c.Flags()
 	f.StringVar(&flagKey, "flag", "", "only what changed this flag")
-	f.StringVar(&person, "person", "", "only what this person did; the account's id")
+	f.StringVar(&person, "person", "", "only what this person did: an e-mail address, or an account's id")
 	f.StringVar(&from, "from", "", "from this time on")
 	f.StringVar(&to, "to", "", "before this time")
 	f.IntVar(&limit, "limit", 20, "how many entries")
 	f.BoolVar(&access, "access", false, "the chain of accounts, keys and sign-ins instead")
-	return c
+	return s.watched(c)
 }
 
 func (s *session) printEntry(e *manage.HistoryEntry) {
@@ -91,7 +98,8 @@ func (s *session) printEntry(e *manage.HistoryEntry) {
 	if e.Revision > 0 {
 		where += fmt.Sprintf(" revision %d", e.Revision)
 	}
-	s.say("%s  %s  %s  %s  by %s through %s", when(e.At), e.Action, e.Subject, where, who, e.Actor.Through)
+	s.say("%s  %s  %s  %s  by %s through %s", s.screen.paint(faint, s.when(e.At)), s.screen.paint(strong, e.Action),
+		e.Subject, where, who, e.Actor.Through)
 	for _, line := range e.Difference {
 		s.say("    %s", wrap(said(line), s.wide(), 4))
 	}
@@ -105,4 +113,20 @@ func parseTime(text string) (time.Time, error) {
 		return t, nil
 	}
 	return time.ParseInLocation(time.DateOnly, text, time.Local)
+}
+
+// personOf is the account's id of an e-mail address: of the project's people everybody may find it.
+func (s *session) personOf(ctx context.Context, a *api, path, email string) (string, error) {
+	var all struct{ Items []manage.Person }
+	if path != "" {
+		if err := a.do(ctx, request{method: "GET", path: path + "/people"}, &all); err != nil {
+			return "", err
+		}
+	}
+	for _, p := range all.Items {
+		if strings.EqualFold(p.Email, email) {
+			return p.Account, nil
+		}
+	}
+	return a.account(ctx, email)
 }

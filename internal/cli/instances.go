@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"net/url"
 	"slices"
@@ -50,7 +51,11 @@ func (s *session) instancesCommand() *cobra.Command {
 			}
 			who, at := "all instances that are silent decide", path+"/instances/gone"
 			if !silent {
-				who, at = "instance "+args[0]+" decides", path+"/instances/"+url.PathEscape(args[0])+"/gone"
+				id, err := s.instanceLike(cmd.Context(), a, path, args[0])
+				if err != nil {
+					return err
+				}
+				who, at = "instance "+id+" decides", path+"/instances/"+url.PathEscape(id)+"/gone"
 			}
 			if err := s.confirm([]words.Said{words.Plain(who + " no more")}, env.AskFirst); err != nil {
 				return err
@@ -71,7 +76,7 @@ func (s *session) instancesCommand() *cobra.Command {
 		}}
 	gone.Flags().BoolVar(&silent, "all-silent", false, "vouch for all that are silent")
 	c.AddCommand(gone)
-	return c
+	return s.watched(c)
 }
 
 func (s *session) printInstances(d *manage.Instances) {
@@ -90,16 +95,21 @@ func (s *session) printInstances(d *manage.Instances) {
 		}
 	}
 	var rows [][]any
-	add := func(state string, i *app.Instance) {
+	add := func(stands string, i *app.Instance) {
 		via := "the service"
 		if i.Via != "" {
 			via = cmp.Or(outposts[i.Via], i.Via)
+		}
+		if i.Source != "service" {
+			via = i.Source + ", " + via
 		}
 		name := i.Application
 		if i.Kind == wire.AnOutpost {
 			name += " (outpost)"
 		}
-		rows = append(rows, []any{state, name, i.Version, i.ID, i.Revision, i.Source, via, when(i.Seen)})
+		rows = append(rows, []any{state(stands), strings.TrimSpace(name + " " + i.Version), s.short(i.ID),
+			i.Revision, via,
+			s.when(i.Seen)})
 	}
 	for i := range d.Lost {
 		add("lost", &d.Lost[i])
@@ -115,16 +125,49 @@ func (s *session) printInstances(d *manage.Instances) {
 	}
 	for i := range d.Nodes {
 		n := &d.Nodes[i]
-		state := "serves"
+		stands := state("serves")
 		if n.Silent > 0 {
-			state = "serves no more"
+			stands = "serves no more"
 		}
-		rows = append(rows, []any{state, "greenlever", n.Version, n.ID, n.NodePlace.Revision, "service", "", ""})
+		rows = append(rows, []any{stands, strings.TrimSpace("greenlever " + n.Version), s.short(n.ID),
+			n.NodePlace.Revision, "",
+			""})
 	}
 	if len(rows) > 0 {
-		s.rows([]any{"state", "application", "version", "instance", "revision", "decides from", "through",
-			"last report"}, rows)
+		s.rows([]any{"state", "application", "instance", "revision", "through", "last report"}, rows)
 	}
+}
+
+// shortID is how much of an instance's id tells it from others, as a rule.
+const shortID = 8
+
+// short cuts an id on a screen, where nobody reads more of it.
+func (s *session) short(id string) string {
+	if s.screen.wide == 0 || strings.HasPrefix(id, "node-") {
+		return id
+	}
+	return id[:min(shortID, len(id))]
+}
+
+// instanceLike gives the id of the instance that begins with what was typed.
+func (s *session) instanceLike(ctx context.Context, a *api, path, typed string) (string, error) {
+	var all manage.Instances
+	if err := a.do(ctx, request{method: "GET", path: path + "/instances"}, &all); err != nil {
+		return "", err
+	}
+	var like []string
+	for _, i := range slices.Concat(all.Lost, all.Instances) {
+		if strings.HasPrefix(i.ID, typed) {
+			like = append(like, i.ID)
+		}
+	}
+	switch len(like) {
+	case 0:
+		return typed, nil // the service says what it knows
+	case 1:
+		return like[0], nil
+	}
+	return "", coded(exitUsage, "%d instances begin with %s: %s", len(like), typed, strings.Join(like, ", "))
 }
 
 // spreadWords says how long a revision took.

@@ -28,7 +28,7 @@ func (s *session) keyCommand() *cobra.Command {
 				var rows [][]any
 				for _, k := range all.Items {
 					rows = append(rows, []any{k.ID, k.Kind, k.Purpose, k.Hint + "…", strings.Join(k.Origins, " "),
-						when(k.Created), when(k.Revoked)})
+						s.when(k.Created), s.when(k.Revoked)})
 				}
 				s.rows([]any{"key", "kind", "purpose", "begins with", "pages", "made", "revoked"}, rows)
 			})
@@ -46,7 +46,7 @@ func (s *session) keyCommand() *cobra.Command {
 			}
 			return s.show(k, func() { s.say("%s", k.Secret) })
 		}}
-	make_.Flags().StringVar(&kind, "kind", "service", "service or browser")
+	make_.Flags().StringVar(&kind, "kind", "service", "service, browser or ingest")
 	make_.Flags().StringVar(&purpose, "purpose", "default", "what it is for; two of a kind and purpose may live at "+
 		"a time")
 	make_.Flags().StringSliceVar(&origins, "origin", nil, "of pages that may use a browser key, such as "+

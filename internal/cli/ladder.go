@@ -44,8 +44,8 @@ func (s *session) ladderCommand() *cobra.Command {
 			})
 		}}
 	save := &cobra.Command{Use: "save FILE",
-		Short: "Save a ladder from a YAML file, a new one or in place of the one " +
-			"with its key", Args: exactly("FILE"), Example: "  greenlever ladder save careful.yaml",
+		Short: "Save a ladder from a YAML file",
+		Long:  "Save a ladder from a YAML file, a new one or in place of the one with its key; - reads standard input. `ladder write` writes such a file.", Args: exactly("FILE"), Example: "  greenlever ladder save careful.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			raw, err := s.readFile(args[0])
 			if err != nil {

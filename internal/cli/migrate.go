@@ -11,7 +11,7 @@ var _ = listed("run", (*session).migrateCommand)
 func (s *session) migrateCommand() *cobra.Command {
 	var dsn, file string
 	var check bool
-	c := &cobra.Command{Use: "migrate", Short: "Bring the records' schema up to date; --check says what is left to do",
+	c := &cobra.Command{Use: "migrate", Short: "Bring the records' schema up to date",
 		Args: exactly(),
 		Long: `Brings the schema of the records up to date, as serve does when it starts, and says how far it is.
 Killed at whatever moment, the next run goes on where it stopped. With --check nothing is changed:

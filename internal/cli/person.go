@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"fmt"
 	"net/url"
 	"strings"
 
@@ -27,9 +26,9 @@ func (s *session) personCommand() *cobra.Command {
 			return s.show(all.Items, func() {
 				var rows [][]any
 				for _, p := range all.Items {
-					rows = append(rows, []any{p.Name, p.Email, fmt.Sprint(p.Roles), p.Account})
+					rows = append(rows, []any{p.Name, p.Email, heldWords(&p.Held), p.Teams, p.Account})
 				}
-				s.rows([]any{"name", "e-mail", "roles", "account"}, rows)
+				s.rows([]any{"name", "e-mail", "roles", "teams", "account"}, rows)
 			})
 		}}
 	var name, password string
@@ -58,23 +57,27 @@ func (s *session) personCommand() *cobra.Command {
 	make_.Flags().StringVar(&name, "name", "", "the person's name")
 	make_.Flags().StringVar(&password, "password", "", "asked for if left out")
 	make_.Flags().BoolVar(&keeper, "keeper", false, "makes projects and accounts")
-	roles := &cobra.Command{Use: "roles EMAIL [ROLE...]", Short: "Replace somebody's roles in a project; none takes " +
-		"the person out", Args: atLeastOne("e-mail address"), RunE: func(cmd *cobra.Command, args []string) error {
-		a, path, err := s.inProject(cmd.Context())
-		if err != nil {
-			return err
-		}
-		account, err := a.account(cmd.Context(), args[0])
-		if err != nil {
-			return err
-		}
-		if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/people/" + url.PathEscape(account),
-			body: map[string]any{"roles": append([]string{}, args[1:]...)}}, nil); err != nil {
-			return err
-		}
-		s.note("%s now has the roles %v in %s", args[0], args[1:], s.project)
-		return nil
-	}}
+	roles := s.rolesCommand("roles EMAIL [ROLE...]", "Replace somebody's roles in a project", "Replace somebody's "+
+		"roles "+
+		"in a project; without any the person leaves it. A robot is named robot:KEY.", "person roles "+
+		"per.lund@pinecrest.example developer on-call\nperson roles per.lund@pinecrest.example --in staging=releaser",
+		func(ctx context.Context, a *api, path, who string) (string, *manage.Held, error) {
+			account, err := a.account(ctx, who)
+			if err != nil {
+				return "", nil, err
+			}
+			var all struct{ Items []manage.Person }
+			if err := a.do(ctx, request{method: "GET", path: path + "/people"}, &all); err != nil {
+				return "", nil, err
+			}
+			held := &manage.Held{}
+			for i := range all.Items {
+				if all.Items[i].Account == account {
+					held = &all.Items[i].Held
+				}
+			}
+			return path + "/people/" + url.PathEscape(account), held, nil
+		})
 	reset := &cobra.Command{Use: "password EMAIL", Short: "Give somebody a new password; all their sessions and " +
 		"tokens end", Args: exactly("EMAIL"), RunE: func(cmd *cobra.Command, args []string) error {
 		a, err := s.connect()
@@ -103,7 +106,7 @@ func (s *session) personCommand() *cobra.Command {
 
 // account gives the id of an account that is named by its e-mail address, or by its id.
 func (a *api) account(ctx context.Context, who string) (string, error) {
-	if !strings.Contains(who, "@") {
+	if !strings.Contains(who, "@") && !strings.HasPrefix(who, app.RobotPrefix) {
 		return who, nil
 	}
 	var found manage.Found
@@ -114,7 +117,7 @@ func (a *api) account(ctx context.Context, who string) (string, error) {
 // leaveCommand changes what an account may do, up to nothing at all.
 func (s *session) leaveCommand() *cobra.Command {
 	var disable, enable, keeper, noKeeper bool
-	c := &cobra.Command{Use: "change EMAIL", Short: "Disable or enable an account, or say whether it keeps the " +
+	c := &cobra.Command{Use: "change EMAIL", Short: "Disable or enable an account, or have it keep the " +
 		"installation", Args: exactly("EMAIL"),
 		Long: "Changes an account. One that is disabled has no sessions, tokens and streams any more, on every " +
 			"node within\nseconds; they do not come back when it is enabled again.",
@@ -170,8 +173,7 @@ func (s *session) leaveCommand() *cobra.Command {
 // sessionsCommand lists what somebody is signed in with, and ends it.
 func (s *session) sessionsCommand() *cobra.Command {
 	var end string
-	c := &cobra.Command{Use: "sessions [EMAIL]", Short: "Somebody's sessions and personal tokens, or your own; " +
-		"--end ends one",
+	c := &cobra.Command{Use: "sessions [EMAIL]", Short: "Somebody's sessions and tokens, or your own; --end ends one",
 		Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			a, err := s.connect()
 			if err != nil {
@@ -219,11 +221,11 @@ func (s *session) sessionsCommand() *cobra.Command {
 				var rows [][]any
 				for i := range all.Sessions {
 					v := &all.Sessions[i]
-					rows = append(rows, []any{"session", v.ID, v.Address + "  " + v.Agent, when(v.Created),
-						when(v.Expires)})
+					rows = append(rows, []any{"session", v.ID, v.Address + "  " + v.Agent, s.when(v.Created),
+						s.when(v.Expires)})
 				}
 				for _, t := range all.Tokens {
-					rows = append(rows, []any{"token", t.ID, t.Name, when(t.Created), when(t.Expires)})
+					rows = append(rows, []any{"token", t.ID, t.Name, s.when(t.Created), s.when(t.Expires)})
 				}
 				s.rows([]any{"what", "id", "from, or for", "since", "until"}, rows)
 			})

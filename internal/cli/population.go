@@ -45,7 +45,7 @@ func (s *session) populationCommand() *cobra.Command {
 			}
 			return s.show(all.Items, func() {
 				for _, u := range all.Items {
-					s.say("%-24s %s  %s", u.Unit, when(u.Seen), u.Attributes)
+					s.say("%-24s %s  %s", u.Unit, s.when(u.Seen), u.Attributes)
 				}
 			})
 		}}

@@ -18,7 +18,7 @@ import (
 func (s *session) tried(all any, difference []words.Said, p *preview.Preview, d *flag.Document) error {
 	s.notePreview(difference, nil, nil)
 	return s.show(all, func() {
-		for _, line := range previewLines(p, d) {
+		for _, line := range s.previewLines(p, d) {
 			s.say("%s", line)
 		}
 	})
@@ -29,12 +29,12 @@ func (s *session) notePreview(difference []words.Said, p *preview.Preview, d *fl
 	for _, line := range difference {
 		s.note("  %s", said(line))
 	}
-	for _, line := range previewLines(p, d) {
+	for _, line := range s.previewLines(p, d) {
 		s.note("%s", line)
 	}
 }
 
-func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
+func (s *session) previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 	if p == nil {
 		return nil
 	}
@@ -43,8 +43,8 @@ func previewLines(p *preview.Preview, d *flag.Document) (lines []string) {
 		add("%s: %s", sh.Flag, said(sh.Says))
 		if d != nil && sh.Certain && d.Key == sh.Flag && d.Lever == flag.On && len(d.Rules) == 0 &&
 			d.End.Variant == d.Resting {
-			add("it is on, and nobody gets anything new: add a rule, or say with flag turn %s on --end VARIANT what "+
-				"all get", d.Key)
+			add("it is on, and nobody gets anything new: add a rule, or have all get something else:\n%s",
+				s.next("flag", "turn", d.Key, "on", "--end", otherThan(d)))
 		}
 		if sh.Moved.Counted == 0 {
 			continue
@@ -175,4 +175,14 @@ func (s *session) confirmSweep(p *preview.Preview) (any, error) {
 		return nil, coded(exitFailed, "nothing was changed: %q is no number", answer)
 	}
 	return n, nil
+}
+
+// otherThan is a variant of a flag that is not the resting one: the first by name.
+func otherThan(d *flag.Document) string {
+	for _, name := range slices.Sorted(maps.Keys(d.Variants)) {
+		if name != d.Resting {
+			return name
+		}
+	}
+	return d.Resting
 }

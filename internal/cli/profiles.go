@@ -91,7 +91,7 @@ func (s *session) connect() (*api, error) {
 		return nil, coded(exitUsage, "no service is known: run `greenlever sign-in`, or set GREENLEVER_URL and "+
 			"GREENLEVER_TOKEN")
 	}
-	if a.Token == "" {
+	if a.Token == "" && !s.measures {
 		return nil, coded(exitRefused, "no personal token is known: run `greenlever sign-in`, or set GREENLEVER_TOKEN")
 	}
 	return a, nil

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"net/url"
+
 	"github.com/spf13/cobra"
 	"greenlever.example/greenlever/internal/app"
 )
@@ -22,7 +24,7 @@ func (s *session) projectCommand() *cobra.Command {
 			return s.show(all.Items, func() {
 				var rows [][]any
 				for _, p := range all.Items {
-					rows = append(rows, []any{p.Key, p.Title, when(p.Created)})
+					rows = append(rows, []any{p.Key, p.Title, s.when(p.Created)})
 				}
 				s.rows([]any{"project", "title", "made"}, rows)
 			})
@@ -44,5 +46,6 @@ func (s *session) projectCommand() *cobra.Command {
 			})
 		}}
 	make_.Flags().StringVar(&title, "title", "", "for people")
-	return group("project", "Projects", list, make_)
+	return group("project", "Projects", list, make_, s.titleEdit("project", "pinecrest --title 'Pinecrest Lockers'",
+		"Edit a project's title", func(key string) string { return "/projects/" + url.PathEscape(key) }))
 }

@@ -11,7 +11,7 @@ import (
 var _ = listed("look", (*session).radarCommand)
 
 func (s *session) radarCommand() *cobra.Command {
-	c := &cobra.Command{Use: "radar", Short: "Where code and flags do not fit, and who decides by something old",
+	c := &cobra.Command{Use: "radar", Short: "Where code and flags do not fit, and who decides by old ones",
 		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 			r, err := s.readRadar(cmd.Context())
 			if err != nil {
@@ -19,8 +19,8 @@ func (s *session) radarCommand() *cobra.Command {
 			}
 			return s.show(r, func() { s.printRadar(r) })
 		}}
-	c.AddCommand(&cobra.Command{Use: "define FLAG", Short: "Make a flag that code asks for, with the type and " +
-		"fallback that the code used", Args: exactly("FLAG"), RunE: func(cmd *cobra.Command, args []string) error {
+	c.AddCommand(&cobra.Command{Use: "define FLAG", Short: "Make a flag that code asks for, of the type that it " +
+		"asked for", Args: exactly("FLAG"), RunE: func(cmd *cobra.Command, args []string) error {
 		r, err := s.readRadar(cmd.Context())
 		if err != nil {
 			return err
@@ -52,7 +52,7 @@ func (s *session) radarCommand() *cobra.Command {
 		}
 		return coded(exitNotFound, "nobody asks in vain for %s in %s", args[0], s.env)
 	}})
-	return c
+	return s.watched(c)
 }
 
 func (s *session) readRadar(ctx context.Context) (*radar.Radar, error) {
@@ -74,7 +74,7 @@ func (s *session) printRadar(r *radar.Radar) {
 			s.say("")
 		}
 		began = true
-		s.say("%s", title)
+		s.say("%s", s.screen.paint(strong, title))
 		s.rows(header, rows)
 	}
 	var rows [][]any
@@ -84,7 +84,7 @@ func (s *session) printRadar(r *radar.Radar) {
 	part("Cannot be read, and is left out; everything else goes on", []any{"kind", "key", "why"}, rows)
 	rows = nil
 	for _, u := range r.Unknown {
-		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, u.Nearest, u.Application, when(u.Last)})
+		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, u.Nearest, u.Application, s.when(u.Last)})
 	}
 	part("Asked for, and not defined", []any{"flag", "type", "fallback", "nearest", "application", "last asked"}, rows)
 	for _, u := range r.Unknown {
@@ -94,7 +94,7 @@ func (s *session) printRadar(r *radar.Radar) {
 	}
 	rows = nil
 	for _, m := range r.Mistyped {
-		rows = append(rows, []any{m.Flag, m.Type, m.Application, when(m.Last)})
+		rows = append(rows, []any{m.Flag, m.Type, m.Application, s.when(m.Last)})
 	}
 	part("Asked for as another type than they have", []any{"flag", "asked as", "application", "last asked"}, rows)
 	rows = nil
@@ -115,7 +115,7 @@ func (s *session) printRadar(r *radar.Radar) {
 		"of its calls"}, rows)
 	rows = nil
 	for _, u := range r.Unasked {
-		rows = append(rows, []any{u.Flag, u.Title, when(u.Last)})
+		rows = append(rows, []any{u.Flag, u.Title, s.when(u.Last)})
 	}
 	part("Defined, and not asked for", []any{"flag", "title", "last asked"}, rows)
 	if !began {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"greenlever.example/core/bucket"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/stage"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/releases"
@@ -20,7 +21,7 @@ var _ = listed("change", (*session).releaseCommand)
 
 func (s *session) releaseCommand() *cobra.Command {
 	c := group("release", "Take a flag from one variant to another in stages", s.releaseStart(), s.releaseList(),
-		s.releaseShow(), s.releaseWatch(), s.releaseHalt("hold", "Hold a release where it is"),
+		s.releaseShow(), s.releaseFollow(), s.releaseHalt("hold", "Hold a release where it is"),
 		s.releaseAct("go-on", "Have a release that is held go on", false),
 		s.releaseAct("next", "Begin the next stage now", false), s.releaseAct("sign", "Sign that a release may go on",
 			true),
@@ -29,7 +30,7 @@ func (s *session) releaseCommand() *cobra.Command {
 		s.releaseEdit(), s.releaseWrite(), s.releaseSchema())
 	c.Example = "  greenlever release start night-batching --ladder in-a-day --by site.id --env production " +
 		"--because 'it is time'\n" +
-		"  greenlever release watch night-batching --env production"
+		"  greenlever release follow night-batching --env production"
 	return c
 }
 
@@ -42,10 +43,11 @@ type ahead struct {
 func (s *session) releaseStart() *cobra.Command {
 	var in releases.Start
 	var file, where, shares, every, begin string
+	var watches []string
+	var blind bool
 	c := &cobra.Command{Use: "start [FLAG]", Short: "Start a release; --try shows what each of its stages would do",
 		Example: "  greenlever release start night-batching --shares 8,30,100 --every 1d --by site.id --env " +
-			"production " +
-			"--because 'staff are happy'\n  greenlever release start -f night-batching.yaml",
+			"production --because 'staff are happy'\n  greenlever release start -f night-batching.yaml",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			flag, start := "", in
 			if file != "" {
@@ -76,27 +78,47 @@ func (s *session) releaseStart() *cobra.Command {
 			if err := fillStart(&start, where, shares, every, begin); err != nil {
 				return err
 			}
+			if len(watches) > 0 || blind {
+				start.Watches = watchesOf(watches)
+			}
 			return s.startRelease(cmd.Context(), flag, &start)
 		}}
 	f := c.Flags()
 	f.StringVarP(&file, "file", "f", "", "a YAML file; see release schema")
 	f.StringVar(&in.From, "from", "", "the variant that it goes from; what the flag gives now if left out")
 	f.StringVar(&in.To, "to", "", "the variant that is new; the only other one if left out")
+	f.StringSliceVar(&in.Beside, "beside", nil, "further variants that are new: each gets as much of every share, "+
+		"and is compared for itself")
 	f.StringSliceVar(&in.By, "by", nil, "what shares are drawn by, such as site.id; the key if left out")
 	f.StringVar(&where, "where", "", "a condition that all stages share, as text")
 	f.StringVar(&in.Ladder, "ladder", "", "a saved order of stages: see greenlever ladder list")
 	f.StringSliceVar(&in.Named, "named", nil, "units for the stages of the ladder that ask, such as your own")
 	f.StringVar(&shares, "shares", "", "stages as shares in percent, such as 2,8,30,65,100")
 	f.StringVar(&every, "every", "", "how long each of these stays at least, such as 1d")
+	f.StringSliceVar(&watches, "watch", nil,
+		"a metric that it looks at, and what comes of harm: door-open-failed, or "+
+			"door-open-ms:hold, or :tell")
+	f.StringSliceVar(&in.BreakDown, "break-down", nil, "attributes by which what the watches find is broken down, "+
+		"such as firmware")
+	f.BoolVar(&blind, "no-watches", false, "none, also of those metrics that belong to the flag")
 	f.StringVar(&begin, "begin", "", "when it begins, such as 2026-12-01T08:00:00+01:00; at once if left out")
 	f.StringVar(&in.Above, "above", "", "the id of the rule that it stands above; below all if left out")
 	f.BoolVar(&in.OldArm, "old-arm", false, "keep a part of the others on the old variant, to compare with")
 	f.StringVar(&in.Expected, "expected", "", "the effect that you hope for")
 	f.StringVar(&in.After, "after", "", "the id of the release that this one follows after a repair: what is left "+
-		"open "+
-		"is as there")
+		"open is as there")
 	f.IntVar(&in.First, "first", 0, "the stage to begin with, from 0; those before it are in it")
 	return c
+}
+
+// watchesOf reads watches as they are given on the line.
+func watchesOf(texts []string) *[]releases.Watching {
+	out := []releases.Watching{}
+	for _, one := range texts {
+		metric, reaction, _ := strings.Cut(one, ":")
+		out = append(out, releases.Watching{Metric: metric, OnHarm: evidence.Reaction(reaction)})
+	}
+	return &out
 }
 
 func fillStart(in *releases.Start, where, shares, every, begin string) error {
@@ -170,7 +192,7 @@ func (s *session) startRelease(ctx context.Context, flag string, in *releases.St
 	}
 	return s.show(done, func() {
 		s.say("%s", done.ID)
-		s.note("%s\nwatch it:      %s\ntake it back:  %s", said(done.Sentence), s.next("release", "watch", flag),
+		s.note("%s\nfollow it:     %s\ntake it back:  %s", said(done.Sentence), s.next("release", "follow", flag),
 			s.next("release", "roll-back", flag, "--because", "it does harm"))
 	})
 }
@@ -182,10 +204,15 @@ func (s *session) sayAhead(t *ahead, line func(string)) {
 	}
 	for i := range t.Ahead.Stages {
 		st := &t.Ahead.Stages[i]
-		text := fmt.Sprintf("%-8s %s units have %s", st.Name, about(st.Has), t.State.Plan.To)
+		text := fmt.Sprintf("%-8s %s units have %s", st.Name, about(st.Has), strings.Join(t.State.Plan.News(),
+			" or "))
 		if st.Drawn != nil {
-			text += fmt.Sprintf(", %s of %s %s", about(st.Drawn.Parts[t.State.Plan.To]), about(st.Drawn.Units),
-				st.Drawn.By)
+			for _, v := range t.State.Plan.News() {
+				text += fmt.Sprintf(", %s of %s %s", about(st.Drawn.Parts[v]), about(st.Drawn.Units), st.Drawn.By)
+				if len(t.State.Plan.Beside) > 0 {
+					text += " " + v
+				}
+			}
 		}
 		text += "; " + said(st.Shift.Says)
 		if st.Takes > 0 {
@@ -262,7 +289,7 @@ func (s *session) releaseHalt(do, short string) *cobra.Command {
 
 func (s *session) releaseFinish() *cobra.Command {
 	var drop []string
-	var outcome string
+	var outcome, give string
 	var early bool
 	c := &cobra.Command{Use: "finish FLAG",
 		Short: "Make what a release gave the flag's own, for all whom it is for",
@@ -271,12 +298,12 @@ func (s *session) releaseFinish() *cobra.Command {
 			"--because 'all sites have it'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.act(cmd.Context(), args[0], "/acts", map[string]any{"do": "finish", "drop": drop,
-				"outcome": outcome,
-				"early":   early}, true)
+				"outcome": outcome, "early": early, "give": give}, true)
 		}}
 	c.Flags().StringSliceVar(&drop, "drop", nil, "ids of rules that decide nothing more and go with it; release show "+
 		"lists them")
 	c.Flags().StringVar(&outcome, "outcome", "", "what came of it, against what was expected")
+	c.Flags().StringVar(&give, "give", "", "the variant that all get, where several are new")
 	c.Flags().BoolVar(&early, "early", false, "although not all whom it is for have it yet: they get it at once")
 	return c
 }
@@ -306,6 +333,9 @@ func (s *session) act(ctx context.Context, of, below string, body map[string]any
 	a, path, v, ask, err := s.findRelease(ctx, of)
 	if err != nil {
 		return err
+	}
+	if of := v.State.Plan.News(); body["do"] == "finish" && body["give"] == "" && len(of) > 1 {
+		return coded(exitUsage, "say which one all get: --give %s", strings.Join(of, " or --give "))
 	}
 	body["reason"] = s.because
 	if seen {
@@ -378,7 +408,8 @@ func (s *session) releaseWrite() *cobra.Command {
 }
 
 func (s *session) releaseSchema() *cobra.Command {
-	return &cobra.Command{Use: "schema [release|ladder|stages]", Short: "Print the JSON Schema of the files, for " +
+	return &cobra.Command{Use: "schema [release|ladder|stages|metric|recipe]", Short: "Print the JSON Schema of " +
+		"the files, for " +
 		"editors",
 		Args: cobra.MaximumNArgs(1),
 		Example: "  greenlever release schema > release.schema.json\n  greenlever release schema stages > " +
@@ -390,7 +421,7 @@ func (s *session) releaseSchema() *cobra.Command {
 			}
 			raw, err := files.Schema(kind)
 			if err != nil {
-				return coded(exitUsage, "there is no schema %q: release, ladder or stages", kind)
+				return coded(exitUsage, "there is no schema %q: release, ladder, stages, metric or recipe", kind)
 			}
 			_, err = s.out.Write(raw)
 			return err

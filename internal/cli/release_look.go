@@ -1,19 +1,20 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
-	"os"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"greenlever.example/core/bucket"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/stage"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/manage"
 )
 
@@ -34,16 +35,21 @@ func (s *session) releaseList() *cobra.Command {
 				return r.Running() == over || s.env != "" && r.EnvironmentKey != s.env
 			})
 			return s.show(all.Items, func() {
-				var rows [][]any
-				for _, r := range all.Items {
-					rows = append(rows, []any{r.Flag, r.EnvironmentKey, r.State.Is, stageName(&r), when(r.Made),
-						wrap(said(r.Sentence), s.wide()-70, 0)})
+				for i, r := range all.Items {
+					if i > 0 {
+						s.say("")
+					}
+					s.say("%s  %s  %s  stage %s  made %s", s.screen.paint(strong, r.Flag), r.EnvironmentKey,
+						s.screen.state(state(r.State.Is)), stageName(&r), s.when(r.Made))
+					s.say("  %s", wrap(said(r.Sentence), s.wide(), 2))
 				}
-				s.rows([]any{"flag", "where", "stands", "stage", "made", ""}, rows)
+				if len(all.Items) == 0 {
+					s.note("nothing is going out: %s says how to start a release", "greenlever release start --help")
+				}
 			})
 		}}
 	c.Flags().BoolVar(&over, "over", false, "those that ended, and how")
-	return c
+	return s.watched(c)
 }
 
 func stageName(r *manage.ReleaseLine) string {
@@ -54,7 +60,8 @@ func stageName(r *manage.ReleaseLine) string {
 }
 
 func (s *session) releaseShow() *cobra.Command {
-	return &cobra.Command{Use: "show FLAG", Short: "A release: its stages, what happened to it, and what to hand over",
+	return s.watched(&cobra.Command{Use: "show FLAG", Short: "A release: its stages, what happened, and what to " +
+		"hand over",
 		Args: exactly("FLAG"), Example: "  greenlever release show night-batching --env production",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			_, _, v, _, err := s.findRelease(cmd.Context(), args[0])
@@ -62,13 +69,14 @@ func (s *session) releaseShow() *cobra.Command {
 				return err
 			}
 			return s.show(v, func() { s.sayRelease(v) })
-		}}
+		}})
 }
 
 func (s *session) sayRelease(v *manage.ReleaseView) {
-	s.say("%s in %s: %s -> %s, by %s, since %s", v.Flag, v.EnvironmentKey, v.State.Plan.From, v.State.Plan.To,
+	s.say("%s in %s: %s -> %s, by %s, since %s", v.Flag, v.EnvironmentKey, v.State.Plan.From,
+		strings.Join(v.State.Plan.News(), " or "),
 		v.OwnerName,
-		when(v.Made))
+		s.when(v.Made))
 	s.say("%s", wrap(said(v.Sentence), s.wide(), 0))
 	if v.Expected != "" {
 		s.say("expected: %s", v.Expected)
@@ -80,6 +88,12 @@ func (s *session) sayRelease(v *manage.ReleaseView) {
 	for _, line := range course(v, time.Now(), s.wide()) {
 		s.say("%s", line)
 	}
+	if v.Watched != nil {
+		s.say("")
+		for _, line := range s.watchLines(v.Watched) {
+			s.say("%s", line)
+		}
+	}
 	s.say("")
 	var rows [][]any
 	for _, st := range v.Steps {
@@ -87,7 +101,7 @@ func (s *session) sayRelease(v *manage.ReleaseView) {
 		if st.Stage >= 0 && st.Stage < len(v.State.Plan.Stages) {
 			at = v.State.Plan.Stages[st.Stage].Name
 		}
-		rows = append(rows, []any{when(st.At), st.Tell, at, st.Name, st.Event.Because})
+		rows = append(rows, []any{s.when(st.At), st.Tell, at, st.Name, st.Event.Because})
 	}
 	s.rows([]any{"at", "what", "stage", "by", "because"}, rows)
 	if len(v.Unneeded) > 0 && !v.State.Is.Over() {
@@ -157,26 +171,49 @@ func course(v *manage.ReleaseView, now time.Time, wide int) (lines []string) {
 	return lines
 }
 
-func (s *session) releaseWatch() *cobra.Command {
-	return &cobra.Command{Use: "watch FLAG", Short: "Watch a release until it is over; the exit code tells how it " +
-		"ended",
-		Long: "Watch shows a release as it goes, and ends with it: 0 where it was finished, 1 where it was rolled " +
-			"back or " +
-			"withdrawn. Where the output is no terminal, each thing that happens is a line.",
-		Args: exactly("FLAG"), Example: "  greenlever release watch night-batching --env production",
-		RunE: func(cmd *cobra.Command, args []string) error { return s.watch(cmd.Context(), args[0]) }}
+// watchLines say what the watches have found, a paragraph each.
+func (s *session) watchLines(w *manage.WatchedView) (lines []string) {
+	wide := s.wide()
+	add := func(mark, text string) {
+		lines = append(lines, strings.Split(mark+" "+wrap(text, wide-2, 2), "\n")...)
+	}
+	if len(w.SaysBroken) > 0 {
+		add("!", said(w.SaysBroken))
+	}
+	for i, says := range w.Says {
+		mark := map[evidence.Verdict]string{evidence.Harm: "!", evidence.Clear: "+"}[w.Watches[i].Verdict]
+		add(s.screen.paint(signs[state(w.Watches[i].Verdict)].tone, cmp.Or(mark, "·")), said(says))
+	}
+	for i := range w.Watches {
+		for _, p := range w.Watches[i].Parts {
+			add(" ", said(words.Say("%s, %s %s: %s", words.Name(w.Watches[i].Name()), words.Plain(p.Attribute),
+				words.Name(cmp.Or(p.Value,
+					"absent")), w.Watches[i].SaysPart(&p))))
+		}
+	}
+	if w.Run > 1 {
+		add("·", fmt.Sprintf("evidence run %d, since %s", w.Run, s.when(w.Began)))
+	}
+	return lines
 }
 
-// watchEvery is how often a release is looked at.
-const watchEvery = time.Second
+func (s *session) releaseFollow() *cobra.Command {
+	return &cobra.Command{Use: "follow FLAG", Short: "Follow a release until it is over",
+		Long: "Follow shows a release as it goes, and ends with it: 0 where it was finished, 1 where it was rolled " +
+			"back or withdrawn. Where the output is no terminal, each thing that happens is a line.",
+		Args: exactly("FLAG"), Example: "  greenlever release follow night-batching --env production",
+		RunE: func(cmd *cobra.Command, args []string) error { return s.follow(cmd.Context(), args[0]) }}
+}
 
-func (s *session) watch(ctx context.Context, of string) error {
+// followEvery is how often a release is looked at.
+const followEvery = time.Second
+
+func (s *session) follow(ctx context.Context, of string) error {
 	a, path, v, _, err := s.findRelease(ctx, of)
 	if err != nil {
 		return err
 	}
-	f, is := s.out.(*os.File)
-	live := is && term.IsTerminal(int(f.Fd())) && s.output == "table"
+	live := s.screen.high > 0 && s.output == "table"
 	told, drawn, lost := int64(0), 0, false
 	for {
 		switch {
@@ -189,7 +226,7 @@ func (s *session) watch(ctx context.Context, of string) error {
 				}
 				told = st.Sequence
 				if err := s.show(st, func() {
-					s.say("%s  %-11s %s", when(st.At), st.Tell, st.Event.Because)
+					s.say("%s  %-11s %s", s.when(st.At), st.Tell, st.Event.Because)
 				}); err != nil {
 					return err
 				}
@@ -205,7 +242,7 @@ func (s *session) watch(ctx context.Context, of string) error {
 		select {
 		case <-ctx.Done():
 			return nil
-		case <-time.After(watchEvery):
+		case <-time.After(followEvery):
 		}
 		var next manage.ReleaseView
 		switch err := a.do(ctx, request{method: "GET", path: path}, &next); {
@@ -228,10 +265,13 @@ func (s *session) redraw(v *manage.ReleaseView, drawn int) int {
 	lines := append([]string{fmt.Sprintf("%s in %s, %s", v.Flag, v.EnvironmentKey, time.Now().Format("15:04:05"))},
 		strings.Split(wrap(said(v.Sentence), s.wide(), 0), "\n")...)
 	lines = append(append(lines, ""), course(v, time.Now(), s.wide())...)
+	if v.Watched != nil {
+		lines = append(append(lines, ""), s.watchLines(v.Watched)...)
+	}
 	if n := len(v.Steps); n > 0 {
 		lines = append(lines, "")
 		for _, st := range v.Steps[max(0, n-5):] {
-			lines = append(lines, fmt.Sprintf("%s  %-11s %-12s %s", when(st.At), st.Tell, st.Name, st.Event.Because))
+			lines = append(lines, fmt.Sprintf("%s  %-11s %-12s %s", s.when(st.At), st.Tell, st.Name, st.Event.Because))
 		}
 	}
 	if drawn > 0 {

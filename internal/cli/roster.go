@@ -19,8 +19,8 @@ func fromTo(low, high int) string {
 }
 
 func (s *session) rosterCommand() *cobra.Command {
-	return &cobra.Command{Use: "roster", Short: "What each test unit gets, against what is expected and what " +
-		"chance says", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+	return &cobra.Command{Use: "roster", Short: "What each test unit gets, against what is expected of " +
+		"chance", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 		a, path, _, err := s.inEnvironment(cmd.Context())
 		if err != nil {
 			return err

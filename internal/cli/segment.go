@@ -71,16 +71,21 @@ func (s *session) segmentCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return s.saveSegment(cmd.Context(), args[0], n, lists)
+			return s.saveSegment(cmd.Context(), args[0], n, !cmd.Flags().Changed("when"), lists)
 		}}
-	save.Flags().StringVar(&lists, "lists", "", "the attribute that its lists name; the targeting key if left out")
-	for _, c := range []*cobra.Command{make_, save} {
-		c.Flags().StringVar(&when, "when", "", "whom it takes, as text or JSON; nobody but listed units if left out")
-	}
-	return group("segment", "Reusable audiences", list, make_, save, s.segmentLoad(), s.segmentUnits())
+	save.Flags().StringVar(&lists, "lists", "", "the attribute that its lists name; as it is if left out")
+	make_.Flags().StringVar(&when, "when", "", "whom it takes, as text or JSON; nobody but listed units if left out; "+
+		comparisons)
+	save.Flags().StringVar(&when, "when", "", "whom it takes, as text or JSON; as it is if left out, empty: nobody "+
+		"but "+
+		"listed units; "+comparisons)
+	return group("segment", "Reusable audiences", list, make_, save, s.titleEdit("segment",
+		"crews --title 'Crews of two and more'", "Edit a segment's title", func(key string) string {
+			return "/projects/" + url.PathEscape(s.project) + "/segments/" + url.PathEscape(key)
+		}), s.segmentLoad(), s.segmentUnits())
 }
 
-func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node, lists string) error {
+func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node, same bool, lists string) error {
 	a, path, env, err := s.inEnvironment(ctx)
 	if err != nil {
 		return err
@@ -91,6 +96,9 @@ func (s *session) saveSegment(ctx context.Context, key string, n *condition.Node
 	}
 	if lists == "" {
 		lists = v.Lists
+	}
+	if same {
+		n = v.When
 	}
 	path += "/segments/" + url.PathEscape(key)
 	body := map[string]any{"when": n, "lists": lists, "in": v.In, "out": v.Out, "reason": s.because}
@@ -139,8 +147,8 @@ func (s *session) segment(ctx context.Context, a *api, path, key string) (*manag
 
 func (s *session) segmentLoad() *cobra.Command {
 	var list, mode string
-	c := &cobra.Command{Use: "load KEY FILE", Short: "Load a list of units from a file, one a line; - is standard " +
-		"input", Args: exactly("KEY", "FILE"),
+	c := &cobra.Command{Use: "load KEY FILE", Short: "Load a list of units from a file, one in a line",
+		Long: "Load a list of units from a file, one in a line; - reads standard input.", Args: exactly("KEY", "FILE"),
 		Example: "  greenlever segment load pilot-sites sites.txt --env production --because 'the second wave'\n" +
 			"  greenlever segment load invited more.txt --mode add --env production",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -3,14 +3,14 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"os"
+	"reflect"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 	"go.yaml.in/yaml/v4"
-	"golang.org/x/term"
 
 	"greenlever.example/core/words"
 )
@@ -19,7 +19,7 @@ import (
 func (s *session) show(v any, people func()) error {
 	switch s.output {
 	case "table":
-		people()
+		s.paged(people)
 		return nil
 	case "json":
 		enc := json.NewEncoder(s.out)
@@ -45,29 +45,110 @@ func (s *session) show(v any, people func()) error {
 	return coded(exitUsage, "--output must be table, json or yaml, not %q", s.output)
 }
 
-// rows prints a table.
+// rows prints a table, no wider than the screen.
 func (s *session) rows(header []any, rows [][]any) {
 	t := table.NewWriter()
-	t.SetOutputMirror(s.out)
 	style := table.StyleLight
 	style.Options = table.OptionsNoBordersAndSeparators
 	style.Box.PaddingLeft = ""
 	style.Box.PaddingRight = "   "
+	if s.screen.wide > 0 && s.screen.wide < 100 {
+		style.Box.PaddingRight = "  "
+	}
 	style.Format.Header = text.FormatDefault
 	t.SetStyle(style)
-	t.AppendHeader(header)
-	for _, r := range rows {
-		t.AppendRow(r)
+	widths, words := make([]int, len(header)), make([]int, len(header))
+	row := func(cells []any, painted func(any) string) {
+		out := make(table.Row, len(cells))
+		for i, c := range cells {
+			out[i] = painted(c)
+			widths[i] = max(widths[i], text.StringWidthWithoutEscSequences(out[i].(string)))
+			words[i] = max(words[i], text.LongestLineLen(strings.Join(strings.Fields(out[i].(string)), "\n")))
+		}
+		t.AppendRow(out)
 	}
-	t.Render()
+	columns := make([]table.ColumnConfig, len(header))
+	row(header, func(c any) string { return s.screen.paint(strong, fmt.Sprint(c)) })
+	for _, r := range rows {
+		for i, c := range r {
+			if number(c) {
+				columns[i].Align = text.AlignRight
+			}
+		}
+		row(r, s.cell)
+	}
+	for i := range columns {
+		columns[i].Number = i + 1
+	}
+	if s.screen.wide > 0 {
+		narrow(widths, words, s.screen.wide-len(style.Box.PaddingRight)*(len(header)-1))
+		for i := range columns {
+			columns[i].WidthMax, columns[i].WidthMaxEnforcer = widths[i], text.WrapSoft
+		}
+	}
+	t.SetColumnConfigs(columns)
+	for line := range strings.Lines(t.Render()) {
+		s.say("%s", strings.TrimRight(line, " \n"))
+	}
+}
+
+func number(c any) bool {
+	switch reflect.ValueOf(c).Kind() {
+	case reflect.Int, reflect.Int64, reflect.Uint64, reflect.Uint32, reflect.Int32, reflect.Float64:
+		return true
+	}
+	return false
+}
+
+// cell says a value as people would.
+func (s *session) cell(c any) string {
+	switch c := c.(type) {
+	case state:
+		return s.screen.state(c)
+	case bool:
+		return map[bool]string{true: "yes", false: "no"}[c]
+	}
+	if v := reflect.ValueOf(c); v.Kind() == reflect.Slice {
+		all := make([]string, v.Len())
+		for i := range all {
+			all[i] = fmt.Sprint(v.Index(i))
+		}
+		return strings.Join(all, ", ")
+	}
+	return fmt.Sprint(c)
+}
+
+// leastWide is what no column is made narrower than.
+const leastWide = 10
+
+// narrow takes from the widest columns until all fit into so many: from those that have long texts
+// first, from those with long words where that is not enough.
+func narrow(widths, words []int, fit int) {
+	sum := 0
+	for _, w := range widths {
+		sum += w
+	}
+	for _, least := range [][]int{words, slices.Repeat([]int{leastWide}, len(widths))} {
+		for sum > fit {
+			widest := -1
+			for i, w := range widths {
+				if w > max(least[i], leastWide) && (widest < 0 || w > widths[widest]) {
+					widest = i
+				}
+			}
+			if widest < 0 {
+				break
+			}
+			widths[widest]--
+			sum--
+		}
+	}
 }
 
 // wide is the number of columns that a line may take.
 func (s *session) wide() int {
-	if f, ok := s.out.(*os.File); ok {
-		if w, _, err := term.GetSize(int(f.Fd())); err == nil && w > 40 {
-			return w
-		}
+	if s.screen.wide > 0 {
+		return max(s.screen.wide, 40)
 	}
 	return 120
 }
@@ -81,10 +162,14 @@ func wrap(s string, n, indent int) string {
 	return strings.Join(lines, "\n"+strings.Repeat(" ", indent))
 }
 
-func (s *session) say(format string, args ...any) { fmt.Fprintf(s.out, format+"\n", args...) }
+func (s *session) say(format string, args ...any) {
+	fmt.Fprintln(s.out, s.screen.fit(s.screen.clean(fmt.Sprintf(format, args...))))
+}
 
 // note tells who sits there what was done; it is no data.
-func (s *session) note(format string, args ...any) { fmt.Fprintf(s.err, format+"\n", args...) }
+func (s *session) note(format string, args ...any) {
+	fmt.Fprintln(s.err, s.screen.fit(s.screen.clean(fmt.Sprintf(format, args...))))
+}
 
 // said prints what is said, with instants in the reader's own zone.
 func said(s words.Said) string {
@@ -109,9 +194,14 @@ func sayAll(all []words.Said, sep string) string {
 	return strings.Join(texts, sep)
 }
 
-func when(ms int64) string {
+// when says an instant in the reader's own zone; on a screen without the day where it is today.
+func (s *session) when(ms int64) string {
 	if ms == 0 {
 		return "-"
 	}
-	return time.UnixMilli(ms).Local().Format("2006-01-02 15:04:05")
+	at, format := time.UnixMilli(ms).Local(), "2006-01-02 15:04:05"
+	if s.screen.wide > 0 && at.Format(time.DateOnly) == time.Now().Format(time.DateOnly) {
+		format = time.TimeOnly
+	}
+	return at.Format(format)
 }

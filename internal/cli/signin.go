@@ -7,12 +7,15 @@ import (
 	"greenlever.example/greenlever/internal/manage"
 )
 
-var _ = listed("places", (*session).signInCommand)
+var _ = listed("first", (*session).signInCommand)
 
 func (s *session) signInCommand() *cobra.Command {
 	c := &cobra.Command{Use: "sign-in", Short: "Keep an address and a personal token for the other commands",
-		Long: "Keeps an address and a personal token in a profile. Make the token in the console under Settings.",
-		Args: exactly(),
+		Long: "Keeps an address and a personal token in a profile. Without GREENLEVER_TOKEN a " +
+			"code is shown here and in\n" +
+			"your browser, and who is signed in there lets this program in.",
+		Example: "  greenlever sign-in --url http://127.0.0.1:8090",
+		Args:    exactly(),
 		RunE: func(cmd *cobra.Command, _ []string) (err error) {
 			p := profile{URL: strings.TrimRight(s.url, "/"), Token: env("GREENLEVER_TOKEN", ""), Project: s.project,
 				Env: s.env}
@@ -25,7 +28,7 @@ func (s *session) signInCommand() *cobra.Command {
 				}
 			}
 			if p.Token == "" {
-				if p.Token, err = s.askSecret("Personal token (it is not shown): "); err != nil {
+				if p.Token, err = s.byCode(cmd.Context(), p.URL); err != nil {
 					return err
 				}
 			}

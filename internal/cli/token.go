@@ -23,7 +23,7 @@ func (s *session) tokenCommand() *cobra.Command {
 		return s.show(all.Items, func() {
 			var rows [][]any
 			for _, t := range all.Items {
-				rows = append(rows, []any{t.ID, t.Name, when(t.Created), when(t.Expires)})
+				rows = append(rows, []any{t.ID, t.Name, s.when(t.Created), s.when(t.Expires)})
 			}
 			s.rows([]any{"token", "name", "made", "expires"}, rows)
 		})
@@ -41,6 +41,6 @@ func (s *session) tokenCommand() *cobra.Command {
 			s.note("removed")
 			return nil
 		}}
-	return group("token", "Your personal tokens; they are made in the console, by who is signed in there", list,
+	return group("token", "Your personal tokens; sign-in makes one, or the console", list,
 		remove)
 }

@@ -32,7 +32,7 @@ func (s *session) unitCommand() *cobra.Command {
 				return err
 			}
 			return s.show(v, func() {
-				s.say("%s: attributes %s", v.Unit, whence(v.From, v.Seen))
+				s.say("%s: attributes %s", v.Unit, s.whence(v.From, v.Seen))
 				for _, n := range slices.Sorted(maps.Keys(v.Attributes)) {
 					s.say("  %-20s %v", n, v.Attributes[n])
 				}

@@ -34,7 +34,7 @@ func (s *session) usageCommand() *cobra.Command {
 			return s.show(u, func() { s.printUsage(&u, span) })
 		}}
 	c.Flags().StringVar(&span, "span", "1h", "15m, 1h, 6h, 1d, 7d, 30d or 90d")
-	return c
+	return s.watched(c)
 }
 
 func (s *session) printUsage(u *manage.Usage, span string) {
@@ -56,7 +56,7 @@ func (s *session) printUsage(u *manage.Usage, span string) {
 		rows = append(rows, []any{l.Flag, fallbackOr(l.Variant), l.Total, share(l.Total, total[l.Flag]), before[k],
 			spark(l.Counts)})
 	}
-	s.say("decisions in %s, %s to %s", s.env, when(u.From), when(u.To))
+	s.say("decisions in %s, %s to %s", s.env, s.when(u.From), s.when(u.To))
 	s.rows([]any{"flag", "variant", "decisions", "share", "in the " + span + " before", ""}, rows)
 	if len(u.Ways) == 0 {
 		return

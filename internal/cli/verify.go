@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"os"
 
 	"github.com/spf13/cobra"
 	"greenlever.example/greenlever/internal/app/audit"
@@ -21,12 +20,12 @@ func (s *session) verifyCommand() *cobra.Command {
 		Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
 			r := &audit.Report{}
 			if file != "" {
-				f, err := os.Open(file)
+				f, err := s.open(file)
 				if err != nil {
 					return err
 				}
 				defer f.Close()
-				held, err := readHeads(heads)
+				held, err := s.readHeads(heads)
 				if err != nil {
 					return err
 				}
@@ -82,11 +81,11 @@ func (s *session) verifyCommand() *cobra.Command {
 }
 
 // readHeads reads signed heads: a list, as a node keeps it, or a line each.
-func readHeads(path string) (all []audit.SignedHead, err error) {
+func (s *session) readHeads(path string) (all []audit.SignedHead, err error) {
 	if path == "" {
 		return nil, nil
 	}
-	raw, err := os.ReadFile(path)
+	raw, err := s.readFile(path)
 	if err != nil {
 		return nil, err
 	}

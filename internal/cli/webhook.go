@@ -141,7 +141,8 @@ func (s *session) webhookEvents() *cobra.Command {
 				for _, n := range all.Items {
 					stands := map[app.NoticeState]string{app.NoticeWaits: "waits", app.NoticeArrived: "told",
 						app.NoticeParked: "parked"}[n.State]
-					rows = append(rows, []any{n.Number, when(n.At), n.Action, n.Subject, stands, n.Attempts, n.Answer})
+					rows = append(rows, []any{n.Number, s.when(n.At), n.Action, n.Subject, stands, n.Attempts,
+						n.Answer})
 				}
 				s.rows([]any{"event", "at", "what", "of", "stands", "tries", "last answer"}, rows)
 			})

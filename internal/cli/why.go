@@ -97,10 +97,10 @@ func contextOf(unit, set []string) (map[string]any, error) {
 }
 
 func (s *session) printWhy(w *manage.Why) {
-	s.say("%s gives %s %s", w.Flag, w.Variant, string(w.Value))
+	s.say("%s gives %s %s", s.screen.paint(strong, w.Flag), s.screen.paint(strong, w.Variant), string(w.Value))
 	s.say("because %s", wrap(said(w.Because), s.wide(), 8))
-	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, when(w.Made))
-	s.say("attributes %s", whence(w.From, w.Seen))
+	s.say("reason %s, revision %d of epoch %d, made %s", w.Reason, w.Revision, w.Epoch, s.when(w.Made))
+	s.say("attributes %s", s.whence(w.From, w.Seen))
 	for _, u := range w.Unknown {
 		s.say("not known: %s", wrap(said(u), s.wide(), 11))
 	}
@@ -108,20 +108,20 @@ func (s *session) printWhy(w *manage.Why) {
 		s.note("attributes are given with --set NAME=VALUE")
 	}
 	s.say("")
-	s.say("%-3s stops: %s", mark(len(w.Stops) == 0), orNone(w.Stops))
-	s.say("%-3s lever: %s", mark(w.Lever == flag.On), w.Lever)
+	s.say("%s stops: %s", s.mark(len(w.Stops) == 0), orNone(w.Stops))
+	s.say("%s lever: %s", s.mark(w.Lever == flag.On), w.Lever)
 	for _, n := range w.Needs {
-		s.say("%-3s needs %s to give %s: it gives %s", mark(n.Met), n.Flag, n.Wants, n.Gave)
+		s.say("%s needs %s to give %s: it gives %s", s.mark(n.Met), n.Flag, n.Wants, n.Gave)
 	}
 	for i := range w.Rules {
 		r := &w.Rules[i]
-		s.say("%-3s rule %q %s", map[bool]string{true: "->", false: "  "}[r.ID == w.Rule && r.ID != ""], r.Name,
-			r.Says)
+		took := map[bool]string{true: s.screen.paint(good, "-> "), false: "   "}[r.ID == w.Rule && r.ID != ""]
+		s.say("%s rule %q %s", took, r.Name, r.Says)
 		s.printCondition(&r.Condition, 6)
 		s.printShares(r.Shares)
 	}
 	if w.End != nil || w.Rule == "" && w.Reason != "DISABLED" {
-		s.say("->  end")
+		s.say("%s end", s.screen.paint(good, "-> "))
 		s.printShares(w.End)
 	}
 	if w.Against != nil {
@@ -134,10 +134,10 @@ func (s *session) printWhy(w *manage.Why) {
 }
 
 // whence says where a unit's attributes come from.
-func whence(from string, seen int64) string {
+func (s *session) whence(from string, seen int64) string {
 	switch from {
 	case "seen":
-		return "as they were last seen, at " + when(seen)
+		return "as they were last seen, at " + s.when(seen)
 	case "test":
 		return "of the test unit"
 	case "key":
@@ -146,7 +146,12 @@ func whence(from string, seen int64) string {
 	return "as given"
 }
 
-func mark(ok bool) string { return map[bool]string{true: "ok", false: "!!"}[ok] }
+func (s *session) mark(ok bool) string {
+	if !ok {
+		return s.screen.paint(bad, "!! ")
+	}
+	return s.screen.paint(good, "ok ")
+}
 
 func orNone(list []string) string {
 	if len(list) == 0 {
@@ -161,14 +166,14 @@ func (s *session) printCondition(x *condition.Explained, indent int) {
 	if x.Said != "not looked at" {
 		truth = fmt.Sprintf("%-8s", x.Said)
 	}
-	line := fmt.Sprintf("%s%s %s", pad, truth, said(x.Words))
+	line := said(x.Words)
 	if x.Seen != "" {
 		line += "; seen: " + x.Seen
 	}
 	if len(x.Note) > 0 {
 		line += " (" + said(x.Note) + ")"
 	}
-	s.say("%s", line)
+	s.say("%s%s %s", pad, truth, wrap(line, s.wide(), indent+len(truth)+1))
 	for i := range x.Parts {
 		s.printCondition(&x.Parts[i], indent+2)
 	}
@@ -185,7 +190,7 @@ func (s *session) printShares(x *decide.SharesStep) {
 			name = "what follows"
 		}
 		if p.Has(x.Draw.Bucket) {
-			here = "   <- here"
+			here = s.screen.paint(good, "   <- here")
 		}
 		var ranges []string
 		for _, r := range p.Ranges {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,7 +11,12 @@ import (
 var _ = listed("look", (*session).wordsCommand)
 
 func (s *session) wordsCommand() *cobra.Command {
+	all := ""
+	for _, w := range docs.Words() {
+		all += fmt.Sprintf("\n  %-22s %s", w.Name, strings.ReplaceAll(w.Says, "*", ""))
+	}
 	return &cobra.Command{Use: "words [WORD...]", Short: "What the product's words mean",
+		Long:    "What the product's words mean:\n" + all,
 		Example: "  greenlever words\n  greenlever words lever end",
 		RunE: func(_ *cobra.Command, args []string) error {
 			var found []docs.Word

@@ -11,9 +11,12 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
 	"greenlever.example/core/wire"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/feed"
+	"greenlever.example/greenlever/internal/app/ledger"
 	"greenlever.example/greenlever/internal/web"
 )
 
@@ -56,7 +59,34 @@ type browserUse struct {
 	Application string           `json:"application"`
 	Version     string           `json:"version"`
 	Counts      []wire.CountLine `json:"counts"`
+	// Context is who the unit is, with what follows.
+	Context json.RawMessage `json:"context"`
+	// Read are the flags that the page read for the first time for this unit.
+	Read []browserRead `json:"read"`
+	// Events are what it measured.
+	Events []browserEvent `json:"events"`
 }
+
+// browserRead is a flag that a page read. Times are told by how long ago they are: clocks of browsers are anything.
+type browserRead struct {
+	Flag    string `json:"flag"`
+	Variant string `json:"variant"`
+	Ago     int64  `json:"ago"` // milliseconds
+}
+
+// browserEvent is an event of a metric.
+type browserEvent struct {
+	Metric string  `json:"metric"`
+	Value  float64 `json:"value"`
+	Ago    int64   `json:"ago"`
+	ID     string  `json:"id"`
+}
+
+// Bounds of one report of a page.
+const (
+	maxBrowserLines = 500
+	maxBrowserAgo   = 10 * 60_000 // milliseconds
+)
 
 // maxBrowserCount bounds what one page can claim.
 const maxBrowserCount = 10_000
@@ -111,5 +141,53 @@ func (a *Edge) browserReport(c *echo.Context) error {
 			Application: use.Application, Version: use.Version, Count: min(l.Count, maxBrowserCount)})
 	}
 	a.counts.Tell(key.EnvironmentID, lines)
+	if len(use.Read)+len(use.Events) > 0 {
+		if err := a.browserEvidence(c.Request(), key, rules, &use); err != nil {
+			return err
+		}
+	}
 	return c.NoContent(http.StatusNoContent)
+}
+
+// browserEvidence takes what a page read and measured, for releases that are watched. That a flag gave what the page
+// says, is believed only if it does so here.
+func (a *Edge) browserEvidence(r *http.Request, key *feed.Live, rules *decide.Ruleset, use *browserUse) error {
+	unit, err := condition.ParseContext(use.Context)
+	if err != nil {
+		return app.InvalidField("context", "%s", err)
+	}
+	known, err := a.Population.Known(r.Context(), key.EnvironmentID)
+	if err != nil {
+		return err
+	}
+	unit = a.seeAs(r, rules, unit.Without(func(name string) bool { return known.ServerOnly[name] }))
+	now := a.Now().UnixMilli()
+	at := func(ago int64) int64 { return now - min(max(ago, 0), maxBrowserAgo) }
+	for _, read := range use.Read[:min(len(use.Read), maxBrowserLines)] {
+		f := rules.Flag(read.Flag)
+		if f == nil || !f.Visible {
+			continue
+		}
+		o := f.Decide(rules, unit, now)
+		if v := f.Variant(o.Variant); v != nil && v.Name == read.Variant {
+			a.expose(key.EnvironmentID, f, o, unit, at(read.Ago))
+		}
+	}
+	if a.Measure == nil || len(use.Events) == 0 {
+		return nil
+	}
+	units := decide.Units(unit, rules.WatchedBy())
+	out := &wire.Report{Status: wire.Status{Application: use.Application, Version: use.Version}}
+	for _, e := range use.Events[:min(len(use.Events), maxBrowserLines)] {
+		line := wire.MeasureLine{Metric: e.Metric, Application: use.Application, Version: use.Version}
+		line.Add(e.Value)
+		out.Measures = append(out.Measures, line)
+		if len(units) > 0 { // else nobody watches
+			out.Events = append(out.Events, wire.EventLine{Metric: e.Metric, Units: units, Value: e.Value,
+				At: at(e.Ago), ID: e.ID})
+		}
+	}
+	ledger.Check(out)
+	a.Measure(key.EnvironmentID, out)
+	return nil
 }

@@ -180,15 +180,18 @@ func (a *Edge) tellChanges(s *web.Stream, place *feed.Place, h holder) error {
 	visible := h.key.Kind == app.BrowserKey
 	beat := time.NewTicker(a.Beat)
 	defer beat.Stop()
+	beside := int64(0) // an order may have come between the answers and the stream
 	for {
 		changed := place.Changed()
 		src := place.Rules().Source
-		if moved := place.Moved(visible); h.epoch != src.Epoch || h.revision < moved {
+		if moved := place.Moved(visible); h.epoch != src.Epoch || h.revision < moved ||
+			place.Beside(visible) != beside {
 			if !s.Pause(mathrand.N(a.Spread() + 1)) { // they ask again a little apart
 				return nil
 			}
 			src, h.since = place.Rules().Source, a.Now().UnixMilli()
-			if err := tellRefetch(s, h.key, src.Epoch, src.Revision); err != nil {
+			beside = place.Beside(visible)
+			if err := tellRefetch(s, h.key, src.Epoch, src.Revision, beside); err != nil {
 				return nil
 			}
 		}
@@ -203,7 +206,7 @@ func (a *Edge) tellChanges(s *web.Stream, place *feed.Place, h holder) error {
 		case <-changed:
 		case <-clock:
 			h.since = a.Now().UnixMilli()
-			if tellRefetch(s, h.key, h.epoch, h.revision) != nil {
+			if tellRefetch(s, h.key, h.epoch, h.revision, beside) != nil {
 				return nil
 			}
 		case <-beat.C:
@@ -215,8 +218,8 @@ func (a *Edge) tellChanges(s *web.Stream, place *feed.Place, h holder) error {
 }
 
 // tellRefetch writes the event of the protocol that has a client ask again.
-func tellRefetch(s *web.Stream, key *feed.Live, epoch, revision int64) error {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%x %d.%d", key.Digest, epoch, revision))
+func tellRefetch(s *web.Stream, key *feed.Live, epoch, revision, beside int64) error {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%x %d.%d.%d", key.Digest, epoch, revision, beside))
 	return s.Write(fmt.Appendf(nil, "id: %s\ndata: {\"type\":\"refetchEvaluation\",\"etag\":\"%x\"}\n\n",
 		seal(key, epoch, revision), sum[:8]))
 }

@@ -19,6 +19,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/intake"
+	"greenlever.example/greenlever/internal/app/ledger"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -48,6 +49,18 @@ type Edge struct {
 	// than this one. Nil in an outpost: the service finds out.
 	Met func(ctx context.Context, place *feed.Place, environment int64, at flag.Position, key string) bool
 
+	// Ledger takes batches of measurements. Nil in an outpost, which hands on what its clients report.
+	Ledger *ledger.Service
+	// Expose is told of units that were given an answer here by a watched rule, and Measure of what pages measured.
+	Expose  func(environment int64, line wire.ExposureLine)
+	Measure func(environment int64, r *wire.Report)
+
+	// Emergency takes emergency orders, and what processes say that they hold of stops.
+	Emergency Emergency
+
+	// Tripwires takes calls of monitoring systems. Nil in an outpost.
+	Tripwires Tripwires
+
 	watching  watchers // streams of browsers
 	audience  intake.Audience
 	counts    intake.Counts
@@ -62,6 +75,9 @@ func (a *Edge) Add(e *echo.Echo) {
 	a.addOFREP(e)
 	a.addFollow(e)
 	a.addBrowser(e)
+	a.addIngest(e)
+	a.addTripwires(e)
+	a.addEmergency(e)
 	a.decisions = prometheus.NewCounter(prometheus.CounterOpts{Name: "greenlever_decisions_total",
 		Help: "Decisions reported by clients or made here."})
 	a.Register(a.decisions,

@@ -16,6 +16,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/intake"
+	"greenlever.example/greenlever/internal/app/ledger"
 	"greenlever.example/greenlever/internal/web"
 )
 
@@ -59,7 +60,8 @@ func (a *Edge) follower(c *echo.Context) (*feed.Live, *feed.Place, error) {
 		return nil, nil, err
 	}
 	if key.Kind != app.ServiceKey {
-		return nil, nil, app.Faultf(app.Forbidden, "a browser key gets answers only: following takes a service key")
+		return nil, nil, app.Faultf(app.Forbidden, "following takes a service key: this is an access key of kind %s",
+			key.Kind)
 	}
 	place, err := a.Hub.Place(c.Request().Context(), key.EnvironmentID)
 	return key, place, err
@@ -174,7 +176,12 @@ func (a *Edge) report(c *echo.Context) error {
 	if err := app.InvalidFields(intake.Check(&r)); err != nil {
 		return err
 	}
+	var let []string
+	if len(r.Orders)+len(r.Kept) > 0 { // before the records are asked for anything, which may be away
+		let = a.Emergency.Heard(c.Request().Context(), key.EnvironmentID, r.Orders, r.Kept)
+	}
 	intake.Known(place.Rules(), &r)
+	ledger.Check(&r)
 	ctx, cancel := a.RequestContext(c)
 	defer cancel()
 	taken, err := a.Followers.Take(ctx, key.EnvironmentID, app.Incoming{Report: &r, Key: key.ID}, len(raw))
@@ -187,7 +194,7 @@ func (a *Edge) report(c *echo.Context) error {
 			a.decisions.Add(float64(line.Count))
 		}
 	}
-	answer := wire.Answer{Taken: taken}
+	answer := wire.Answer{Taken: taken, Let: let}
 	if answer.Sampling, err = a.Population.Order(ctx, key.EnvironmentID); err != nil {
 		return err
 	}

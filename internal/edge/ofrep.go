@@ -99,6 +99,10 @@ func (a *Edge) asked(c *echo.Context,
 	if key, err = a.accessKey(c); err != nil {
 		return nil, nil, nil, err
 	}
+	if key.Kind == app.IngestKey {
+		return nil, nil, nil, app.Faultf(app.Forbidden, "an ingest key sends measurements: answers take a service or "+
+			"browser key")
+	}
 	if err := fromPage(c, key); err != nil {
 		return nil, nil, nil, err
 	}
@@ -193,6 +197,7 @@ func (a *Edge) evaluateOne(c *echo.Context) error {
 	o := f.Decide(rules, unit, a.Now().UnixMilli())
 	a.counts.Count(key.EnvironmentID, rules, f, o, "")
 	a.note(c.Request().Context(), key.EnvironmentID, f.Draws, unit)
+	a.expose(key.EnvironmentID, f, o, unit, a.Now().UnixMilli())
 	if o.Reason == decide.Error {
 		return c.JSON(http.StatusInternalServerError, ofrepError{flagKey, "GENERAL",
 			"the flag's document cannot be read"})

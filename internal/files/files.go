@@ -1,4 +1,5 @@
-// Package files writes and reads what people keep as YAML under version control: releases and ladders.
+// Package files writes and reads what people keep as YAML under version control: releases, ladders,
+// metrics and recipes.
 //
 // Each kind of file has a JSON Schema (2020-12), which editors check against and which is held against what
 // is read, so that an error names the line and the mend. Conditions are text. The smallest use:
@@ -30,13 +31,13 @@ import (
 //go:embed *.schema.json
 var schemas embed.FS
 
-// Schema is the JSON Schema of a kind of file: release or ladder.
+// Schema is the JSON Schema of a kind of file: release, ladder, metric or recipe.
 func Schema(kind string) ([]byte, error) { return schemas.ReadFile(kind + ".schema.json") }
 
 var compiled = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 	c := jsonschema.NewCompiler()
 	out := map[string]*jsonschema.Schema{}
-	for _, kind := range []string{"stages", "release", "ladder"} {
+	for _, kind := range []string{"stages", "metric", "release", "ladder", "recipe"} {
 		raw, err := Schema(kind)
 		if err != nil {
 			return nil, err
@@ -49,7 +50,7 @@ var compiled = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 			return nil, err
 		}
 	}
-	for _, kind := range []string{"release", "ladder"} {
+	for _, kind := range []string{"release", "ladder", "metric", "recipe"} {
 		s, err := c.Compile("greenlever:///" + kind + ".schema.json")
 		if err != nil {
 			return nil, err
@@ -141,6 +142,10 @@ func plainly(n *yaml.Node, at string) (any, Problems) {
 			if _, err := strconv.ParseInt(n.Value, 10, 64); err == nil {
 				return json.Number(n.Value), nil
 			}
+		case "!!float":
+			if json.Valid([]byte(n.Value)) { // and neither .5 nor .inf
+				return json.Number(n.Value), nil
+			}
 		case "!!bool":
 			if n.Value == "true" || n.Value == "false" {
 				return n.Value == "true", nil
@@ -148,7 +153,7 @@ func plainly(n *yaml.Node, at string) (any, Problems) {
 		case "!!null":
 			return nil, wrong(n, "has no value: give one, or leave it out")
 		}
-		return n.Value, nil // numbers with a point, times and the like are read as text
+		return n.Value, nil // times and the like are read as text
 	}
 	return nil, wrong(n, "anchors and aliases are not taken: write it out")
 }

@@ -14,6 +14,7 @@ const whole = `release: night-batching
 environment: production
 from: off
 to: on
+beside: [later]
 by: [site.id]
 where: version(firmware) >= version("4.2.0")
 begin: 2026-12-01T08:00:00+01:00
@@ -41,7 +42,7 @@ func TestReadRelease(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := r.Start
-	if r.Flag != "night-batching" || s.From != "off" || s.To != "on" || s.Where.Test != "version.at-least" ||
+	if r.Flag != "night-batching" || s.From != "off" || s.To != "on" || s.Beside[0] != "later" || s.Where.Test != "version.at-least" ||
 		s.Begin != 1_796_108_400_000 || s.Delivery != (stage.Delivery{Percent: 95, Wait: 300_000}) ||
 		len(s.Stages) != 3 || s.Stages[0].Who.Segment != "staff" || s.Stages[0].Least != 86_400_000 {
 		t.Errorf("read %+v", s)
@@ -61,7 +62,7 @@ func TestReleaseRoundTrip(t *testing.T) {
 	}
 	s := r.Start
 	rel := &app.Release{Flag: r.Flag, Expected: r.Expected, Reason: r.Because, State: stage.State{Plan: stage.Plan{
-		From: s.From, To: s.To, By: s.By, Where: s.Where, Stages: s.Stages, Begin: s.Begin, Hours: s.Hours,
+		From: s.From, To: s.To, Beside: s.Beside, By: s.By, Where: s.Where, Stages: s.Stages, Begin: s.Begin, Hours: s.Hours,
 		Delivery: s.Delivery}}}
 	first, err := WriteRelease(rel, "production")
 	if err != nil {
@@ -122,5 +123,24 @@ func TestWrongFiles(t *testing.T) {
 		if err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%q: %v, and was to say %s", text, err, says)
 		}
+	}
+}
+
+// Every recipe that ships is written, and read as it was; a wrong one names the place.
+func TestRecipeRoundTrip(t *testing.T) {
+	for _, r := range app.ShippedRecipes() {
+		raw, err := WriteRecipe(&r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Shipped = false
+		if back, err := ReadRecipe(raw); err != nil || !reflect.DeepEqual(back, &r) {
+			t.Errorf("%s\nwas read as %+v, %v", raw, back, err)
+		}
+	}
+	_, err := ReadRecipe([]byte("recipe: x\ntitle: X\nvariants:\n  - {name: on, value: true}\n  - {nam: off, value: false}\n" +
+		"resting: off\nend: off\n"))
+	if err == nil || !strings.Contains(err.Error(), "line 5") {
+		t.Errorf("a wrong name: %v", err)
 	}
 }

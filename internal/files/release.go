@@ -10,6 +10,7 @@ import (
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/stage"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/releases"
@@ -22,6 +23,7 @@ type Release struct {
 	Environment string            `json:"environment,omitempty" yaml:"environment,omitempty"`
 	From        string            `json:"from,omitempty" yaml:"from,omitempty"`
 	To          string            `json:"to,omitempty" yaml:"to,omitempty"`
+	Beside      []string          `json:"beside,omitempty" yaml:"beside,omitempty,flow"` // further new variants
 	By          []string          `json:"by,omitempty" yaml:"by,omitempty,flow"`
 	Where       string            `json:"where,omitempty" yaml:"where,omitempty"`
 	Above       string            `json:"above,omitempty" yaml:"above,omitempty"` // a rule's id
@@ -29,6 +31,9 @@ type Release struct {
 	Hours       *condition.Weekly `json:"hours,omitempty" yaml:"hours,omitempty"`
 	Delivery    *Delivery         `json:"delivery,omitempty" yaml:"delivery,omitempty"`
 	OldArm      bool              `json:"oldArm,omitempty" yaml:"oldArm,omitempty"`
+	Watches     []Watch           `json:"watches,omitempty" yaml:"watches,omitempty"`
+	Alpha       string            `json:"alpha,omitempty" yaml:"alpha,omitempty"`
+	BreakDown   []string          `json:"breakDown,omitempty" yaml:"breakDown,omitempty,flow"`
 	Ladder      string            `json:"ladder,omitempty" yaml:"ladder,omitempty"`
 	Named       []string          `json:"named,omitempty" yaml:"named,omitempty"`
 	Stages      []Stage           `json:"stages,omitempty" yaml:"stages,omitempty"`
@@ -52,6 +57,7 @@ type Stage struct {
 	Share    string   `json:"share,omitempty" yaml:"share,omitempty"`
 	Least    string   `json:"least,omitempty" yaml:"least,omitempty"`
 	Units    int64    `json:"units,omitempty" yaml:"units,omitempty"`
+	Until    string   `json:"until,omitempty" yaml:"until,omitempty"`
 	Longest  string   `json:"longest,omitempty" yaml:"longest,omitempty"`
 	Late     string   `json:"late,omitempty" yaml:"late,omitempty"`
 	SignOff  []string `json:"signOff,omitempty" yaml:"signOff,omitempty,flow"`
@@ -73,10 +79,25 @@ func ReadRelease(raw []byte) (*Release, error) {
 	if err != nil {
 		return nil, err
 	}
-	r.Start = releases.Start{From: r.From, To: r.To, By: r.By, Above: r.Above, Hours: r.Hours, OldArm: r.OldArm,
-		Ladder: r.Ladder, Named: r.Named, Expected: r.Expected}
+	r.Start = releases.Start{From: r.From, To: r.To, Beside: r.Beside, By: r.By, Above: r.Above, Hours: r.Hours,
+		OldArm: r.OldArm, Ladder: r.Ladder, Named: r.Named, Expected: r.Expected, BreakDown: r.BreakDown}
 	if r.Start.Where, err = when(root, r.Where, "where"); err != nil {
 		return nil, err
+	}
+	if r.Start.Alpha, err = alpha(root, r.Alpha); err != nil {
+		return nil, err
+	}
+	if r.Watches != nil {
+		r.Start.Watches = &[]releases.Watching{}
+	}
+	for _, w := range r.Watches {
+		one := releases.Watching{Metric: w.Metric, Limit: w.Limit, Weight: w.Weight,
+			OnHarm: evidence.Reaction(w.OnHarm)}
+		if w.Tolerance != nil {
+			t := evidence.Tolerance(*w.Tolerance)
+			one.Tolerance = &t
+		}
+		*r.Start.Watches = append(*r.Start.Watches, one)
 	}
 	if r.Begin != "" {
 		at, err := time.Parse(time.RFC3339, r.Begin)
@@ -125,7 +146,7 @@ func stagesOf(root *yaml.Node, all []Stage) (out []app.LadderStage, err error) {
 	for i, s := range all {
 		at := []string{"stages", strconv.Itoa(i)}
 		one := app.LadderStage{Asks: s.Asks, Stage: stage.Stage{Name: s.Name, Units: s.Units, Late: stage.Then(s.Late),
-			SignOff: s.SignOff, Declined: stage.Then(s.Declined)}}
+			Until: stage.Until(s.Until), SignOff: s.SignOff, Declined: stage.Then(s.Declined)}}
 		if one.Who, err = when(root, s.Who, append(at, "who")...); err != nil {
 			return nil, err
 		}
@@ -144,7 +165,8 @@ func stagesOf(root *yaml.Node, all []Stage) (out []app.LadderStage, err error) {
 }
 
 func written(s *stage.Stage, asks bool) (Stage, error) {
-	out := Stage{Name: s.Name, Asks: asks, Units: s.Units, Late: string(s.Late), SignOff: s.SignOff,
+	out := Stage{Name: s.Name, Asks: asks, Units: s.Units, Late: string(s.Late), Until: string(s.Until),
+		SignOff:  s.SignOff,
 		Declined: string(s.Declined)}
 	var err error
 	if s.Who != nil {
@@ -167,13 +189,19 @@ func written(s *stage.Stage, asks bool) (Stage, error) {
 // WriteRelease writes a release so that it could be started again.
 func WriteRelease(rel *app.Release, environment string) ([]byte, error) {
 	p := &rel.State.Plan
-	out := Release{Flag: rel.Flag, Environment: environment, From: p.From, To: p.To, By: p.By, Above: p.Above,
-		Hours: p.Hours, OldArm: p.OldArm, Expected: rel.Expected, Because: rel.Reason}
+	out := Release{Flag: rel.Flag, Environment: environment, From: p.From, To: p.To, Beside: p.Beside, By: p.By,
+		Above: p.Above,
+		Hours: p.Hours, OldArm: p.OldArm, Expected: rel.Expected, Because: rel.Reason, BreakDown: p.BreakDown}
 	var err error
 	if p.Where != nil {
 		if out.Where, err = expr.Print(p.Where); err != nil {
 			return nil, err
 		}
+	}
+	out.Alpha = percentOf(p.Alpha)
+	for _, w := range evidence.Each(p.Watches, nil) {
+		t := Tolerance(w.Metric.Tolerance)
+		out.Watches = append(out.Watches, Watch{w.Metric.Key, &t, w.Metric.Limit, w.Weight, string(w.OnHarm)})
 	}
 	if p.Begin > 0 {
 		out.Begin = time.UnixMilli(p.Begin).UTC().Format(time.RFC3339)

@@ -10,18 +10,21 @@ package gltest
 import (
 	"bytes"
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"io"
 	"log/slog"
 	"net/http"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/words"
+	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/server"
 )
@@ -70,8 +73,16 @@ func Database(t testing.TB) *localdb.Server {
 	return database.server
 }
 
-// DSN is the address of a fresh database.
+// DSN is the address of a fresh database. What is entered there is held against what the verifier expects.
 func DSN(t testing.TB) string {
+	t.Helper()
+	dsn := Bare(t)
+	t.Cleanup(func() { spoken(t, dsn) })
+	return dsn
+}
+
+// Bare is the address of a fresh database for tests that write into it beside the service, entries too.
+func Bare(t testing.TB) string {
 	t.Helper()
 	db := Database(t)
 	database.Lock()
@@ -85,6 +96,45 @@ func DSN(t testing.TB) string {
 	return dsn
 }
 
+// spoken holds what a test wrote into the audit against what the verifier expects: it must know each action whose
+// entries speak of records, or it takes rows that such an entry left out for rewritten ones. (An action of a test's
+// own has no dot.)
+func spoken(t testing.TB, dsn string) {
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	rows, err := db.Query("SELECT chain, action, entry LIKE '%\"records\":[%', COALESCE(JSON_VALUE(entry, " +
+		"'$.change'), '') " +
+		"FROM audit WHERE action LIKE '%.%' ORDER BY chain, sequence")
+	if err != nil {
+		return // the test never made the tables, or left the server away
+	}
+	defer rows.Close()
+	found := map[string]bool{}
+	for said := ""; rows.Next(); { // the change whose records an entry before spoke of
+		var chain, action, change string
+		var speaks bool
+		if err := rows.Scan(&chain, &action, &speaks, &change); err != nil {
+			t.Fatal(err)
+		}
+		switch {
+		case speaks:
+			if said = chain + change; !audit.SpeaksOfRecords(action) && action != audit.Adopted {
+				found["entries of "+action+" speak of records, and the verifier of the audit does not expect "+
+					"it"] = true
+			}
+		case audit.SpeaksOfRecords(action) && said != chain+change &&
+			!(action == "environment.made" && strings.HasPrefix(chain, "project")):
+			found["entries of "+action+" speak of no records, and the verifier of the audit expects it"] = true
+		}
+	}
+	for what := range found {
+		t.Error(what)
+	}
+}
+
 // Service is a running service with a project, environments and somebody to call it.
 type Service struct {
 	*server.Server
@@ -92,6 +142,9 @@ type Service struct {
 	Keeper Caller
 	Keys   map[string]string // of kind service, by environment
 	Browse map[string]string // of kind browser
+	// Emergency is the private half of the key for emergency orders, in PEM.
+	Emergency string
+	Dir       string // of a service that starts again with what it kept; for tests that set it
 }
 
 // Password is everybody's.
@@ -116,8 +169,10 @@ func Start(t testing.TB, change ...func(*server.Config)) *Service {
 // SetUp makes the first account and project "pinecrest".
 func (s *Service) SetUp(t testing.TB) {
 	t.Helper()
+	var first struct{ EmergencyKey string }
 	Caller{URL: s.URL()}.Do(t, "POST", "/set-up", map[string]string{"code": s.SetUpCode, "email": KeeperEmail,
-		"name": "Ida Holm", "password": Password}, 201, nil)
+		"name": "Ida Holm", "password": Password}, 201, &first)
+	s.Emergency = first.EmergencyKey
 	s.Keeper = s.Token(t, KeeperEmail)
 	s.Keeper.Do(t, "POST", "/projects", map[string]string{"key": "pinecrest", "title": "Pinecrest Lockers"}, 201, nil)
 }
@@ -312,8 +367,8 @@ func (c Caller) Send(method, path string, body []byte) (status int, answer []byt
 func (c Caller) Over(client *http.Client, method, path string,
 	body []byte) (status int, answer []byte, header http.Header, err error) {
 	at := c.URL + "/api/v1" + path
-	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/metrics", "/jobs", "/debug/", "/readyz",
-		"/healthz"} {
+	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/ingest/", "/metrics", "/jobs", "/debug/",
+		"/emergency/", "/readyz", "/healthz"} {
 		if len(path) >= len(other) && path[:len(other)] == other {
 			at = c.URL + path
 		}

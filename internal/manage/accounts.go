@@ -2,6 +2,7 @@ package manage
 
 import (
 	"cmp"
+	"fmt"
 
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/admit"
@@ -31,13 +32,22 @@ var _ = listed(
 		(*call).tokens).installation(),
 	op[none, none]("DELETE", "/accounts/:account/tokens/:token", "Remove somebody's personal token",
 		(*call).removeToken).installation(),
+	op[tokenBody, madeToken]("POST", "/accounts/:account/tokens", "Make a robot's token; its secret is answered once",
+		(*call).addRobotToken).made().installation(),
+	op[robotBody, app.Account]("POST", "/robots", "Make a robot: an account that nobody signs in to",
+		(*call).addRobot).made().installation(),
+	op[none, listOf[TeamView]]("GET", "/teams", "All teams, and who is in them", (*call).teams).installation(),
+	op[teamBody, TeamView]("PUT", "/teams/:team", "Make a team, or give it another title or other members",
+		(*call).saveTeam).installation(),
+	op[none, none]("DELETE", "/teams/:team", "Take a team away, and all that its members held by it",
+		(*call).removeTeam).installation(),
 	op[resetBody, none]("POST", "/accounts/:account/password", "Give somebody a new password",
 		(*call).resetPassword).installation(),
 )
 
 type passwordBody struct {
-	Old        string   `json:"old"`
-	Password   string   `json:"password"`
+	Old        string   `json:"old" shown:"no"`
+	Password   string   `json:"password" shown:"no"`
 	KeepTokens []string `json:"keepTokens,omitempty"` // names of personal tokens that stay; the others end
 }
 
@@ -71,6 +81,36 @@ func (c *call) tokens(*none) (any, error) {
 type tokenBody struct {
 	Name string `json:"name"`
 	Days int    `json:"days"`
+	// Only is what the token is held to; nothing: all that its account may do.
+	Only []onlyBody `json:"only,omitempty"`
+}
+
+type onlyBody struct {
+	Project     string   `json:"project"`
+	Environment string   `json:"environment,omitempty"` // all if left out
+	Role        app.Role `json:"role"`
+}
+
+// newToken reads what a token is made for.
+func (c *call) newToken(in *tokenBody) (people.NewToken, error) {
+	out := people.NewToken{Name: in.Name, Days: in.Days}
+	for i, only := range in.Only {
+		place := fmt.Sprintf("only[%d]", i)
+		if mend := app.CheckRole(only.Role); mend != "" {
+			return out, app.InvalidField(place+".role", "%s", mend)
+		}
+		p, e, err := c.api.Records.Place(c.ctx, only.Project, only.Environment)
+		if err != nil || p == nil || only.Environment != "" && e == nil {
+			return out, app.InvalidField(place, "there is no such project or environment: %s %s", only.Project,
+				only.Environment)
+		}
+		held := app.Narrowed{Project: p.ID, Role: only.Role}
+		if e != nil {
+			held.Environment = e.ID
+		}
+		out.Only = append(out.Only, held)
+	}
+	return out, nil
 }
 
 type madeToken struct {
@@ -82,7 +122,11 @@ func (c *call) addToken(in *tokenBody) (any, error) {
 	if err := c.inPerson(); err != nil {
 		return nil, err
 	}
-	t, secret, err := c.api.People.AddToken(c.ctx, c.actor, in.Name, in.Days)
+	asked, err := c.newToken(in)
+	if err != nil {
+		return nil, err
+	}
+	t, secret, err := c.api.People.AddToken(c.ctx, c.actor, asked)
 	if err != nil {
 		return nil, err
 	}
@@ -121,7 +165,7 @@ func (c *call) accounts(*none) (any, error) {
 type accountBody struct {
 	Email    string `json:"email"`
 	Name     string `json:"name"`
-	Password string `json:"password"`
+	Password string `json:"password" shown:"no"`
 	Keeper   bool   `json:"keeper,omitempty"`
 }
 
@@ -155,7 +199,7 @@ func (c *call) findAccount(in *findBody) (any, error) {
 
 // keepsAny tells whether somebody keeps the installation or a project.
 func (c *call) keepsAny() bool {
-	for project := range c.actor.Roles {
+	for _, project := range c.actor.Grants.Projects() {
 		if admit.Allow(&c.actor, app.Manage, project, 0) == nil {
 			return true
 		}
@@ -164,7 +208,7 @@ func (c *call) keepsAny() bool {
 }
 
 type resetBody struct {
-	Password string `json:"password"`
+	Password string `json:"password" shown:"no"`
 }
 
 func (c *call) resetPassword(in *resetBody) (any, error) {

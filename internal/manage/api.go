@@ -14,12 +14,15 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/sample"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/delivery"
+	"greenlever.example/greenlever/internal/app/drills"
+	"greenlever.example/greenlever/internal/app/emergency"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
@@ -48,6 +51,7 @@ type FlagReader interface {
 	FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error)
 	Asked(ctx context.Context, environment int64) ([]app.Asked, error)
 	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
+	Stop(ctx context.Context, environment int64, id string) (*app.StopRecord, error)
 }
 
 // SegmentReader reads segments and their lists.
@@ -64,8 +68,9 @@ type AccountReader interface {
 	Accounts(ctx context.Context) ([]app.Account, error)
 	Account(ctx context.Context, id string) (*app.Account, error)
 	AccountByEmail(ctx context.Context, email string) (*app.Account, error)
-	RolesOf(ctx context.Context, account string) (map[int64][]app.Role, error)
-	RolesIn(ctx context.Context, project int64) (map[string][]app.Role, error)
+	GrantsOf(ctx context.Context, account string) (app.Grants, error)
+	GrantsIn(ctx context.Context, project int64) (map[string]app.Grants, error)
+	Teams(ctx context.Context) ([]app.Team, error)
 }
 
 // CallerReader reads who stands behind a credential.
@@ -106,13 +111,23 @@ type UnitReader interface {
 	Unit(ctx context.Context, environment int64, attribute, unit string, hash uint64) (*app.UnitRow, error)
 }
 
-// ReleaseReader reads releases and ladders.
+// ReleaseReader reads releases, and what they begin with.
 type ReleaseReader interface {
 	Release(ctx context.Context, id string) (*app.Release, error)
 	Releases(ctx context.Context, project int64, over int) ([]app.Release, error)
 	ReleasesOf(ctx context.Context, environment int64, flag string, most int) ([]app.Release, error)
 	ReleaseSteps(ctx context.Context, id string) ([]app.ReleaseStep, error)
 	Ladders(ctx context.Context, project int64) ([]app.Ladder, error)
+}
+
+// EvidenceReader reads what is measured, and what watches found.
+type EvidenceReader interface {
+	Metrics(ctx context.Context, project int64) ([]evidence.Metric, error)
+	BadUnits(ctx context.Context, release string, run int) ([]app.BadUnit, error)
+	EvidencePoints(ctx context.Context, release string, most int) ([]app.EvidencePoint, error)
+	Missed(ctx context.Context, release string, run int) (map[string]int64, error)
+	FirstBad(ctx context.Context, environment int64, metrics, flags []string, from, to int64) ([]app.BadMinute, error)
+	Measured(ctx context.Context, environment int64, metric string, from, to int64) ([]app.MeasureRow, error)
 }
 
 // WebhookReader reads webhooks and what they are told.
@@ -122,11 +137,21 @@ type WebhookReader interface {
 	NoticesOf(ctx context.Context, webhook string, most int) ([]app.Notice, error)
 }
 
+// TripwireReader reads tripwires and what they stopped for.
+type TripwireReader interface {
+	Tripwires(ctx context.Context, environment int64) ([]app.Tripwire, error)
+	TripwireNames(ctx context.Context, environment int64) (map[string]string, error)
+	TripwireAlerts(ctx context.Context, environment int64, most int) ([]app.TripwireAlert, error)
+}
+
 // StateReader tells how the records are.
 type StateReader interface {
 	Ping(ctx context.Context) error
 	Behind(ctx context.Context) ([]string, error)
 	Written(ctx context.Context, chain string) (int64, error)
+	EmergencyKey(ctx context.Context) (string, error)
+	Drills(ctx context.Context, environment int64, most int) ([]app.Drill, error)
+	Drill(ctx context.Context, environment int64, id string) (*app.Drill, error)
 }
 
 // Records are what this package reads.
@@ -140,7 +165,9 @@ type Records struct {
 	InstanceReader
 	UnitReader
 	ReleaseReader
+	EvidenceReader
 	WebhookReader
+	TripwireReader
 	StateReader
 }
 
@@ -157,11 +184,14 @@ type API struct {
 	Releases   *releases.Service
 	// Stale is for how long a process may decide by what stood, while the records can be reached: others
 	// decide by more then. Where nobody reaches the records all go on deciding.
-	Stale    time.Duration
-	Reported func(envs []app.Environment) []int64 // counts the reports that came of each environment
-	Sign     func(ctx context.Context) error      // signs the heads of chains that moved
-	Heads    func() ([]audit.SignedHead, error)   // that this node keeps outside the records
-	Forgets  func(of string, at int64) bool       // see audit.Verifier.Forgets
+	Stale  time.Duration
+	Drills *drills.Service
+	// Emergency takes emergency orders.
+	Emergency *emergency.Desk
+	Reported  func(envs []app.Environment) []int64 // counts the reports that came of each environment
+	Sign      func(ctx context.Context) error      // signs the heads of chains that moved
+	Heads     func() ([]audit.SignedHead, error)   // that this node keeps outside the records
+	Forgets   func(of string, at int64) bool       // see audit.Verifier.Forgets
 
 	verifying verifications
 	columns   columns
@@ -182,6 +212,8 @@ func (a *API) Add(e *echo.Echo) {
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)
 	e.GET("/readyz", a.ready)
+	a.addStopPage(e)
+	a.addDevices(e)
 	addConsole(e)
 }
 

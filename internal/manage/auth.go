@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -15,7 +14,8 @@ import (
 var _ = listed(
 	op[signInBody, Me]("POST", "/sign-in", "Start a session; its cookie is set, its CSRF token answered",
 		(*call).signIn).public(),
-	op[setUpBody, app.Account]("POST", "/set-up", "Make the first account, with the code that the service printed",
+	op[setUpBody, people.FirstAccount]("POST", "/set-up", "Make the first account, with the code that the service "+
+		"printed",
 		(*call).setUp).public().made(),
 	op[none, none]("POST", "/sign-out", "End this session", (*call).signOut),
 	op[none, Me]("GET", "/me", "Who am I, and what may I do", (*call).getMe),
@@ -39,6 +39,19 @@ func (c *call) identify() error {
 	case secret != "":
 		return c.byToken(secret)
 	}
+	if err := c.bySession(); err != nil {
+		return err
+	}
+	if m := c.Request().Method; m != http.MethodGet && m != http.MethodHead {
+		if subtle.ConstantTimeCompare([]byte(c.Request().Header.Get(csrfHeader)), []byte(c.csrf)) != 1 {
+			return app.Faultf(app.Forbidden, "the request lacks the session's %s header", csrfHeader)
+		}
+	}
+	return nil
+}
+
+// bySession finds out who calls by the session's cookie. Whoever takes a change by it asks for its token besides.
+func (c *call) bySession() error {
 	cookie, err := c.Cookie(c.api.cookieName())
 	if err != nil || cookie.Value == "" {
 		return app.Faultf(app.Unauthorized, "sign in, or send a personal token: Authorization: Bearer glt_...")
@@ -53,16 +66,11 @@ func (c *call) identify() error {
 	}
 	c.csrf = s.CSRF
 	c.signedIn = true
-	if m := c.Request().Method; m != http.MethodGet && m != http.MethodHead {
-		if subtle.ConstantTimeCompare([]byte(c.Request().Header.Get(csrfHeader)), []byte(s.CSRF)) != 1 {
-			return app.Faultf(app.Forbidden, "the request lacks the session's %s header", csrfHeader)
-		}
-	}
 	return c.person(s, "session", "console")
 }
 
 func (c *call) byToken(secret string) error {
-	t, err := c.api.Records.CallerByToken(c.ctx, people.Digest(secret))
+	t, err := c.api.Records.CallerByToken(c.ctx, people.TokenDigest(secret))
 	if err != nil {
 		return err
 	}
@@ -85,7 +93,14 @@ func (c *call) person(who *app.Caller, credential, through string) error {
 		return app.Faultf(app.Unauthorized, "this account is disabled: ask a keeper of the installation")
 	}
 	c.actor = app.Actor{Kind: "person", ID: who.Account.ID, Credential: credential, Through: through,
-		Keeper: who.Account.Keeper, Roles: who.Roles}
+		Keeper: who.Account.Keeper, Grants: who.Grants, Is: append(who.Teams, who.Account.Email)}
+	if who.Account.IsRobot() {
+		c.actor.Kind = "robot"
+	}
+	if n := who.Narrow; n != nil {
+		c.actor.OnBehalfOf = n.By
+		c.actor.Keeper = c.actor.Keeper && len(n.Only) == 0
+	}
 	if !c.api.rates.Allow("person "+who.Account.ID, c.api.Limits.Rate, 2*c.api.Limits.Rate) {
 		return app.Faultf(app.TooMany, "too many requests: at most %.0f a second", c.api.Limits.Rate)
 	}
@@ -128,13 +143,15 @@ func (c *call) guesses(account string) error {
 
 type signInBody struct {
 	Email    string `json:"email"`
-	Password string `json:"password"`
+	Password string `json:"password" shown:"no"`
 }
 
 // Me is who is signed in.
 type Me struct {
 	Account app.Account           `json:"account"`
-	Roles   map[string][]app.Role `json:"roles"` // by project
+	Roles   map[string][]app.Role `json:"roles"` // by project, in all of its environments
+	// In are roles that count in one environment alone, by project and environment.
+	In map[string]map[string][]app.Role `json:"in,omitempty"`
 	// Takes says which roles may do what: one of them is enough.
 	Takes map[app.Action][]app.Role `json:"takes"`
 	CSRF  string                    `json:"csrf,omitempty"`
@@ -154,21 +171,38 @@ func (c *call) signIn(in *signInBody) (any, error) {
 }
 
 func (c *call) me(a *app.Account, csrf string) (*Me, error) {
-	byID, err := c.api.Records.RolesOf(c.ctx, a.ID)
-	if err != nil {
-		return nil, err
+	grants := c.actor.Grants // of a token they may be fewer than its account's
+	if c.actor.ID != a.ID {
+		var err error
+		if grants, err = c.api.Records.GrantsOf(c.ctx, a.ID); err != nil {
+			return nil, err
+		}
 	}
 	projects, err := c.api.Records.Projects(c.ctx)
 	if err != nil {
 		return nil, err
 	}
-	roles := map[string][]app.Role{}
+	roles, in := map[string][]app.Role{}, map[string]map[string][]app.Role{}
 	for _, p := range projects {
-		if r := byID[p.ID]; len(r) > 0 {
-			roles[p.Key] = r
+		if _, reads := grants.Allows(app.Read, p.ID, 0); !reads {
+			continue
+		}
+		if roles[p.Key] = grants.Roles(p.ID, 0); roles[p.Key] == nil {
+			roles[p.Key] = []app.Role{}
+		}
+		here, err := c.rolesByPlace(&p, grants)
+		if err != nil {
+			return nil, err
+		}
+		if here != nil {
+			in[p.Key] = here
 		}
 	}
-	return &Me{Account: *a, Roles: roles, Takes: admit.Takes(), CSRF: csrf}, nil
+	takes := map[app.Action][]app.Role{}
+	for _, action := range app.Actions() {
+		takes[action] = action.Takes()
+	}
+	return &Me{Account: *a, Roles: roles, In: in, Takes: takes, CSRF: csrf}, nil
 }
 
 func (c *call) getMe(*none) (any, error) {
@@ -191,7 +225,7 @@ type setUpBody struct {
 	Code     string `json:"code"`
 	Email    string `json:"email"`
 	Name     string `json:"name"`
-	Password string `json:"password"`
+	Password string `json:"password" shown:"no"`
 }
 
 func (c *call) setUp(in *setUpBody) (any, error) {

@@ -72,11 +72,15 @@ type changesPage struct {
 
 // done says what an action is, of somebody.
 var done = map[string]string{"flag.made": "made", "flag.changed": "changed", "flag.stopped": "stopped",
-	"flag.lifted": "lifted the stop of", "definition.changed": "changed the definition of",
-	"segment.made":    "made segment",
-	"segment.changed": "changed segment", "environment.made": "made environment", "environment.changed": "changed " +
-		"environment", "attribute.declared": "declared attribute", "attribute.removed": "took out attribute",
-	"test-units.saved": "saved test units", "test-units.removed": "removed a test unit",
+	"flag.lifted": "lifted the stop of", "flag.stop-reason": "said why they stopped",
+	"definition.changed": "changed the definition of",
+	"segment.made":       "made segment",
+	"segment.changed":    "changed segment", "environment.made": "made environment",
+	"environment.changed": "changed " +
+		"environment", "environment.frozen": "froze", "environment.thawed": "took a freeze " +
+		"from", "attribute.declared": "declared attribute",
+	"attribute.removed": "took out attribute",
+	"test-units.saved":  "saved test units", "test-units.removed": "removed a test unit",
 	"recipe.saved":   "saved recipe",
 	"recipe.removed": "removed recipe", "release.planned": "planned a release of", "release.began": "began with",
 	"release.stage": "began a stage of", "release.arrived": "arrived everywhere with",
@@ -85,6 +89,14 @@ var done = map[string]string{"flag.made": "made", "flag.changed": "changed", "fl
 	"release.through": "is through with", "release.rolled-back": "rolled back the release of",
 	"release.finished": "finished the release of", "release.withdrawn": "withdrew the release of",
 	"release.edited": "edited the stages to come of", "release.run": "began evidence anew for",
+	"tripwire.saved": "saved tripwire", "tripwire.rotated": "gave a new address to tripwire",
+	"tripwire.removed": "removed tripwire", "tripwire.armed": "armed tripwire", "tripwire.fired": "fired tripwire",
+	"tripwire.tried": "tried tripwire", "tripwire.over": "heard that it is over of tripwire",
+	"project.changed": "changed project", "segment.titled": "gave another title to segment",
+	"drill.held": "practised a stop of", "drill.due": "reminded of drills",
+	"emergency.taken": "took an emergency order of", "emergency.key-made": "made a new emergency key",
+	"tripwire.refused": "refused calls of tripwire", "release.harm": "found harm of",
+	"metric.saved": "saved metric", "metric.removed": "removed metric",
 	"ladder.saved": "saved ladder", "ladder.removed": "removed ladder", "webhook.saved": "saved webhook",
 	"webhook.rotated": "gave a new secret to webhook", "webhook.removed": "removed webhook",
 	"webhook.replayed": "told again webhook", "roles.changed": "changed the roles of",
@@ -266,6 +278,8 @@ func deliveredIn(d *app.Delivery) string {
 // lasted says a span of milliseconds in one unit.
 func lasted(ms int64) string {
 	switch d := time.Duration(ms) * time.Millisecond; {
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", ms)
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	case d < 2*time.Minute:

@@ -16,7 +16,7 @@ import (
 
 var _ = listed(
 	op[newFlagBody, app.Definition]("POST", atProject+"/flags", "Make a flag, in every environment with its "+
-		"lever off", (*call).addFlag).below().change().needs(app.Define),
+		"lever off", (*call).addFlag).below().change().needs(app.MakeFlag),
 	op[none, app.Definition]("GET", atProject+"/flags/:flag", "A flag's definition",
 		(*call).definition).needs(app.Read),
 	op[none, Definitions]("GET", atProject+"/definitions", "The definitions of all flags, by key",

@@ -123,6 +123,9 @@ func (c *call) instances(*none) (any, error) {
 	d.Recent = slices.DeleteFunc(d.Recent, func(r app.Delivery) bool {
 		return r.Expected == 0 || r.Epoch == d.Epoch && r.Revision == d.Revision
 	})
+	for i := range d.Recent {
+		d.Recent[i].Wave = nil // which the stop's own story tells
+	}
 	return d, nil
 }
 

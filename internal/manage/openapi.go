@@ -15,6 +15,7 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"greenlever.example/core/condition"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/sample"
@@ -252,11 +253,17 @@ var named = map[reflect.Type][]any{
 	reflect.TypeFor[sample.Derivation](): {sample.Nothing, sample.Presence, sample.Domain, sample.Resolved},
 	reflect.TypeFor[app.Role]():          anys(app.Roles()),
 	reflect.TypeFor[app.Action]():        anys(app.Actions()),
-	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey},
+	reflect.TypeFor[app.KeyKind]():       {app.ServiceKey, app.BrowserKey, app.IngestKey},
 	reflect.TypeFor[stage.Is]():          anys(stage.All()),
 	reflect.TypeFor[stage.Do]():          anys(append(stage.Deeds(), stage.Started)),
 	reflect.TypeFor[stage.Then]():        {"", stage.ThenHold, stage.ThenAsk, stage.ThenBack},
-	reflect.TypeFor[wire.Kind]():         {wire.AnApplication, wire.AnOutpost, wire.ANode},
+	reflect.TypeFor[stage.Until]():       {stage.NoHarm, stage.UntilClear},
+	reflect.TypeFor[evidence.Kind]():     {evidence.Rate, evidence.Typical, evidence.Mean, evidence.High},
+	reflect.TypeFor[evidence.Reaction](): append(anys(evidence.Reactions()), ""),
+	reflect.TypeFor[evidence.Verdict]():  {evidence.Harm, evidence.Clear, evidence.Undecided},
+	reflect.TypeFor[evidence.Reduce](): {"", evidence.Any, evidence.First, evidence.Sum, evidence.MeanOf,
+		evidence.GreatestOf},
+	reflect.TypeFor[wire.Kind](): {wire.AnApplication, wire.AnOutpost, wire.ANode},
 	reflect.TypeFor[words.Kind](): {"", words.AVariant, words.AnAttribute, words.AValue, words.AUnit,
 		words.AName, words.AKey, words.ANumber, words.ATime},
 }
@@ -273,7 +280,9 @@ var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 // nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
 var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs",
 	"testunits": "TestUnits",
-	"recipes":   "Recipes", "stage": "Release", "releases": "Release", "ladders": "Ladder", "webhooks": "Webhook",
+	"recipes":   "Recipes", "stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
+	"evidence": "Evidence",
+	"webhooks": "Webhook", "tripwires": "Tripwire",
 	"roles": "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
 
 // name names a type in the document. Two types of one name would be taken for one, so there

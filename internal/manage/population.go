@@ -90,7 +90,7 @@ type erased struct {
 
 // SampledUnit is a unit of the population.
 type SampledUnit struct {
-	Unit       string          `json:"unit"`
+	Unit       string          `json:"unit" shown:"no"`
 	Attributes json.RawMessage `json:"attributes"`
 	Seen       int64           `json:"seen"`
 }

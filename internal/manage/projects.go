@@ -12,7 +12,18 @@ var _ = listed(
 	op[none, listOf[app.Project]]("GET", "/projects", "The projects in which I have a role", (*call).projects),
 	op[environments.MakeProject, app.Project]("POST", "/projects", "Make a project",
 		(*call).addProject).made().installation().change(),
+	op[projectEdit, app.Project]("PATCH", atProject, "Change a project's title",
+		(*call).editProject).change().needs(app.Manage),
 )
+
+type projectEdit struct {
+	environments.EditProject
+	Reason string `json:"reason,omitempty"`
+}
+
+func (c *call) editProject(in *projectEdit) (any, error) {
+	return c.apply(in.Reason, "", &in.EditProject)
+}
 
 func (c *call) projects(*none) (any, error) {
 	all, err := c.api.Records.Projects(c.ctx)

@@ -132,7 +132,7 @@ func (c *call) maySign(rel *app.Release) bool {
 	if rel.State.Is != stage.Asking {
 		return false
 	}
-	roles, wanted := c.actor.Roles[c.p.ID], rel.State.Stage().SignOff
+	roles, wanted := c.actor.Grants.Roles(c.p.ID, rel.Environment), rel.State.Stage().SignOff
 	return slices.ContainsFunc(roles, func(r app.Role) bool {
 		if len(wanted) == 0 {
 			return r == app.Releaser || r == app.Developer || r == app.Keeper
@@ -165,6 +165,10 @@ type ReleaseView struct {
 	Version  int64               `json:"version"`  // of the flag's document
 	// Note is what is handed over to who comes next: who is affected, what they see, how to stop it.
 	Note []words.Said `json:"note"`
+	// Watched is what its watches have found; absent where it has none, or has not begun.
+	Watched *WatchedView `json:"watched,omitempty"`
+	// Beside are the changes of other flags in the environment while it went; of releases with watches alone.
+	Beside []OtherChange `json:"beside"`
 }
 
 // ReleaseStepView is a step with the name of who took it.
@@ -178,6 +182,7 @@ type OtherChange struct {
 	At         int64        `json:"at"`
 	Name       string       `json:"name"`
 	Action     string       `json:"action"`
+	Subject    string       `json:"subject"` // the flag's key, or what else was changed
 	Reason     string       `json:"reason,omitempty"`
 	Revision   int64        `json:"revision,omitempty"`
 	Difference []words.Said `json:"difference"`
@@ -200,7 +205,7 @@ func (c *call) release(*none) (any, error) {
 		return nil, err
 	}
 	v := &ReleaseView{ReleaseLine: c.line(rel, c.e, facts, names), Steps: []ReleaseStepView{}, Others: []OtherChange{},
-		Unneeded: []releases.Unneeded{}, Variants: []string{}, Facts: facts}
+		Unneeded: []releases.Unneeded{}, Variants: []string{}, Facts: facts, Beside: []OtherChange{}}
 	def, err := c.api.Records.Definition(c.ctx, c.p.ID, rel.Flag)
 	if err != nil {
 		return nil, err
@@ -231,7 +236,13 @@ func (c *call) release(*none) (any, error) {
 	for _, st := range steps {
 		v.Steps = append(v.Steps, ReleaseStepView{st, called(names, &st.Actor)})
 	}
-	v.Others, err = c.others(rel, names)
+	if v.Others, err = c.others(rel, names); err != nil {
+		return nil, err
+	}
+	if v.Watched, err = c.watched(rel); err != nil || len(rel.State.Plan.Watches) == 0 {
+		return v, err
+	}
+	v.Beside, err = c.beside(rel, names)
 	return v, err
 }
 
@@ -254,9 +265,8 @@ func (c *call) others(rel *app.Release, names map[string]string) ([]OtherChange,
 		}
 		switch e.Action {
 		case "flag.changed", "flag.stopped", "flag.lifted":
-			out = append(out, OtherChange{e.At, called(names, &e.Actor), e.Action, e.Reason,
-				e.Revision,
-				readAll(e.Difference)})
+			out = append(out, OtherChange{e.At, called(names, &e.Actor), e.Action, e.Subject, e.Reason,
+				e.Revision, readAll(e.Difference)})
 		}
 	}
 	slices.Reverse(out)

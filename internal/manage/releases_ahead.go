@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"greenlever.example/core/condition"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/lint"
 	"greenlever.example/core/stage"
@@ -35,9 +36,11 @@ type Ahead struct {
 	Versions []AskingVersion `json:"versions"`
 	// Floors are the newest versions that units were seen with, by attribute: after a repair its release may ask
 	// for one.
-	Floors []Floor      `json:"floors,omitempty"`
-	Texts  planTexts    `json:"texts"`
-	Says   []words.Said `json:"says"` // what to know before it starts
+	Floors []Floor   `json:"floors,omitempty"`
+	Texts  planTexts `json:"texts"`
+	// Watches are what its watches will take until they find something.
+	Watches []evidence.Ahead `json:"watches"`
+	Says    []words.Said     `json:"says"` // what to know before it starts
 }
 
 // AskingVersion is a version of an application, and whether its code asks for a flag.
@@ -99,8 +102,26 @@ func (c *call) ahead(rel *app.Release, doc *flag.Document) (*Ahead, error) {
 			}
 		}
 	}
+	out.Watches = watchesAhead(rel, p.Daily, p.All)
 	out.Says = out.says(rel, c.api.Population.Names(c.ctx, c.e.ID))
 	return out, nil
+}
+
+// watchesAhead says what the watches of a release will take, by the level that they begin with.
+func watchesAhead(rel *app.Release, daily, all int64) []evidence.Ahead {
+	out := []evidence.Ahead{}
+	setup := rel.State.Setup()
+	for i := range setup.Watches {
+		m := &setup.Watches[i].Metric
+		base, from := m.Base, "guess" // as it was measured, or as somebody guessed
+		if base == 0 {
+			from = "none"
+		}
+		one := setup.Ahead(i, base, float64(daily), float64(all))
+		one.From = from
+		out = append(out, one)
+	}
+	return out
 }
 
 // asking tells of the applications that decide here whether their code asks for a flag.
@@ -164,11 +185,19 @@ func (a *Ahead) says(rel *app.Release, names words.Names) []words.Said {
 		if s.Takes < 0 {
 			add("stage %s waits for more units than come in a day: it may never go on by itself", words.Name(s.Name))
 		}
-		if s.Drawn != nil && s.Drawn.Units.Units < 2_000 && i == 0 {
+		if s.Drawn != nil && s.Drawn.Units.Units < 2_000 && i == 0 && len(p.Watches) == 0 {
 			add("its shares are drawn over only about %s %s: that is too few to compare both sides, so it goes by "+
-				"time "+
-				"and sign-off", words.Count(s.Drawn.Units.Units), names.Of(p.By))
+				"time and sign-off", words.Count(s.Drawn.Units.Units), names.Of(p.By))
 		}
+	}
+	stages := make([]string, len(p.Stages))
+	for i := range p.Stages {
+		stages[i] = p.Stages[i].Name
+	}
+	for i := range a.Watches {
+		out = append(out, a.Watches[i].Says(stages, names.Of(p.By), func(ms int64) string {
+			return stage.Span(ms).Words()
+		}))
 	}
 	if a.Taken.Counted > 0 {
 		add("the old arm gives %s to %s units that get something else now", words.Variant(p.From),
@@ -177,7 +206,7 @@ func (a *Ahead) says(rel *app.Release, names words.Names) []words.Said {
 	others := int64(0)
 	for i := range a.Stages {
 		for _, m := range a.Stages[i].Shift.Moves {
-			if m.From != p.From && m.From != p.To && m.To == p.To {
+			if m.From != p.From && !p.IsNew(m.From) && p.IsNew(m.To) {
 				others += m.Moved.Units
 			}
 		}
@@ -185,7 +214,7 @@ func (a *Ahead) says(rel *app.Release, names words.Names) []words.Said {
 	if others > 0 {
 		add("%s units get another variant than %s now, by rules below its group or by the end, and %s in the end: "+
 			"below those rules the group would take it from none of them", words.Count(others), words.Variant(p.From),
-			words.Variant(p.To))
+			p.Gives())
 	}
 	if a.Caught.Counted > 0 {
 		add("rules above it give something else to %s units, which it never reaches", words.About(a.Caught.Units,

@@ -3,6 +3,8 @@ package manage
 import (
 	"cmp"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"mime"
 	"net/http"
 	"reflect"
@@ -48,7 +50,7 @@ func op[In, Out any](method, path, says string, handle func(c *call, in *In) (an
 		status: http.StatusOK,
 		handle: func(c *call) (any, error) {
 			var in In
-			if problems := strictjson.Decode(c.body, &in); problems != nil {
+			if problems := strictjson.DecodeShown(c.body, &in, app.CheckShown); problems != nil {
 				return nil, app.InvalidFields(problems)
 			}
 			return handle(c, &in)
@@ -113,7 +115,11 @@ func (a *API) serve(r route) echo.HandlerFunc {
 		}
 		out, err := r.handle(c)
 		if err != nil {
-			return err
+			environment := int64(0)
+			if c.e != nil {
+				environment = c.e.ID
+			}
+			return c.named(err, environment)
 		}
 		c.name(&r, out)
 		if r.method == http.MethodGet && c.p != nil && c.Response().Header().Get("ETag") == "" {
@@ -211,7 +217,34 @@ func (c *call) place(r *route) (err error) {
 		}
 		environment = c.e.ID
 	}
-	return admit.Allow(&c.actor, r.action, c.p.ID, environment)
+	return c.allow(r.action, environment)
+}
+
+// allow says also who could, where the caller may not.
+func (c *call) allow(action app.Action, environment int64) error {
+	return c.named(admit.Allow(&c.actor, action, c.p.ID, environment), environment)
+}
+
+// named adds to a refusal who could do what was asked.
+func (c *call) named(err error, environment int64) error {
+	fault := new(app.Fault)
+	if !errors.As(err, &fault) || fault.Kind != app.Forbidden || c.p == nil || fault.More["could"] != nil {
+		return err
+	}
+	action, is := fault.More["action"].(app.Action)
+	if !is {
+		return err
+	}
+	names, failed := c.whoCould(action, environment)
+	if failed != nil || len(names) == 0 {
+		return err // the refusal stands by itself
+	}
+	fault.More["could"] = names
+	if more := len(names) - 3; more > 0 {
+		names = append(names[:3:3], fmt.Sprintf("%d more", more))
+	}
+	fault.Detail += "; " + strings.Join(names, ", ") + " could"
+	return err
 }
 
 // versioned answers carry their version in ETag.

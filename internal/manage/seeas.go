@@ -7,8 +7,7 @@ import (
 
 var _ = listed(
 	op[seeAsBody, seeas.Issued]("POST", atEnvironment+"/see-as", "Get a signed override for one's own session; it "+
-		"touches "+
-		"no rule", (*call).seeAs).made().change().needs(app.SeeIt),
+		"touches no rule", (*call).seeAs).made().change().needs(app.SeeIt),
 )
 
 type seeAsBody struct {

@@ -22,7 +22,18 @@ var _ = listed(
 		(*call).segments).needs(app.Read),
 	op[segmentEdit, savedSegment]("PUT", atEnvironment+"/segments/:segment", "Save a segment's condition",
 		(*call).putSegment).ifMatch().change().needs(app.Define),
+	op[segmentTitle, segments.Titled]("PATCH", atProject+"/segments/:segment", "Change a segment's title",
+		(*call).editSegment).change().needs(app.Define),
 )
+
+type segmentTitle struct {
+	segments.Edit
+	Reason string `json:"reason,omitempty"`
+}
+
+func (c *call) editSegment(in *segmentTitle) (any, error) {
+	return c.apply(in.Reason, c.Param("segment"), &in.Edit)
+}
 
 type segmentBody struct {
 	segments.Make

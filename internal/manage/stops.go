@@ -32,12 +32,28 @@ func (c *call) standing(e *app.Environment, lifted int) ([]StopView, error) {
 	if err != nil {
 		return nil, err
 	}
-	names, err := c.names()
+	names, err := c.stoppers(e)
 	out := make([]StopView, len(all))
 	for i, s := range all {
 		out[i] = StopView{s, names[s.By], names[s.LiftedBy]}
 	}
 	return out, err
+}
+
+// stoppers are the names of all that may have stopped something: people, and tripwires.
+func (c *call) stoppers(e *app.Environment) (map[string]string, error) {
+	names, err := c.names()
+	if err != nil {
+		return nil, err
+	}
+	wires, err := c.api.Records.TripwireNames(c.ctx, e.ID)
+	for id, title := range wires {
+		names[id] = "tripwire " + title
+	}
+	for id, name := range stoppedBy {
+		names[id] = name
+	}
+	return names, err
 }
 
 func (c *call) stops(*none) (any, error) {

@@ -27,7 +27,7 @@ const (
 )
 
 type unitBody struct {
-	Unit    string          `json:"unit,omitempty"`
+	Unit    string          `json:"unit,omitempty" shown:"no"`
 	Context json.RawMessage `json:"context,omitempty"` // instead of what was seen
 }
 
@@ -80,7 +80,7 @@ type UnitAnswer struct {
 
 // UnitView is what a unit gets.
 type UnitView struct {
-	Unit       string         `json:"unit"`
+	Unit       string         `json:"unit" shown:"no"`
 	From       string         `json:"from"` // of its attributes: given, seen, test or key
 	Seen       int64          `json:"seen,omitempty"`
 	Attributes map[string]any `json:"attributes"`

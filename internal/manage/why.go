@@ -49,7 +49,7 @@ type WhyOne struct {
 	Sentence   words.Said      `json:"sentence"`
 	Made       int64           `json:"made"`  // when the revision was made
 	Asked      int64           `json:"asked"` // the moment that was asked for
-	Unit       string          `json:"unit"`
+	Unit       string          `json:"unit" shown:"no"`
 	From       string          `json:"from"` // where the attributes come from: given, seen, test or key
 	Seen       int64           `json:"seen,omitempty"`
 	Attributes map[string]any  `json:"attributes"`

@@ -67,6 +67,11 @@ type link struct {
 	unknown   map[unknownKey]wire.UnknownLine
 	units     map[unitKey]wire.UnitLine
 	seen      sample.Attributes
+	evidence  passing
+	up        chan struct{}        // wakes what hands orders up
+	handed    map[string]bool      // ids of orders; that job's own
+	kept      map[string]flag.Stop // by id, that processes behind the outpost hold
+	let       map[string]bool      // ids of those that are to be let go
 }
 
 type follower struct {
@@ -84,6 +89,7 @@ func newLink(id int64, url, secret, dir string, h *http.Client, now func() time.
 	sum := sha256.Sum256([]byte(url + "\x00" + secret))
 	l := &link{id: id, secret: secret, url: url, path: filepath.Join(dir, "needs-"+hex.EncodeToString(sum[:8])),
 		http: h, now: now, asked: make(chan struct{}),
+		up: make(chan struct{}, 1), handed: map[string]bool{}, kept: map[string]flag.Stop{}, let: map[string]bool{},
 		followers: map[string]*follower{}, counts: map[wire.CountLine]uint64{},
 		unknown: map[unknownKey]wire.UnknownLine{}, units: map[unitKey]wire.UnitLine{}}
 	raw, err := os.ReadFile(l.path)
@@ -281,6 +287,7 @@ func (l *link) take(r app.Incoming) bool {
 		line.Application = cmp.Or(line.Application, r.Application)
 		l.miss(line)
 	}
+	l.takeEvidence(r.Report)
 	if len(r.Applied) > 0 || r.Leaving {
 		l.relay.Soon()
 	}
@@ -419,9 +426,12 @@ func (l *link) report(streams, pollers int64) map[string]any {
 		units = append(units, line)
 	}
 	contexts, seen := l.seen.Take()
+	evidence := l.evidence.report(&room)
 	if room.full {
 		l.relay.Soon()
 	}
-	return map[string]any{"kind": wire.AnOutpost, "behind": behind, "counts": counts, "unknown": unknown,
+	return map[string]any{"exposures": evidence.Exposures, "events": evidence.Events, "measures": evidence.Measures,
+		"lost": evidence.Lost, "kept": l.keeping(),
+		"kind": wire.AnOutpost, "behind": behind, "counts": counts, "unknown": unknown,
 		"units": units, "contexts": contexts, "seen": seen, "streams": streams, "pollers": pollers}
 }

@@ -147,7 +147,9 @@ func (o *Outpost) start(ctx context.Context, listener, admin net.Listener) error
 	o.edge = &edge.Edge{Surface: surface, Hub: feed.NewHub(records{o}, c.Log), Keys: feed.NewKeyring(records{o},
 		c.Log),
 		Population: &population.Service{Records: records{o}, Now: now, Log: c.Log}, Followers: records{o},
-		Beat: c.Beat, Contact: o.contact}
+		Beat: c.Beat, Contact: o.contact,
+		Expose:  func(environment int64, line wire.ExposureLine) { o.of(environment).expose(line) },
+		Measure: func(environment int64, r *wire.Report) { o.of(environment).measured(r) }, Emergency: emergency{o}}
 	handler := surface.Spanned(o.edge.Handler(o.ready))
 	run, cancel := context.WithCancel(context.Background())
 	o.cancel = cancel
@@ -199,9 +201,11 @@ func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error 
 	l.relay = &relay.Relay{
 		Applied: func(rs *flag.Ruleset, e *flag.Event) {
 			l.apply(rs, e)
+			o.hold(id, rs)
 			o.edge.Hub.Nudge()
 		},
 		Report: func() map[string]any { return l.report(o.edge.Audience(id)) },
+		Let:    l.letGo,
 	}
 	o.links = append(o.links, l) // before its client calls
 	client, err := greenlever.Open(ctx, l.relay.In(greenlever.Options{URL: c.URL, Key: secret, Dir: c.Dir,
@@ -211,8 +215,28 @@ func (o *Outpost) link(ctx, run context.Context, id int64, secret string) error 
 		return err
 	}
 	l.client.Store(client)
-	o.jobs.Start(run, l.job(o.edge.Keys.Nudge))
+	o.jobs.Start(run, l.job(o.edge.Keys.Nudge), l.handUp(l.up))
 	return nil
+}
+
+// hold has the place of an environment hold what the link's client holds beside the service's ruleset. Orders leave
+// it by the revision that brings them as stops, so that none is missing in between.
+func (o *Outpost) hold(id int64, rs *flag.Ruleset) {
+	place := o.edge.Hub.Places()[id]
+	if place == nil || len(rs.Orders)+len(rs.Kept)+len(place.Rules().Source.Kept) == 0 {
+		return
+	}
+	place.Hold(func(mine *flag.Ruleset) *flag.Ruleset {
+		for _, order := range rs.Orders {
+			mine = mine.Take(order)
+		}
+		if mine.Position() == rs.Position() && len(mine.Kept) != len(rs.Kept) {
+			same := *mine
+			same.Kept = rs.Kept
+			mine = &same
+		}
+		return mine
+	})
 }
 
 // await gives the service a moment to answer for every link, all at once, so that the outpost

@@ -3,6 +3,7 @@ package server
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"time"
 
@@ -23,21 +24,29 @@ const (
 	cleanEvery  = time.Minute
 	copyEvery   = 5 * time.Second
 	catchUpTime = 2 * time.Second
+	exposeEvery = 500 * time.Millisecond
+	markEvery   = time.Second
+	markLife    = 5 * time.Second
 )
 
 // reached begins the work that needs the records.
 func (s *Server) reached(run context.Context) {
 	close(s.ready)
-	s.jobs.Start(run, s.edge.Hub.Jobs()...)
-	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.api.Delivery.Job(), s.running.Job(), s.sender.Job(),
+	s.jobs.Start(run, append(s.edge.Hub.Jobs(), s.emergency.Job())...)
+	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.ledger.Batches.Job(), s.api.Delivery.Job(), s.running.Job(),
+		s.sender.Job(),
 		s.job("clock", "read the records' clock", liveEvery, s.clock.Sync),
 		s.job("node", "say that this node lives", liveEvery, s.announce),
 		s.job("sign", "sign the audit's heads", signEvery, s.signHeads),
 		s.job("usage", "write counts", usageEvery, s.edge.WriteUsage),
+		s.job("evidence", "say what was written for releases", markEvery, s.mark),
+		s.job("exposures", "write who was given what here", exposeEvery, s.ledger.Flush),
 		s.job("population", "keep the sample of units", usageEvery, s.edge.Population.Flush),
 		s.job("copy", "keep a copy to decide from without records", copyEvery, s.keepCopy),
 		work.Job{Name: "clean", Says: "take personal attributes out of stored units", Every: cleanEvery,
 			Lease: cleanEvery, Longest: forgetEvery, Do: plainly(s.clean)},
+		work.Job{Name: "drills", Says: "remind of stops that were not practised", Every: forgetEvery,
+			Lease: forgetEvery / 2, Do: plainly(s.drills.Remind)},
 		work.Job{Name: "thin", Says: "forget what is kept no longer", Every: forgetEvery, Lease: forgetEvery / 2,
 			Do: plainly(s.forget)})
 	s.until(guard.Go(s.config.Log, "wait for the work behind", s.jobs.Wait))
@@ -55,7 +64,26 @@ func plainly(do func(context.Context) error) func(context.Context, *work.Turn) e
 
 func (s *Server) forget(ctx context.Context) error {
 	now := s.config.Now().UnixMilli()
-	return errors.Join(s.store.Forget(ctx, now, s.config.Keep), s.store.ThinUses(ctx, now))
+	running, err := s.store.Running(ctx)
+	if err == nil {
+		err = s.ledger.Sweep(ctx, running)
+	}
+	return errors.Join(err, s.store.Forget(ctx, now, s.config.Keep), s.store.ThinUses(ctx, now))
+}
+
+// mark says up to when what arrived here for releases is written, while anything of the kind arrives.
+func (s *Server) mark(ctx context.Context) error {
+	if !s.ledger.Lately() {
+		return nil
+	}
+	now := s.config.Now()
+	at := now
+	for _, oldest := range []func() (time.Duration, bool){s.intake.Oldest, s.ledger.Oldest} {
+		if waits, is := oldest(); is {
+			at = slices.MinFunc([]time.Time{at, now.Add(-waits)}, time.Time.Compare)
+		}
+	}
+	return s.store.Mark(ctx, s.node, at.UnixMilli(), now.Add(markLife).UnixMilli())
 }
 
 // clean takes attributes that were declared personal out of units that were stored before.
@@ -106,6 +134,9 @@ func (s *Server) committed(ctx context.Context, m commit.Moved) {
 	}
 	if m.Releases {
 		s.running.Nudge()
+	}
+	if m.Tripwires {
+		s.tripwires.Forget()
 	}
 	select {
 	case s.sender.Wake <- struct{}{}:

@@ -142,8 +142,8 @@ func TestReleaseStepsSurviveEveryCut(t *testing.T) {
 		t.Fatal(err)
 	}
 	quiet := slog.New(slog.DiscardHandler)
-	begun := time.Now()
-	flags := planned(t, dsn, dir, quiet, begun)
+	start := time.Now()
+	flags := planned(t, dsn, dir, quiet, start)
 
 	c, err := mysql.ParseDSN(dsn)
 	if err != nil {
@@ -194,16 +194,30 @@ func TestReleaseStepsSurviveEveryCut(t *testing.T) {
 	verified(t, dsn, dir, quiet)
 }
 
-// planned makes flags, each with a release that begins some hours from now, and ends the service that made them.
-func planned(t *testing.T, dsn, dir string, log *slog.Logger, now time.Time) (flags []string) {
+type object = map[string]any
+
+// doing calls the service as its keeper.
+type doing func(method, path string, body, out any, version int64)
+
+// turnOn turns a flag on.
+func (do doing) turnOn(at string) {
+	var v struct {
+		Document flag.Document
+		Version  int64
+	}
+	do("GET", at, nil, &v, 0)
+	v.Document.Lever = flag.On
+	do("PUT", at, object{"document": v.Document}, nil, v.Version)
+}
+
+// begun starts a service that was just set up, with a project of one environment.
+func begun(t *testing.T, dsn, dir string, log *slog.Logger) (*Server, doing) {
 	t.Helper()
 	srv, err := Start(context.Background(), Config{DSN: dsn, Listen: "127.0.0.1:0", Dir: dir, Log: log})
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer srv.Stop()
-	type object = map[string]any
-	const password = "pinecrest-test"
+	const email, password = "ida.holm@pinecrest.example", "pinecrest-test"
 	c := &apiclient.Client{URL: srv.URL()}
 	do := func(method, path string, body, out any, version int64) {
 		t.Helper()
@@ -212,14 +226,22 @@ func planned(t *testing.T, dsn, dir string, log *slog.Logger, now time.Time) (fl
 			t.Fatalf("%s %s: %v", method, path, err)
 		}
 	}
-	do("POST", "/set-up", object{"code": srv.SetUpCode, "email": "ida.holm@pinecrest.example", "name": "Ida Holm",
-		"password": password}, nil, 0)
-	if c, err = apiclient.SignIn(context.Background(), apiclient.Client{URL: srv.URL()}, "ida.holm@pinecrest.example",
-		password, "test", 2); err != nil {
+	do("POST", "/set-up", object{"code": srv.SetUpCode, "email": email, "name": "Ida Holm", "password": password}, nil,
+		0)
+	if c, err = apiclient.SignIn(context.Background(), apiclient.Client{URL: srv.URL()}, email, password, "test",
+		2); err != nil {
 		t.Fatal(err)
 	}
 	do("POST", "/projects", object{"key": "pinecrest"}, nil, 0)
 	do("POST", "/projects/pinecrest/environments", object{"key": "staging"}, nil, 0)
+	return srv, do
+}
+
+// planned makes flags, each with a release that begins some hours from now, and ends the service that made them.
+func planned(t *testing.T, dsn, dir string, log *slog.Logger, now time.Time) (flags []string) {
+	t.Helper()
+	srv, do := begun(t, dsn, dir, log)
+	defer srv.Stop()
 	var stages []object
 	for i := range releaseStages {
 		stages = append(stages, object{"name": fmt.Sprint(i + 1), "share": (i + 1) * 30_000})
@@ -228,13 +250,7 @@ func planned(t *testing.T, dsn, dir string, log *slog.Logger, now time.Time) (fl
 		key := fmt.Sprintf("flag-%d", i+1)
 		do("POST", "/projects/pinecrest/flags", object{"key": key, "goneBy": "stays"}, nil, 0)
 		at := "/projects/pinecrest/environments/staging/flags/" + key
-		var v struct {
-			Document flag.Document
-			Version  int64
-		}
-		do("GET", at, nil, &v, 0)
-		v.Document.Lever = flag.On
-		do("PUT", at, object{"document": v.Document}, nil, v.Version)
+		do.turnOn(at)
 		begin := now.Add(time.Duration(i+1)*time.Hour - 10*time.Minute)
 		do("POST", at+"/releases", object{"stages": stages, "begin": begin.UnixMilli()}, nil, 0)
 		flags = append(flags, key)
@@ -275,7 +291,7 @@ func held(t *testing.T, st *store.Store, rel *app.Release) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !reflect.DeepEqual(rec.Document.Rules, rel.State.Plan.Group(rel.ID, releaseStages-1)) {
+	if !reflect.DeepEqual(rec.Document.Rules, rel.State.Plan.Group(rel.ID, releaseStages-1, rel.State.Run)) {
 		t.Errorf("%s serves %+v", rel.Flag, rec.Document.Rules)
 	}
 }

@@ -24,9 +24,13 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/clock"
 	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/drills"
+	"greenlever.example/greenlever/internal/app/emergency"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
+	"greenlever.example/greenlever/internal/app/ledger"
 	"greenlever.example/greenlever/internal/app/releases"
+	"greenlever.example/greenlever/internal/app/tripwires"
 	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
@@ -79,21 +83,26 @@ type Server struct {
 	clock   *clock.Clock
 	db      *localdb.Server
 	store   *store.Store
+	ledger  *ledger.Service
 	intake  *intake.Intake
 	commit  *commit.Service
 	running *releases.Service
 	sender  *webhooks.Sender
 	jobs    *work.Worker
 	web     *web.Surface
-	edge    *edge.Edge
-	api     *manage.API
-	http    []*http.Server
-	key     ed25519.PrivateKey
-	heads   *headFile
-	copy    *diskCopy
-	cancel  context.CancelFunc
-	done    sync.WaitGroup
-	failed  chan error
+
+	tripwires *tripwires.Service
+	emergency *emergency.Desk
+	drills    *drills.Service
+	edge      *edge.Edge
+	api       *manage.API
+	http      []*http.Server
+	key       ed25519.PrivateKey
+	heads     *headFile
+	copy      *diskCopy
+	cancel    context.CancelFunc
+	done      sync.WaitGroup
+	failed    chan error
 
 	ready   chan struct{} // closed once the records were reached
 	stop    sync.Once
@@ -167,6 +176,9 @@ func (s *Server) start(ctx context.Context, listener, admin net.Listener) (err e
 	s.heads = &headFile{path: filepath.Join(c.Dir, "audit.heads")}
 	s.copy = &diskCopy{path: filepath.Join(c.Dir, "decide.json")}
 	s.wire()
+	if err := s.emergency.Open(); err != nil {
+		return err
+	}
 	run, cancel := context.WithCancel(context.Background())
 	s.cancel = cancel
 	if err := s.reach(ctx); err != nil {
@@ -351,6 +363,7 @@ func (s *Server) end() error {
 			})
 			within(forRecords, s.edge.WriteUsage)
 			within(forRecords, s.edge.Population.Flush)
+			within(forRecords, s.ledger.Flush)
 			within(forRecords, s.signHeads)
 			within(forRecords, func(ctx context.Context) error { return s.store.EndLeases(ctx, s.node) })
 		default: // the records were never reached
@@ -373,3 +386,6 @@ func (s *Server) WriteUsage(ctx context.Context) error { return s.edge.WriteUsag
 
 // Clean takes what was declared personal out of stored units now, which else is done every minute.
 func (s *Server) Clean(ctx context.Context) error { return s.clean(ctx) }
+
+// Remind tells webhooks now of stops that were not practised, which else is looked for every hour.
+func (s *Server) Remind(ctx context.Context) error { return s.drills.Remind(ctx) }

@@ -4,7 +4,9 @@ import (
 	"cmp"
 	"context"
 	"net/http"
+	"path/filepath"
 	"runtime/debug"
+	"strconv"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -17,13 +19,17 @@ import (
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/conditions"
 	"greenlever.example/greenlever/internal/app/delivery"
+	"greenlever.example/greenlever/internal/app/drills"
+	"greenlever.example/greenlever/internal/app/emergency"
 	"greenlever.example/greenlever/internal/app/environments"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/flags"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/keys"
 	"greenlever.example/greenlever/internal/app/ladders"
+	"greenlever.example/greenlever/internal/app/ledger"
 	"greenlever.example/greenlever/internal/app/lineage"
+	"greenlever.example/greenlever/internal/app/metrics"
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -35,6 +41,7 @@ import (
 	"greenlever.example/greenlever/internal/app/segments"
 	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/app/testunits"
+	"greenlever.example/greenlever/internal/app/tripwires"
 	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
@@ -51,6 +58,11 @@ func (s *Server) wire() {
 	units := &population.Service{Records: st, Now: c.Now, Log: c.Log}
 	s.intake = intake.New(st, c.Now, c.Log)
 	s.jobs = work.New(c.Log, st, s.node)
+	s.ledger = &ledger.Service{Records: st, Now: c.Now, Metrics: st.MetricsIn}
+	s.ledger.Batches = intake.Gather[app.Batch]{Name: "batches", Says: "write batches of measurements",
+		Write: func(ctx context.Context, environment int64, all []app.Batch) ([]bool, error) {
+			return st.TakeBatches(ctx, environment, all, c.Now().UnixMilli())
+		}}
 	s.intake.Sampled = units.Take
 	rules := func(ctx context.Context, environment int64) (*decide.Ruleset, error) {
 		place, err := hub.Place(ctx, environment)
@@ -68,7 +80,7 @@ func (s *Server) wire() {
 		}}
 	edits := editsOf(units, tries)
 	running := &releases.Service{Records: st, Rules: rules, Units: units.Units, Delivery: deliveries.At, Now: c.Now,
-		Names: units.Names, Wake: make(chan struct{}, 1),
+		Names: units.Names, Wake: make(chan struct{}, 1), Ledger: s.ledger,
 		Stand: func(ctx context.Context, tx releases.Documents, env *app.Environment, old, now *flag.Document) error {
 			return edits.Stand(ctx, tx, env, old, now, conditions.Of(tx, env.ID))
 		}}
@@ -89,23 +101,41 @@ func (s *Server) wire() {
 	s.running = running
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
+	s.emergency = &emergency.Desk{Hub: hub, Records: st, Commit: changes, Path: filepath.Join(c.Dir, "emergency.json"),
+		Now: c.Now, Log: c.Log}
+	hub.Held = s.emergency.Held
+	s.drills = &drills.Service{Records: st, Apply: changes.Apply, Now: c.Now,
+		Rules: func(ctx context.Context, environment int64) (*flag.Ruleset, error) {
+			rs, err := rules(ctx, environment)
+			if err != nil {
+				return nil, err
+			}
+			return rs.Source, nil
+		}}
+	s.tripwires = &tripwires.Service{Records: st, Commit: changes, Now: c.Now, Log: c.Log}
 	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
 		LogOneOf: c.LogOneOf, Jobs: s.jobs.States, Tracer: c.Tracer}
-	s.edge = &edge.Edge{Surface: s.web, Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake},
+	s.edge = &edge.Edge{Surface: s.web, Hub: hub, Keys: keys, Population: units, Followers: followers{st, s.intake,
+		s.ledger},
 		Beat: c.Beat,
-		Met:  history.Met}
+		Met:  history.Met, Ledger: s.ledger, Expose: s.ledger.Expose,
+		Measure: s.ledger.Measure, Tripwires: s.tripwires, Emergency: s.emergency}
 	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
-			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st, WebhookReader: st,
-			StateReader: st},
+			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
+			EvidenceReader: st,
+			WebhookReader:  st,
+			TripwireReader: st,
+			StateReader:    st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
-		Delivery: deliveries, Releases: running,
+		Delivery: deliveries, Releases: running, Emergency: s.emergency,
+		Drills: s.drills,
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 			},
-			Records: st, Now: c.Now,
+			Records: st, Devices: st, Now: c.Now,
 		},
 	}
 }
@@ -155,12 +185,12 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		return known.Sampling.SeeAs, nil
 	}
 	return commit.NewKinds(
-		edits.Kinds(), running.Kinds(), ladders.Kinds(), webhooks.Kinds(),
+		edits.Kinds(), running.Kinds(), ladders.Kinds(), metrics.Kinds(), webhooks.Kinds(),
 		(&segments.Service{Judge: judging(units), Overflows: overflowing(tries)}).Kinds(),
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
-		stops.Kinds(), delivery.Kinds(), lineage.Kinds(),
+		stops.Kinds(), emergency.Kinds(), drills.Kinds(), tripwires.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
 
@@ -177,7 +207,11 @@ var (
 	_ roles.Tx                = (*store.Tx)(nil)
 	_ attributes.Tx           = (*store.Tx)(nil)
 	_ stops.Tx                = (*store.Tx)(nil)
+	_ tripwires.Tx            = (*store.Tx)(nil)
+	_ emergency.Tx            = (*store.Tx)(nil)
+	_ drills.Tx               = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)
+	_ metrics.Tx              = (*store.Tx)(nil)
 	_ delivery.GoneTx         = (*store.Tx)(nil)
 )
 
@@ -191,10 +225,16 @@ func (s *Server) newEpoch(ctx context.Context, cause string) error {
 // followers are the records of who follows, with reports going through the intake.
 type followers struct {
 	*store.Store
-	in *intake.Intake
+	in     *intake.Intake
+	ledger *ledger.Service
 }
 
 func (f followers) Take(ctx context.Context, environment int64, r app.Incoming, size int) (bool, error) {
+	var err error
+	if r.Evidence, err = f.ledger.Look(ctx, environment, r.Report, r.Instance+"/"+strconv.FormatInt(r.Sequence,
+		10)); err != nil {
+		return false, err
+	}
 	return f.in.Take(ctx, environment, r, size)
 }
 

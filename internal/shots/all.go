@@ -46,6 +46,23 @@ var scenes = []scene{
 		func(w *browse.Window) { w.See("Step by step") }},
 	{"releases", "/p/pinecrest/releases", func(w *browse.Window) { w.See("Going out") }},
 	{"release", "/p/pinecrest/releases", func(w *browse.Window) { w.Click("night-batching").See("To hand over") }},
+	{"release-watched", "/p/pinecrest/releases", func(w *browse.Window) {
+		w.Click("one-touch-open").See("What it watches")
+	}},
+	{"release-harm", "/p/pinecrest/releases", func(w *browse.Window) {
+		w.Click("one-touch-open").See("What it watches").Click("the one before").See("Rolled back at")
+	}},
+	{"metrics", "/p/pinecrest/production/usage/metrics", func(w *browse.Window) { w.See("Doors that stayed shut") }},
+	{"metric-edit", "/p/pinecrest/production/usage/metrics", func(w *browse.Window) {
+		w.Click("edit metric Doors that stayed shut").See("Events of one unit become")
+	}},
+	{"metric", "/p/pinecrest/production/usage/metrics?metric=door-open-failed", func(w *browse.Window) {
+		w.See("By version of the application").See("door 2.3.1")
+	}},
+	{"release-new-watched", "/p/pinecrest/releases/new?flag=one-touch-open&environment=staging",
+		func(w *browse.Window) {
+			w.See("Doors that stayed shut").Fill("Named units", "recipient-17").See("units have")
+		}},
 	{"release-sign", "/p/pinecrest/releases", func(w *browse.Window) {
 		w.Click("telemetry-interval").See("To hand over").Click("Hold").See("Nobody loses")
 	}},

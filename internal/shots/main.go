@@ -59,7 +59,12 @@ var pictures = []picture{
 	{"segments", 1280, 800, false, "/p/pinecrest/production/population",
 		func(w *browse.Window) { w.See("pilot-sites").See("Recently seen") }},
 	{"release", 1280, 1000, false, "/p/pinecrest/releases",
-		func(w *browse.Window) { w.Click("night-batching").See("To hand over").See("decisions by variant") }},
+		func(w *browse.Window) { w.Click("one-touch-open").See("What it watches").See("decisions by variant") }},
+	{"release-harm", 1280, 1000, false, "/p/pinecrest/releases", func(w *browse.Window) {
+		w.Click("one-touch-open").See("What it watches").Click("the one before").See("Rolled back at")
+	}},
+	{"metric", 1280, 800, false, "/p/pinecrest/production/usage/metrics?metric=door-open-failed",
+		func(w *browse.Window) { w.See("By version of the application").See("door 2.3.1") }},
 	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17",
 		func(w *browse.Window) { w.See("What it gets") }},
 	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster",
@@ -76,7 +81,6 @@ var pictures = []picture{
 	}},
 	{"outpost", 1280, 800, false, "{outpost}",
 		func(w *browse.Window) { w.See("pinecrest/production").See("connected") }},
-	{"settings", 1280, 800, false, "/p/pinecrest/settings", func(w *browse.Window) { w.See("Tove Ek") }},
 }
 
 func run(dir, demo, only string, every bool) error {

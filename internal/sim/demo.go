@@ -27,34 +27,48 @@ type Config struct {
 	Quiet  bool // no traffic, and no releases
 	// RealTime has the stages of releases take a day each, in place of half a minute.
 	RealTime bool
-	Out      io.Writer
-	Ready    func(*Demo) // called once everything runs
+	// Seed makes the people and what befalls them; 0: the usual one. Habits are how doors behave; nil: the usual ones.
+	Seed   uint64
+	Habits *Habits
+	Out    io.Writer
+	Ready  func(*Demo) // called once everything runs
 }
 
 // Demo is what a running demo tells.
 type Demo struct {
-	URL       string            `json:"url"`
-	Password  string            `json:"password"` // of everybody
-	Keys      map[string]string `json:"keys"`     // of kind service, by environment
-	Browser   map[string]string `json:"browser"`
-	Tokens    map[string]string `json:"tokens"`  // by role
-	Outpost   string            `json:"outpost"` // address
-	Page      string            `json:"page"`    // the outpost's own
-	Desk      string            `json:"desk"`
-	Tickets   string            `json:"tickets"` // the ticket tracker's page
-	Monitor   string            `json:"monitor"` // the monitoring system's
-	Hooks     map[string]Hook   `json:"hooks"`   // webhooks of these two
-	Server    *server.Server    `json:"-"`
+	URL      string            `json:"url"`
+	Password string            `json:"password"` // of everybody
+	Keys     map[string]string `json:"keys"`     // of kind service, by environment
+	Browser  map[string]string `json:"browser"`
+	Tokens   map[string]string `json:"tokens"`  // by role
+	Outpost  string            `json:"outpost"` // address
+	Page     string            `json:"page"`    // the outpost's own
+	Desk     string            `json:"desk"`
+	Tickets  string            `json:"tickets"` // the ticket tracker's page
+	Monitor  string            `json:"monitor"` // the monitoring system's
+	Hooks    map[string]Hook   `json:"hooks"`   // webhooks of these two
+	Wire     Wire              `json:"wire"`    // at which that one stops weather-holds
+	Server   *server.Server    `json:"-"`
+	// first is what leaves with the first account.
+	first     struct{ EmergencyKey string }
 	instances []*greenlever.Client
 	hooks     sync.Mutex
 	tracker   *outsider
 	monitor   *monitor
+	weather   weather
 }
 
 // seed makes the same people at every start.
 const seed = 20261123
 
 const people = 20_000
+
+func (c *Config) seed() uint64 {
+	if c.Seed == 0 {
+		return seed
+	}
+	return c.Seed
+}
 
 // Run starts everything and ends it when the context ends.
 func Run(ctx context.Context, c Config) (err error) {
@@ -106,7 +120,7 @@ func Run(ctx context.Context, c Config) (err error) {
 		if err := d.start(run, c, log, &traffic); err != nil {
 			return err
 		}
-		if err := d.stories(run, c); err != nil {
+		if err := d.stories(run, c, log, &traffic); err != nil {
 			return err
 		}
 	}
@@ -121,7 +135,10 @@ func Run(ctx context.Context, c Config) (err error) {
 		d.Page)
 	say("  outside    tickets %s and monitoring %s, stand-ins that are told of changes", d.Tickets, d.Monitor)
 	if !c.Quiet {
-		say("  releases   night-batching goes out by itself, telemetry-interval waits for you to sign")
+		say("  releases   one-touch-open is watched: it hurts at old lockers, is taken back and comes again " +
+			"without them")
+		say("             night-batching goes out by itself, telemetry-interval waits for you to sign")
+		say("  a night    in a few minutes the weather service gets slow: the monitoring system stops weather-holds")
 	}
 	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
 	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
@@ -159,6 +176,10 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 			return nil, fmt.Errorf("the demo's data could not be made: %w (run `make demo-reset` before the next try)",
 				err)
 		}
+		key := []byte(d.first.EmergencyKey)
+		if err := os.WriteFile(filepath.Join(c.Dir, "emergency.pem"), key, 0o600); err != nil {
+			return nil, err
+		}
 	default:
 		return nil, fmt.Errorf("the demo's data in %s is incomplete: run `make demo-reset`", c.Dir)
 	}
@@ -167,8 +188,10 @@ func prepare(ctx context.Context, c Config, srv *server.Server, say func(string,
 		return nil, err
 	}
 	env := fmt.Sprintf("export GREENLEVER_URL=%s\nexport GREENLEVER_KEY=%s\nexport "+
-		"GREENLEVER_BROWSER_KEY=%s\nexport GREENLEVER_TOKEN=%s\n",
-		d.URL, d.Keys["production"], d.Browser["production"], d.Tokens["keeper"])
+		"GREENLEVER_BROWSER_KEY=%s\nexport GREENLEVER_TOKEN=%s\n"+
+		"export GREENLEVER_EMERGENCY_KEY=%s\nexport GREENLEVER_EMERGENCY_TO=%s\n",
+		d.URL, d.Keys["production"], d.Browser["production"], d.Tokens["keeper"],
+		filepath.Join(c.Dir, "emergency.pem"), d.URL)
 	return d, os.WriteFile(filepath.Join(c.Dir, "keys.env"), []byte(env), 0o600)
 }
 
@@ -184,7 +207,7 @@ func (d *Demo) keep(c Config) error {
 // start starts the instances of door, four in production and one in each other
 // environment, and two of rounds. One door of production follows through the outpost.
 func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *sync.WaitGroup) error {
-	visitors := Recipients(seed, people)
+	visitors := Recipients(c.seed(), people)
 	for i, env := range []string{"production", "production", "production", "production", "staging", "development"} {
 		dir := filepath.Join(c.Dir, "door", fmt.Sprint(i+1))
 		url := d.URL
@@ -197,9 +220,12 @@ func (d *Demo) start(ctx context.Context, c Config, log *slog.Logger, traffic *s
 		}
 		d.instances = append(d.instances, door.flags)
 		door.opened = &d.monitor.opened
-		traffic.Go(func() { door.visits(ctx, visitors, uint64(i)) })
+		if c.Habits != nil {
+			door.habits = *c.Habits
+		}
+		traffic.Go(func() { door.visits(ctx, visitors, c.seed()+uint64(i)) })
 	}
-	drivers := Couriers(seed, 240)
+	drivers := Couriers(c.seed(), 240)
 	for i := range 2 {
 		c, err := greenlever.Open(ctx, greenlever.Options{URL: d.URL, Key: d.Keys["production"],
 			Dir: filepath.Join(c.Dir, "rounds", fmt.Sprint(i+1)), Application: "rounds", Version: "1.8.0",

@@ -3,6 +3,7 @@ package sim
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
@@ -42,6 +43,7 @@ func furnish(ctx context.Context, url, code string) (*Demo, error) {
 		Keys: map[string]string{}, Browser: map[string]string{}, Tokens: map[string]string{}}}
 	f.people(url, code)
 	f.places()
+	f.together()
 	f.attributes()
 	f.segments()
 	f.flags()
@@ -61,7 +63,7 @@ func (f *furnisher) people(url, code string) {
 	guest := caller{&apiclient.Client{URL: url}}
 	f.try(func() error {
 		return guest.post(f.ctx, "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example",
-			"name": "Ida Holm", "password": password}, nil)
+			"name": "Ida Holm", "password": password}, &f.demo.first)
 	})
 	f.token("keeper", "ida.holm@pinecrest.example", url)
 	f.try(func() error {
@@ -121,6 +123,34 @@ func (f *furnisher) places() {
 			return err
 		})
 	}
+}
+
+// together makes the teams that own the flags, and a robot that may widen in staging and nothing else.
+func (f *furnisher) together() {
+	keeper := f.by["keeper"]
+	put := func(path string, body object) {
+		f.try(func() error { return keeper.do(f.ctx, "PUT", path, body, nil, 0) })
+	}
+	at := func(name string) string { return name + "@pinecrest.example" }
+	put("/teams/doors", object{"title": "Doors and compartments", "members": []string{at("noor.berg"), at("tove.ek")}})
+	put("/teams/rounds", object{"title": "Couriers' rounds", "members": []string{at("juno.lind"), at("noor.berg")}})
+	put("/projects/pinecrest/teams/doors", object{"roles": []string{}, "in": object{"staging": []string{"releaser"}}})
+	put("/projects/pinecrest/teams/rounds", object{"roles": []string{}, "in": object{"staging": []string{"releaser"}}})
+	holidays := func(year int, month time.Month, day int) int64 {
+		return time.Date(year, month, day, 0, 0, 0, 0, time.UTC).UnixMilli()
+	}
+	f.try(func() error {
+		year := time.Now().AddDate(0, 0, 12).Year() // the demo itself is never frozen
+		return keeper.post(f.ctx, "/projects/pinecrest/environments/production/freezes", object{"freeze": object{
+			"reason": "the holidays", "from": holidays(year, time.December, 23), "to": holidays(year+1, time.January,
+				4)}}, nil)
+	})
+	var robot struct{ ID string }
+	f.try(func() error {
+		return keeper.post(f.ctx, "/robots", object{"key": "widener", "name": "Widener"}, &robot)
+	})
+	put("/projects/pinecrest/people/"+robot.ID, object{"roles": []string{},
+		"in": object{"staging": []string{"releaser"}}})
 }
 
 func (f *furnisher) attributes() {

@@ -168,6 +168,8 @@ type monitor struct {
 	opened atomic.Int64 // compartments
 	mu     sync.Mutex
 	points []point
+	alerts *alerting
+	said   []TicketLine // what it told the tripwire
 }
 
 type point struct {
@@ -196,7 +198,24 @@ func (m *monitor) count(ctx context.Context) {
 			m.points = m.points[max(0, len(m.points)-points):]
 			m.mu.Unlock()
 			last = now
+			m.alert(ctx, at)
 		}
+	}
+}
+
+// alert looks at the weather service, and notes what it said of it.
+func (m *monitor) alert(ctx context.Context, at time.Time) {
+	if m.alerts == nil {
+		return
+	}
+	said, err := m.alerts.look(ctx, at)
+	if err != nil {
+		said = err.Error()
+	}
+	if said != "" {
+		m.mu.Lock()
+		m.said = append(m.said, TicketLine{at.Local().Format("15:04:05"), said})
+		m.mu.Unlock()
 	}
 }
 
@@ -207,6 +226,7 @@ type Chart struct {
 	From  string
 	To    string
 	Marks []Mark
+	Said  []TicketLine
 }
 
 // Mark is an event on the chart.
@@ -220,9 +240,9 @@ const chartWide, chartHigh = 1000.0, 260.0
 
 func (m *monitor) chart() *Chart {
 	m.mu.Lock()
-	all := slices.Clone(m.points)
+	all, said := slices.Clone(m.points), slices.Clone(m.said)
 	m.mu.Unlock()
-	c := &Chart{}
+	c := &Chart{Said: said}
 	if len(all) < 2 {
 		return c
 	}
@@ -281,6 +301,11 @@ func (d *Demo) startOutside(ctx context.Context, c Config, log *slog.Logger, run
 		}
 	}
 	d.Tickets, d.Monitor = d.tracker.url, d.monitor.url
+	if !c.Quiet {
+		if err := d.startWeather(ctx, c); err != nil {
+			return err
+		}
+	}
 	running.Go(func() { d.monitor.count(ctx) })
 	_ = log
 	return nil

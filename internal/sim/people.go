@@ -3,6 +3,7 @@ package sim
 import (
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"time"
 
 	greenlever "greenlever.example/client"
@@ -13,8 +14,16 @@ import (
 
 var (
 	regions  = []string{"north", "east", "south", "west", "coast"}
-	firmware = []string{"3.9.4", "4.1.7", "4.2.0", "4.2.3", "4.3.1"}
+	old      = []string{"3.9.4", "4.1.7"}
+	firmware = []string{"4.2.0", "4.2.3", "4.3.1"}
 )
+
+// oldInHundred is how many lockers say that they have old firmware. One in twelve does not say it, and is older still:
+// three in ten in all.
+const oldInHundred = 24
+
+// Old tells whether the recipient's locker has firmware with which it does not open at one touch.
+func (r *Recipient) Old() bool { return r.Firmware == "" || slices.Contains(old, r.Firmware) }
 
 // Sites is how many sites Pinecrest Lockers runs.
 const Sites = 600
@@ -42,6 +51,9 @@ func Recipients(seed uint64, n int) []Recipient {
 	sites := make([]site, Sites)
 	for i := range sites {
 		sites[i] = site{regions[rng.IntN(len(regions))], "basic", firmware[rng.IntN(len(firmware))]}
+		if rng.IntN(100) < oldInHundred {
+			sites[i].firmware = old[rng.IntN(len(old))]
+		}
 		if rng.IntN(5) == 0 {
 			sites[i].plan = "plus"
 		}

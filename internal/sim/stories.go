@@ -3,6 +3,8 @@ package sim
 import (
 	"context"
 	"errors"
+	"log/slog"
+	"sync"
 	"time"
 
 	"greenlever.example/core/condition"
@@ -36,11 +38,19 @@ const (
 
 // stories starts the releases of the demo, which go on while it runs: one by site that goes through its stages
 // by itself, and one that waits for somebody to sign. Those that were started before go on.
-func (d *Demo) stories(ctx context.Context, c Config) error {
+func (d *Demo) stories(ctx context.Context, c Config, log *slog.Logger, traffic *sync.WaitGroup) error {
 	least := quickly
 	if c.RealTime {
 		least = really
 	}
+	if err := d.metrics(ctx, c); err != nil {
+		return err
+	}
+	traffic.Go(func() {
+		if err := d.oneTouch(ctx, c); err != nil && ctx.Err() == nil {
+			log.Error("the story of one-touch-open", "error", err)
+		}
+	})
 	const production = "/projects/pinecrest/environments/production"
 	by, keeper := d.caller("releaser"), d.caller("keeper")
 	start := func(flag string, body object) error {

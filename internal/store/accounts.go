@@ -23,7 +23,7 @@ var _ = speaks("access", func(v *reading, _ int64) {
 const (
 	accountColumns = "a.id, a.email, a.name, a.password, a.keeper, a.created, COALESCE(d.at, 0) disabled FROM " +
 		"accounts a LEFT JOIN disabled_accounts d ON d.account_id = a.id"
-	tokenColumns = "id, account_id, name, digest, created, expires"
+	tokenColumns = "id, account_id, name, digest, created, expires, narrow"
 	keyColumns   = "id, environment_id, kind, purpose, hint, digest, created, revoked, origins"
 )
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
@@ -43,6 +44,11 @@ func (t *Tx) NoteRevision(environment int64, e *flag.Event, change string) error
 func plainEvent(e *flag.Event) *flag.Event {
 	plain := *e
 	plain.Digest, plain.Proof = "", ""
+	if plain.Stops = slices.Clone(e.Stops); len(plain.Stops) > 0 {
+		for i := range plain.Stops {
+			plain.Stops[i].Proof = ""
+		}
+	}
 	return &plain
 }
 
@@ -55,6 +61,7 @@ func (t *Tx) AddRevision(environment int64, e *flag.Event, change string) error 
 	}
 	e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret,
 		environment)
+	prove(e.Stops, secret, environment)
 	if err := t.later("UPDATE environments SET revision = ? WHERE id = ?", e.Revision, environment); err != nil {
 		return err
 	}
@@ -115,6 +122,7 @@ func (s *Store) Revisions(ctx context.Context, environment, after int64, digest 
 		e.Digest = r.Digest
 		e.Proof = flag.Position{Epoch: e.Epoch, Revision: e.Revision, At: e.At, Digest: e.Digest}.Prove(secret,
 			environment)
+		prove(e.Stops, secret, environment)
 		out = append(out, &e)
 	}
 	return out[:min(len(out), limit)], nil
@@ -259,7 +267,14 @@ func snapshot(t *Tx, environment, revision int64, secret, seeAs []byte) (*flag.S
 		}
 	}
 	var err error
-	snap.Stops, err = stopsAt(t, environment, revision)
+	if snap.Stops, err = stopsAt(t, environment, revision); err != nil {
+		return nil, nil, err
+	}
+	prove(snap.Stops, secret, environment)
+	if snap.Settled, err = t.Settled(environment); err != nil {
+		return nil, nil, err
+	}
+	snap.Emergency, err = t.emergencyOf(environment)
 	return snap, aside, err
 }
 

@@ -84,8 +84,7 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 func (s *Store) FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error) {
 	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, COALESCE(r.at, 0) "+
 		"changed FROM flags f LEFT JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = "+
-		"f.revision "+
-		"WHERE f.environment_id = ?", environment)
+		"f.revision WHERE f.environment_id = ?", environment)
 	out := make(map[string]app.FlagStand, len(rows))
 	for _, r := range rows {
 		out[r.Key] = r

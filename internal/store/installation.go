@@ -10,13 +10,13 @@ var _ = keeps(
 	Kept{Table: "installation", Why: "one row"},
 )
 
-var _ = writes((*Tx).RaiseEpoch)
+var (
+	_ = writes((*Tx).RaiseEpoch)
+	_ = writes((*Tx).SetEmergencyKey)
+)
 
 var _ = speaks("access", func(v *reading, _ int64) {
-	type installation struct {
-		Epoch int64 `db:"epoch"`
-	}
-	read(v, func(i installation) row { return epochRecord(i.Epoch) }, "SELECT epoch FROM installation")
+	read(v, installationRecord, "SELECT epoch, emergency_key FROM installation")
 })
 
 // Epoch is the installation's generation.
@@ -24,6 +24,15 @@ func (s *Store) Epoch(ctx context.Context) (int64, error) {
 	v, err := get[int64](ctx, s.feed, "the installation has no epoch", "SELECT epoch FROM installation")
 	if err != nil {
 		return 0, err
+	}
+	return *v, nil
+}
+
+// EmergencyKey is the public half of the key that emergency orders are signed with; empty where there is none.
+func (s *Store) EmergencyKey(ctx context.Context) (string, error) {
+	v, err := get[string](ctx, s.door, "there is no installation", "SELECT emergency_key FROM installation")
+	if err != nil {
+		return "", err
 	}
 	return *v, nil
 }
@@ -56,7 +65,7 @@ func (t *Tx) RaiseEpoch(r *app.EpochRecord) (err error) {
 	if r.Epoch, err = t.Epoch(); err != nil {
 		return err
 	}
-	if err := t.touch(epochRecord(r.Epoch)); err != nil {
+	if err := t.touchInstallation(); err != nil {
 		return err
 	}
 	// How the revisions that stand spread was recorded in their own epoch.
@@ -65,4 +74,32 @@ func (t *Tx) RaiseEpoch(r *app.EpochRecord) (err error) {
 		SELECT id, ?, revision, 0, '{}' FROM environments WHERE revision > 0`, r.Epoch)
 }
 
-func epochRecord(epoch int64) row { return row{of: "installation/1", content: []any{epoch}} }
+type installationRow struct {
+	Epoch     int64  `db:"epoch"`
+	Emergency string `db:"emergency_key"`
+}
+
+func installationRecord(i installationRow) row {
+	out := row{of: "installation/1", content: []any{i.Epoch}}
+	if i.Emergency != "" { // of those before there was one, entries speak without it
+		out.content = append(out.content, i.Emergency)
+	}
+	return out
+}
+
+// touchInstallation has the next entry speak of the installation as it stands.
+func (t *Tx) touchInstallation() error {
+	var i installationRow
+	if err := t.get(&i, "SELECT epoch, emergency_key FROM installation"); err != nil {
+		return err
+	}
+	return t.touch(installationRecord(i))
+}
+
+// SetEmergencyKey keeps the public half of a new emergency key.
+func (t *Tx) SetEmergencyKey(r *app.EmergencyKey) error {
+	if err := t.exec("UPDATE installation SET emergency_key = ?", r.Public); err != nil {
+		return err
+	}
+	return t.touchInstallation()
+}

@@ -139,6 +139,10 @@ func (t *Tx) EraseUnit(r *app.Erasure) error {
 	if err != nil {
 		return err
 	}
-	r.Erased, err = res.RowsAffected()
-	return err
+	if r.Erased, err = res.RowsAffected(); err != nil {
+		return err
+	}
+	return t.later("DELETE b FROM bad_units b JOIN evidence_runs r ON r.id = b.run WHERE r.environment_id = ? "+
+		"AND b.name = ?",
+		r.EnvironmentID, r.Unit)
 }

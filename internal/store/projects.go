@@ -27,9 +27,13 @@ var _ = speaks("project", func(v *reading, id int64) {
 const (
 	projectColumns     = "id, project_key, title, created"
 	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created, " +
-		environmentState + " state"
+		environmentState + " state, " + environmentFreezes + " freezes, " + environmentOwners + " owners_only"
 	environmentState = "COALESCE((SELECT s.state FROM environment_states s WHERE s.environment_id = " +
 		"environments.id), '')"
+	environmentFreezes = "COALESCE((SELECT f.body FROM environment_freezes f WHERE f.environment_id = " +
+		"environments.id), '')"
+	environmentOwners = "COALESCE((SELECT a.owners_only FROM environment_asks a WHERE a.environment_id = " +
+		"environments.id), 0)"
 	definitionColumns = "id, project_id, flag, version, body"
 )
 
@@ -57,13 +61,18 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 		Behind        sql.NullInt64  `db:"behind"`
 		Made          sql.NullInt64  `db:"environment_created"`
 		State         app.EnvironmentState
+		Freezes       app.Freezes
+		OwnersOnly    bool `db:"owners_only"`
 	}](ctx, s.door, noProject(project), `
 		SELECT p.id, p.project_key, p.title, p.created,
 			e.id environment_id, e.environment_key, e.title environment_title, e.ask_first,
-			e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state
+			e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state,
+			COALESCE(f.body, '') freezes, COALESCE(a.owners_only, 0) owners_only
 		FROM projects p
 		LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ?
 		LEFT JOIN environment_states s ON s.environment_id = e.id
+		LEFT JOIN environment_freezes f ON f.environment_id = e.id
+		LEFT JOIN environment_asks a ON a.environment_id = e.id
 		WHERE p.project_key = ?`, environment, project)
 	if err != nil {
 		return nil, nil, err
@@ -73,7 +82,25 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 	}
 	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String,
 		Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
-		Revision: row.Revision.Int64, Behind: row.Behind.Int64, State: row.State, Created: row.Made.Int64}, nil
+		Revision: row.Revision.Int64, Behind: row.Behind.Int64, State: row.State, Created: row.Made.Int64,
+		Freezes: row.Freezes, OwnersOnly: row.OwnersOnly}, nil
+}
+
+// PlaceOf finds an environment by its id, and its project.
+func (s *Store) PlaceOf(ctx context.Context, environment int64) (*app.Project, *app.Environment, error) {
+	row, err := get[struct {
+		Project     string `db:"project_key"`
+		Environment string `db:"environment_key"`
+	}](ctx, s.door, "there is no such environment", "SELECT p.project_key, e.environment_key FROM environments e "+
+		"JOIN projects p ON p.id = e.project_id WHERE e.id = ?", environment)
+	if err != nil {
+		return nil, nil, err
+	}
+	p, e, err := s.Place(ctx, row.Project, row.Environment)
+	if err == nil && e == nil {
+		err = app.Faultf(app.NotFound, "there is no such environment")
+	}
+	return p, e, err
 }
 
 func noProject(key string) string {
@@ -98,4 +125,15 @@ func (t *Tx) AddProject(p *app.Project) error {
 
 func projectRecord(id int64, key, title string, created int64) row {
 	return row{of: fmt.Sprintf("projects/%d", id), content: []any{key, title, created}}
+}
+
+var _ = writes((*Tx).SetProjectTitle)
+
+// SetProjectTitle gives a project another title.
+func (t *Tx) SetProjectTitle(r *app.ProjectTitle) error {
+	if err := t.exec("UPDATE projects SET title = ? WHERE id = ?", r.Title, r.ID); err != nil {
+		return err
+	}
+	return touchRows(t, func(p app.Project) row { return projectRecord(p.ID, p.Key, p.Title, p.Created) },
+		"SELECT id, project_key, title, created FROM projects WHERE id = ?", r.ID)
 }

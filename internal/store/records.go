@@ -231,9 +231,5 @@ func (t *Tx) adopt(chain string, again bool, entry audit.Entry) error {
 
 // NoteInstallation has the next entry speak of the installation's row.
 func (t *Tx) NoteInstallation() error {
-	epoch, err := t.Epoch()
-	if err != nil {
-		return err
-	}
-	return t.touch(epochRecord(epoch))
+	return t.touchInstallation()
 }

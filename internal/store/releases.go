@@ -123,15 +123,13 @@ func (s *Store) LastRelease(ctx context.Context, environment int64, flag string)
 // Releases lists the releases of a project: those that run, and then the newest of those that are
 // over, at most some of them.
 func (s *Store) Releases(ctx context.Context, project int64, over int) ([]app.Release, error) {
-	running, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE "+
-		"running = 1 "+
-		"AND project_id = ? ORDER BY made DESC, id", project))
+	running, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE running "+
+		"= 1 AND project_id = ? ORDER BY made DESC, id", project))
 	if err != nil || over == 0 {
 		return running, err
 	}
 	ended, err := releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE "+
-		"project_id = ? "+
-		"AND ended > 0 ORDER BY ended DESC LIMIT ?", project, over))
+		"project_id = ? AND ended > 0 ORDER BY ended DESC LIMIT ?", project, over))
 	return append(running, ended...), err
 }
 
@@ -156,8 +154,7 @@ func (s *Store) RunningIn(ctx context.Context, environment int64) ([]app.Release
 // ReleaseSteps lists what happened to a release, in order.
 func (s *Store) ReleaseSteps(ctx context.Context, id string) ([]app.ReleaseStep, error) {
 	rows, err := list[stepRow](ctx, s.pages, "SELECT release_id, sequence, at, revision, body FROM release_steps "+
-		"WHERE "+
-		"release_id = ? ORDER BY sequence", id)
+		"WHERE release_id = ? ORDER BY sequence", id)
 	out := make([]app.ReleaseStep, 0, len(rows))
 	for _, r := range rows {
 		one, err := decode[app.ReleaseStep](r.Body)
@@ -182,8 +179,7 @@ func (t *Tx) PutRelease(r *app.ReleaseRecord) error {
 	row := releaseRow{r.ID, r.Project, r.Environment, r.Flag, r.Running(), r.Made, r.Ended, []byte(encode(r.Release))}
 	if r.State.Sequence == 1 {
 		if err := t.later("INSERT INTO releases (id, project_id, environment_id, flag, running, made, ended, body) "+
-			"VALUES "+
-			"(?, ?, ?, ?, 1, ?, ?, ?)", row.ID, row.Project, row.Environment, row.Flag, row.Made, row.Ended,
+			"VALUES (?, ?, ?, ?, 1, ?, ?, ?)", row.ID, row.Project, row.Environment, row.Flag, row.Made, row.Ended,
 			string(row.Body)); err != nil {
 			return err
 		}
@@ -269,16 +265,13 @@ func (s *Store) StopsAfter(ctx context.Context, environment, revision int64) ([]
 	return reader{ctx, s.pools.work}.StopsSince(environment, revision)
 }
 
-// ActiveRoles gives the roles of an account in a project; none where it is disabled.
-func (r reader) ActiveRoles(project int64, account string) ([]app.Role, error) {
-	rows, err := list[roleRow](r.ctx, r.q, "SELECT r.project_id, r.account_id, r.role FROM roles r LEFT JOIN "+
-		"disabled_accounts d ON d.account_id = r.account_id WHERE r.project_id = ? AND r.account_id = ? AND "+
-		"d.account_id IS NULL ORDER BY r.role", project, account)
-	var out []app.Role
-	for _, row := range rows {
-		out = append(out, row.Role)
+// ActiveGrants gives what an account holds; nothing where it is disabled.
+func (r reader) ActiveGrants(account string) (app.Grants, error) {
+	disabled, err := list[string](r.ctx, r.q, "SELECT account_id FROM disabled_accounts WHERE account_id = ?", account)
+	if err != nil || len(disabled) > 0 {
+		return nil, err
 	}
-	return out, err
+	return grantsOf(r.ctx, r.q, account)
 }
 
 // UnitsSince lists the units of the population of an attribute that were seen since a time.

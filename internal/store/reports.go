@@ -24,6 +24,7 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 	taken := make([]bool, len(all))
 	err := s.background(ctx, func(t *Tx) error {
 		b := &batch{t: t, store: s, environment: environment, now: now}
+		var brought []*app.Evidence
 		if err := b.meet(all); err != nil {
 			return err
 		}
@@ -36,6 +37,9 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 				f := &r.Behind[j]
 				b.status(&f.Status, r.Instance, r.Key, now-max(0, f.Age))
 			}
+			if r.Evidence != nil {
+				brought = append(brought, r.Evidence)
+			}
 			for _, l := range r.Counts {
 				if l.Application == "" && l.Version == "" {
 					l.Application, l.Version = r.Application, r.Version
@@ -47,7 +51,10 @@ func (s *Store) TakeReports(ctx context.Context, environment int64, all []app.In
 				b.unknown = append(b.unknown, l)
 			}
 		}
-		return b.write()
+		if err := b.write(); err != nil || len(brought) == 0 {
+			return err
+		}
+		return t.bring(environment, now, brought)
 	})
 	return taken, err
 }

@@ -95,15 +95,34 @@ func (s *Store) Forget(ctx context.Context, now int64, days map[string]int) erro
 	add("DELETE FROM asked WHERE last < ?", before("keep-asked"))
 	add("DELETE FROM seen_attributes WHERE day < ?", before("keep-seen-attributes")/dayMillis)
 	add("DELETE FROM stops WHERE lifted_at > 0 AND lifted_at < ?", before("keep-past"))
+	add("DELETE FROM device_asks WHERE expires < ?", now)
+	add("DELETE FROM drills WHERE at < ?", before("keep-past"))
 	add("DELETE FROM use_days WHERE day < ?", before("keep-counts")/dayMillis)
 	add("DELETE FROM use_kinds WHERE last < ?", before("keep-counts")/60_000)
-	err = errors.Join(err, s.thinHeads(ctx, before("keep-every-head")))
+	add("DELETE FROM measures WHERE minute < ?", before("keep-measures")/60_000)
+	add("DELETE FROM ingested WHERE at < ?", before("keep-batches"))
+	add("DELETE FROM tripwire_calls WHERE at < ?", before("keep-calls"))
+	add("DELETE FROM tripwire_alerts WHERE cleared > 0 AND cleared < ?", before("keep-past"))
+	add("DELETE FROM evidence_marks WHERE until < ?", now-dayMillis)
+	err = errors.Join(err, s.thinHeads(ctx, before("keep-every-head")),
+		s.forgetExposures(ctx, before("keep-exposures")))
 	envs, e := list[app.Environment](ctx, s.work, "SELECT "+environmentColumns+" FROM environments ORDER BY id")
 	err = errors.Join(err, e)
 	for i := range envs {
 		err = errors.Join(err, s.forgetIn(ctx, &envs[i], now, before("keep-past"), before("keep-counts")))
 	}
 	return errors.Join(err, s.forgetLists(ctx, envs, now-dayMillis))
+}
+
+// forgetExposures removes the units of runs that ended before a time.
+func (s *Store) forgetExposures(ctx context.Context, ended int64) error {
+	runs, err := list[int64](ctx, s.work, "SELECT id FROM evidence_runs r WHERE ended > 0 AND ended < ? AND EXISTS "+
+		"(SELECT 1 FROM exposures e WHERE e.run = r.id)", ended)
+	for _, id := range runs {
+		err = errors.Join(err, s.forget(ctx, "DELETE FROM bad_units WHERE run = ?", id),
+			s.forget(ctx, "DELETE FROM exposures WHERE run = ?", id))
+	}
+	return err
 }
 
 func (s *Store) forgetIn(ctx context.Context, env *app.Environment, now, past, counts int64) error {

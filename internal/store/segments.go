@@ -109,3 +109,17 @@ func (t *Tx) PutSegment(r *app.SegmentRecord) error {
 func segmentDefinitionRecord(d app.SegmentDefinition) row {
 	return row{of: fmt.Sprintf("segment_definitions/%d/%s", d.ProjectID, d.Key), content: []any{d.Title, d.Created}}
 }
+
+var _ = writes((*Tx).SetSegmentTitle)
+
+// SetSegmentTitle gives a segment another title.
+func (t *Tx) SetSegmentTitle(r *app.SegmentTitle) error {
+	if err := t.exec("UPDATE segment_definitions SET title = ? WHERE project_id = ? AND segment "+
+		"= ?", r.Title, r.ProjectID,
+		r.Key); err != nil {
+		return err
+	}
+	return touchRows(t, segmentDefinitionRecord, "SELECT project_id, segment, title, created FROM "+
+		"segment_definitions "+
+		"WHERE project_id = ? AND segment = ?", r.ProjectID, r.Key)
+}

@@ -15,27 +15,36 @@ var _ = writes((*Tx).AddSession)
 // caller finds who stands behind a credential; nil where it is not known. credential asks for its
 // row, and account for the account's id behind it.
 func (s *Store) caller(ctx context.Context, credential, account string, args ...any) (*app.Caller, error) {
-	var found []app.Caller
+	var found []struct {
+		app.Caller
+		Held []byte `db:"narrow"`
+	}
 	var accounts []app.Account
-	var roles []roleRow
+	var grants []grantRow
+	var teams []struct {
+		Key string `db:"team_key"`
+	}
 	err := several(ctx, s.door, query{&found, credential, args},
 		query{&accounts, "SELECT " + accountColumns + " WHERE a.id = (" + account + ")", args[:1]},
-		query{&roles, "SELECT project_id, account_id, role FROM roles WHERE account_id = (" + account +
-			") ORDER BY role", args[:1]})
+		query{&grants, grantQuery("(" + account + ")"), []any{args[0], args[0], args[0]}},
+		query{&teams, "SELECT t.team_key FROM team_members m JOIN teams t ON t.id = m.team_id WHERE m.account_id = (" +
+			account + ")", args[:1]})
 	if err != nil || len(found) == 0 || len(accounts) == 0 {
 		return nil, fault(err)
 	}
-	c := &found[0]
-	c.Account, c.Roles = accounts[0], map[int64][]app.Role{}
-	for _, r := range roles {
-		c.Roles[r.ProjectID] = append(c.Roles[r.ProjectID], r.Role)
+	c := &found[0].Caller
+	c.Account = accounts[0]
+	for _, t := range teams {
+		c.Teams = append(c.Teams, t.Key)
 	}
-	return c, nil
+	c.Narrow, err = narrowOf(found[0].Held)
+	c.Grants = granted(grants).Within(c.Narrow)
+	return c, err
 }
 
 // CallerByToken finds who holds a token, expired or not; nil where it is not known.
 func (s *Store) CallerByToken(ctx context.Context, digest []byte) (*app.Caller, error) {
-	return s.caller(ctx, "SELECT id credential, name label, expires FROM tokens WHERE digest = ?",
+	return s.caller(ctx, "SELECT id credential, name label, expires, narrow FROM tokens WHERE digest = ?",
 		"SELECT account_id FROM tokens WHERE digest = ?", digest)
 }
 

@@ -15,11 +15,14 @@ var _ = writes((*Tx).AddStop)
 
 var _ = writes((*Tx).LiftStops)
 
+var _ = writes((*Tx).SayWhyStopped)
+
 var _ = speaks("environment", func(v *reading, id int64) {
 	read(v, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ?", id)
 })
 
-const stopColumns = "id, environment_id, flags, by_id, at, reason, revision, lifted_by, lifted_at, lifted_revision"
+const stopColumns = "id, environment_id, flags, by_id, at, reason, revision, lifted_by, lifted_at, lifted_revision, " +
+	"later_reason, later_by, later_at"
 
 func stopsAt(t *Tx, environment, revision int64) ([]flag.Stop, error) {
 	var rows []stopRow
@@ -49,12 +52,16 @@ type stopRow struct {
 	LiftedBy       string `db:"lifted_by"`
 	LiftedAt       int64  `db:"lifted_at"`
 	LiftedRevision int64  `db:"lifted_revision"`
+	Later          string `db:"later_reason"`
+	LaterBy        string `db:"later_by"`
+	LaterAt        int64  `db:"later_at"`
 }
 
 func (r stopRow) record() (app.StopRecord, error) {
 	flags, err := decode[[]string](r.Flags)
 	return app.StopRecord{ID: r.ID, EnvironmentID: r.EnvironmentID, Flags: flags, By: r.By, At: r.At, Reason: r.Reason,
-		Revision: r.Revision, LiftedBy: r.LiftedBy, LiftedAt: r.LiftedAt, LiftedRevision: r.LiftedRevision}, err
+		Revision: r.Revision, LiftedBy: r.LiftedBy, LiftedAt: r.LiftedAt, LiftedRevision: r.LiftedRevision,
+		Later: r.Later, LaterBy: r.LaterBy, LaterAt: r.LaterAt}, err
 }
 
 func stopRecords(rows []stopRow, err error) ([]app.StopRecord, error) {
@@ -133,6 +140,50 @@ func (t *Tx) LiftStops(l *app.Lift) error {
 	return touchRows(t, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE id IN ("+marks+")", ids...)
 }
 
+// SayWhyStopped gives stops a reason afterwards.
+func (t *Tx) SayWhyStopped(r *app.StopReason) error {
+	if err := t.exec("UPDATE stops SET later_reason = ?, later_by = ?, later_at = ? WHERE id = ?", r.Reason, r.By,
+		r.At, r.ID); err != nil {
+		return err
+	}
+	return touchRows(t, stopRecord, "SELECT "+stopColumns+" FROM stops WHERE id = ?", r.ID)
+}
+
+// Stop finds a stop of an environment, also a lifted one; nil for none.
+func (t *Tx) Stop(environment int64, id string) (*app.StopRecord, error) {
+	all, err := stopRecords(list[stopRow](t.ctx, t.tx, "SELECT "+stopColumns+" FROM stops WHERE environment_id = ? "+
+		"AND id = ?", environment, id))
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// Stop finds a stop of an environment, also a lifted one.
+func (s *Store) Stop(ctx context.Context, environment int64, id string) (*app.StopRecord, error) {
+	row, err := get[stopRow](ctx, s.door, "there is no such stop in this environment", "SELECT "+stopColumns+
+		" FROM stops WHERE environment_id = ? AND id = ?", environment, id)
+	if err != nil {
+		return nil, err
+	}
+	out, err := row.record()
+	return &out, err
+}
+
+// Knows gives those of some ids of stops that an environment's records know, also lifted ones and those that an
+// emergency order lifted before they came.
+func (s *Store) Knows(ctx context.Context, environment int64, stops []string) (known []string, err error) {
+	if len(stops) == 0 {
+		return nil, nil
+	}
+	if known, err = list[string](ctx, s.door, "SELECT id FROM stops WHERE environment_id = ? AND id IN ("+
+		marks(len(stops))+")", append([]any{environment}, anys(stops)...)...); err != nil {
+		return nil, err
+	}
+	settled, err := s.settled(ctx, environment)
+	return append(known, settled...), err
+}
+
 // UnknownFlags gives those of some keys that no flag of an environment has.
 func (t *Tx) UnknownFlags(environment int64, keys []string) ([]string, error) {
 	var have []string
@@ -154,6 +205,10 @@ func (t *Tx) UnknownFlags(environment int64, keys []string) ([]string, error) {
 }
 
 func stopRecord(r stopRow) row {
-	return row{of: "stops/" + r.ID, content: []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision,
+	out := row{of: "stops/" + r.ID, content: []any{r.EnvironmentID, string(r.Flags), r.By, r.At, r.Reason, r.Revision,
 		r.LiftedBy, r.LiftedAt, r.LiftedRevision}, mayGo: r.LiftedAt > 0}
+	if r.LaterAt > 0 || r.Later+r.LaterBy != "" { // of those before it was known, entries speak without it
+		out.content = append(out.content, r.Later, r.LaterBy, r.LaterAt)
+	}
+	return out
 }

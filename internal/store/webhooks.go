@@ -10,8 +10,7 @@ import (
 var _ = keeps(
 	Kept{Table: "webhooks", Why: "kept, also when they are taken away, since notices speak of them"},
 	Kept{Table: "notices", Option: "keep-notices", Days: 14, Why: "what webhooks were told, or could not be told; " +
-		"what " +
-		"waits stays until it arrived or was parked"},
+		"what waits stays until it arrived or was parked"},
 )
 
 var (
@@ -20,10 +19,8 @@ var (
 )
 
 var _ = speaks("project", func(v *reading, id int64) {
-	read(v, func(r webhookRow) row { return webhookRecord(r) }, "SELECT id, project_id, gone, quiet, body "+
-		"FROM webhooks "+
-		"WHERE "+
-		"project_id = ?", id)
+	read(v, func(r webhookRow) row { return webhookRecord(r) }, "SELECT id, project_id, gone, quiet, body FROM "+
+		"webhooks WHERE project_id = ?", id)
 })
 
 type webhookRow struct {
@@ -64,9 +61,8 @@ func webhooks(rows []webhookRow, err error) ([]app.Webhook, error) {
 
 // Webhooks lists the webhooks of a project.
 func (r reader) Webhooks(project int64) ([]app.Webhook, error) {
-	return webhooks(list[webhookRow](r.ctx, r.q, "SELECT id, project_id, gone, quiet, body FROM webhooks "+
-		"WHERE project_id = ? "+
-		"AND gone = 0 ORDER BY id", project))
+	return webhooks(list[webhookRow](r.ctx, r.q, "SELECT id, project_id, gone, quiet, body FROM webhooks WHERE "+
+		"project_id = ? AND gone = 0 ORDER BY id", project))
 }
 
 // Webhooks lists the webhooks of a project.
@@ -83,10 +79,9 @@ func (s *Store) AllWebhooks(ctx context.Context) ([]app.Webhook, error) {
 // PutWebhook saves a webhook.
 func (t *Tx) PutWebhook(w *app.Webhook) error {
 	row := webhookRow{w.ID, w.Project, w.Gone, w.Off, []byte(encode(webhookBody{*w, w.Secrets}))}
-	if err := t.later("INSERT INTO webhooks (id, project_id, gone, quiet, body) VALUES (?, ?, ?, ?, ?) "+
-		"ON DUPLICATE KEY "+
-		"UPDATE gone = VALUES(gone), quiet = VALUES(quiet), body = VALUES(body)", row.ID, row.Project, row.Gone, w.Off,
-		string(row.Body)); err != nil {
+	if err := t.later("INSERT INTO webhooks (id, project_id, gone, quiet, body) VALUES (?, ?, ?, ?, ?) ON "+
+		"DUPLICATE KEY UPDATE gone = VALUES(gone), quiet = VALUES(quiet), body = VALUES(body)", row.ID, row.Project,
+		row.Gone, w.Off, string(row.Body)); err != nil {
 		return err
 	}
 	if w.Gone { // nobody is told any more
@@ -106,8 +101,7 @@ func (t *Tx) post(w *audit.Written) error {
 		n.Sequence = head.Sequence - int64(len(all)-1-i)
 		if err := t.later("INSERT INTO notices (webhook, lane, state, due, attempts, answer, sent, project_id, "+
 			"environment_id, event, sequence, at, since, action, subject, body) SELECT id, ?, 0, 0, 0, '', 0, "+
-			"project_id, "+
-			"?, ?, ?, ?, ?, ?, ?, ? FROM webhooks WHERE project_id = ? AND gone = 0 AND quiet = 0", n.Lane,
+			"project_id, ?, ?, ?, ?, ?, ?, ?, ? FROM webhooks WHERE project_id = ? AND gone = 0 AND quiet = 0", n.Lane,
 			n.Environment, n.Event, n.Sequence,
 			n.At, n.At, n.Action, n.Subject, string(n.Body),
 			w.Entries[0].Project); err != nil {
@@ -123,23 +117,20 @@ const noticeColumns = "id, webhook, lane, state, due, attempts, answer, sent, pr
 // Due gives the notice that comes next in each lane of each webhook, where its time has come.
 func (s *Store) Due(ctx context.Context, now int64) ([]app.Notice, error) {
 	return list[app.Notice](ctx, s.pools.work, "SELECT "+noticeColumns+" FROM notices WHERE id IN (SELECT MIN(id) "+
-		"FROM "+
-		"notices WHERE state = 0 GROUP BY webhook, lane) AND due <= ?", now)
+		"FROM notices WHERE state = 0 GROUP BY webhook, lane) AND due <= ?", now)
 }
 
 // NoticesAfter gives the notices that come next in a lane.
 func (s *Store) NoticesAfter(ctx context.Context, webhook string, lane app.Lane, after int64,
 	most int) ([]app.Notice, error) {
-	return list[app.Notice](ctx, s.pools.work, "SELECT "+noticeColumns+" FROM notices WHERE state = 0 AND webhook = "+
-		"? AND "+
-		"lane = ? AND id > ? ORDER BY id LIMIT ?", webhook, lane, after, most)
+	return list[app.Notice](ctx, s.pools.work, "SELECT "+noticeColumns+" FROM notices WHERE state = 0 AND webhook "+
+		"= ? AND lane = ? AND id > ? ORDER BY id LIMIT ?", webhook, lane, after, most)
 }
 
 // Tried notes how an attempt went.
 func (s *Store) Tried(ctx context.Context, n *app.Notice) error {
-	_, err := s.pools.work.ExecContext(ctx, "UPDATE notices SET state = ?, due = ?, attempts = ?, answer = ?, "+
-		"sent = ? "+
-		"WHERE id = ?", n.State, n.Due, n.Attempts, n.Answer, n.Sent, n.Number)
+	_, err := s.pools.work.ExecContext(ctx, "UPDATE notices SET state = ?, due = ?, attempts = ?, answer = ?, sent "+
+		"= ? WHERE id = ?", n.State, n.Due, n.Attempts, n.Answer, n.Sent, n.Number)
 	return fault(err)
 }
 
@@ -199,8 +190,7 @@ func (s *Store) Around(ctx context.Context, n *app.Notice) (*app.Around, error) 
 	}](ctx, s.pools.work, "SELECT p.project_key project, (SELECT e.environment_key FROM environments e "+
 		"WHERE e.id = ?) environment, "+
 		"(SELECT a.name FROM accounts a WHERE a.id = ?) by_name, (SELECT JSON_EXTRACT(d.body, '$.tags') FROM "+
-		"definitions d "+
-		"WHERE d.project_id = p.id AND d.flag = ?) tags FROM projects p WHERE p.id = ?", n.Environment,
+		"definitions d WHERE d.project_id = p.id AND d.flag = ?) tags FROM projects p WHERE p.id = ?", n.Environment,
 		actorOf(n.Body),
 		n.Subject, n.Project)
 	if err != nil || len(rows) == 0 {

@@ -19,7 +19,15 @@ import (
 var rawType = reflect.TypeFor[json.RawMessage]()
 
 // Decode decodes the one JSON value in raw and gives what is wrong with it; nil if nothing.
-func Decode(raw []byte, into any) []flag.Problem {
+func Decode(raw []byte, into any) []flag.Problem { return decode(raw, into, nil) }
+
+// DecodeShown is Decode for what people and their programs send: it says also what is wrong with texts
+// that others are shown. A field with the tag `shown:"no"` is none: a password, a unit's key.
+func DecodeShown(raw []byte, into any, wrong func(text string) string) []flag.Problem {
+	return decode(raw, into, wrong)
+}
+
+func decode(raw []byte, into any, wrongIn func(text string) string) []flag.Problem {
 	if len(bytes.TrimSpace(raw)) == 0 {
 		raw = []byte("{}")
 	}
@@ -28,7 +36,8 @@ func Decode(raw []byte, into any) []flag.Problem {
 		return []flag.Problem{{Place: "body", Mend: err.Error()}}
 	}
 	var found []flag.Problem
-	unknown("", tree, reflect.TypeOf(into).Elem(), &found)
+	w := walk{wrongIn, &found}
+	w.value("", tree, reflect.TypeOf(into).Elem())
 	if len(found) > 0 {
 		return found
 	}
@@ -67,9 +76,15 @@ func kind(t reflect.Type) string {
 	return t.String()
 }
 
-// unknown collects members that the type does not have, and doubled kinds that
-// encoding/json would report without a place.
-func unknown(place string, v any, t reflect.Type, found *[]flag.Problem) {
+// walk goes through a value beside its type.
+type walk struct {
+	wrong func(text string) string // with a text that is shown; nil: nothing is
+	found *[]flag.Problem
+}
+
+// value collects members that the type does not have, with their places, which encoding/json would not
+// say, and texts that are wrong.
+func (w walk) value(place string, v any, t reflect.Type) {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
@@ -77,6 +92,13 @@ func unknown(place string, v any, t reflect.Type, found *[]flag.Problem) {
 		return
 	}
 	switch v := v.(type) {
+	case string:
+		if w.wrong == nil || t.Kind() != reflect.String {
+			return
+		}
+		if mend := w.wrong(v); mend != "" {
+			*w.found = append(*w.found, flag.Problem{Place: place, Mend: mend})
+		}
 	case map[string]any:
 		switch t.Kind() {
 		case reflect.Struct:
@@ -84,21 +106,25 @@ func unknown(place string, v any, t reflect.Type, found *[]flag.Problem) {
 			for name, value := range v {
 				f, ok := fields[name]
 				if !ok {
-					*found = append(*found, flag.Problem{Place: join(place, name),
+					*w.found = append(*w.found, flag.Problem{Place: join(place, name),
 						Mend: "is unknown here" + nearest(name, fields)})
 					continue
 				}
-				unknown(join(place, name), value, f, found)
+				in := w
+				if f.Tag.Get("shown") == "no" {
+					in.wrong = nil
+				}
+				in.value(join(place, name), value, f.Type)
 			}
 		case reflect.Map:
 			for name, value := range v {
-				unknown(join(place, name), value, t.Elem(), found)
+				w.value(join(place, name), value, t.Elem())
 			}
 		}
 	case []any:
 		if t.Kind() == reflect.Slice {
 			for i, value := range v {
-				unknown(fmt.Sprintf("%s[%d]", place, i), value, t.Elem(), found)
+				w.value(fmt.Sprintf("%s[%d]", place, i), value, t.Elem())
 			}
 		}
 	}
@@ -111,8 +137,8 @@ func join(place, name string) string {
 	return place + "." + name
 }
 
-func fieldsOf(t reflect.Type) map[string]reflect.Type {
-	out := map[string]reflect.Type{}
+func fieldsOf(t reflect.Type) map[string]reflect.StructField {
+	out := map[string]reflect.StructField{}
 	for _, f := range reflect.VisibleFields(t) {
 		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if f.Anonymous || !f.IsExported() || name == "-" {
@@ -121,13 +147,13 @@ func fieldsOf(t reflect.Type) map[string]reflect.Type {
 		if name == "" {
 			name = f.Name
 		}
-		out[name] = f.Type
+		out[name] = f
 	}
 	return out
 }
 
 // nearest proposes a known name within two edits.
-func nearest(name string, fields map[string]reflect.Type) string {
+func nearest(name string, fields map[string]reflect.StructField) string {
 	best, least := "", 3
 	for f := range fields {
 		if d := distance(strings.ToLower(name), strings.ToLower(f)); d < least || d == least && f < best {

@@ -67,6 +67,17 @@ func Problem(err error) (status int, body map[string]any) {
 	return status, body
 }
 
+// Said is an error as a page says it: its status, and what is wrong with which field.
+func Said(err error) (status int, text string) {
+	status, body := Problem(err)
+	var f *app.Fault
+	if errors.As(err, &f) {
+		return status, f.Error()
+	}
+	text, _ = body["detail"].(string)
+	return status, text
+}
+
 // inDetail says what a status means here, where nothing more is known (RFC 9457, 3.1.4).
 func inDetail(status int) string {
 	switch status {
@@ -96,7 +107,7 @@ func (a *Surface) fail(c *echo.Context, err error) {
 		if errors.As(err, &f) && f.More["cause"] != nil {
 			cause = errors.New(f.More["cause"].(string))
 		}
-		a.Log.Error("request failed", "method", c.Request().Method, "path", c.Request().URL.Path, "status", status,
+		a.Log.Error("request failed", "method", c.Request().Method, "path", sayable(c.Request()), "status", status,
 			"id", requestID(c), "error", cause)
 	}
 	if status == http.StatusTooManyRequests || status == http.StatusServiceUnavailable {

@@ -4,6 +4,8 @@ import (
 	"sync"
 
 	"golang.org/x/time/rate"
+
+	"greenlever.example/greenlever/internal/app"
 )
 
 // Rates bound how often somebody may do something.
@@ -50,4 +52,18 @@ func (l *Rates) Allow(who string, perSecond, burst float64) bool {
 	}
 	l.mu.Unlock()
 	return lim.Allow()
+}
+
+// How many emergency orders an address may bring a second, and at once, genuine or not.
+const (
+	ordersPerSecond = 20
+	ordersAtOnce    = 100
+)
+
+// AllowOrder tells whether an address may bring one more emergency order, at whatever place they are taken.
+func (s *Surface) AllowOrder(address string) error {
+	if !s.orders.Allow(address, ordersPerSecond, ordersAtOnce) {
+		return app.Faultf(app.TooMany, "too many orders from this address: wait a moment")
+	}
+	return nil
 }

@@ -8,6 +8,7 @@ import (
 	"net/http"
 	"regexp"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -77,12 +78,23 @@ func (a *Surface) identified() echo.MiddlewareFunc {
 	}
 }
 
+// Secrets is what addresses begin with that hold a secret: the rest is said nowhere.
+const Secrets = "/tripwire/"
+
+// sayable is a request's path as it may be said.
+func sayable(r *http.Request) string {
+	if strings.HasPrefix(r.URL.Path, Secrets) {
+		return Secrets + "…"
+	}
+	return r.URL.Path
+}
+
 // logRequest says what was asked and how it went; neither a query, which may hold a token, nor who
 // asked.
 func (a *Surface) logRequest(c *echo.Context, level slog.Level, id string, status int, size int64,
 	took time.Duration) {
 	said := []slog.Attr{slog.String("id", id), slog.String("method", c.Request().Method),
-		slog.String("path", c.Request().URL.Path),
+		slog.String("path", sayable(c.Request())),
 		slog.Int("status", status), slog.Int64("bytes", size), slog.Duration("took", took.Round(time.Microsecond))}
 	if of := traceOf(c); of != "" {
 		said = append(said, slog.String("trace", of))

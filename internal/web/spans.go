@@ -2,6 +2,7 @@ package web
 
 import (
 	"net/http"
+	"strings"
 
 	"github.com/labstack/echo/v5"
 	"go.opentelemetry.io/contrib/instrumentation/net/http/otelhttp"
@@ -11,14 +12,16 @@ import (
 )
 
 // Spanned has a span for each request where the surface has a tracer, of the trace that the caller
-// names in traceparent. A stream has none: it would last for days.
+// names in traceparent. A stream has none: it would last for days; nor has an address that is a secret itself.
 func (s *Surface) Spanned(next http.Handler) http.Handler {
 	if s.Tracer == nil {
 		return next
 	}
 	return otelhttp.NewHandler(next, "request", otelhttp.WithTracerProvider(s.Tracer),
 		otelhttp.WithPropagators(propagation.TraceContext{}),
-		otelhttp.WithFilter(func(r *http.Request) bool { return !streams[r.URL.Path] }))
+		otelhttp.WithFilter(func(r *http.Request) bool {
+			return !streams[r.URL.Path] && !strings.HasPrefix(r.URL.Path, Secrets)
+		}))
 }
 
 // streams are addresses of streams of server-sent events that anybody may open.

@@ -47,6 +47,7 @@ type Surface struct {
 	metrics *metrics
 	ending  chan struct{}
 	leaving atomic.Bool
+	orders  Rates
 }
 
 // Begin makes the surface, with nothing on it yet.
@@ -130,6 +131,7 @@ func (s *Surface) headers(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		h := c.Response().Header()
 		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Date", s.Now().UTC().Format(http.TimeFormat)) // by which pages go, whose own clock may be wrong
 		return next(c)
 	}
 }

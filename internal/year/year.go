@@ -154,7 +154,7 @@ var people = []struct{ name, role string }{{"Noor Berg", "developer"}, {"Aino La
 // found makes the project, its environments, and people.
 func (p *Past) found(ctx context.Context, now time.Time) error {
 	keeper := app.Actor{Kind: "person", ID: p.Keeper, Credential: "token year", Through: "api", Keeper: true,
-		Roles: map[int64][]app.Role{}}
+		Grants: nil}
 	if err := p.at(ctx, &now, func(s *commit.Service, _ *store.Tx) error {
 		_, err := s.Apply(ctx, commit.Request{Actor: keeper},
 			commit.Change{Do: &environments.MakeProject{Key: "pinecrest", Title: "Pinecrest Lockers"}})
@@ -169,7 +169,7 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 	p.project = *project
 	return p.at(ctx, &now, func(s *commit.Service, tx *store.Tx) error {
 		p.envs, p.actors = nil, nil // it may run again
-		keeper.Roles[project.ID] = []app.Role{app.Keeper}
+		keeper.Grants = app.Everywhere(project.ID, app.Keeper)
 		p.actors = append(p.actors, keeper)
 		for i, who := range people {
 			a := &app.Account{ID: fmt.Sprintf("person-%d", i), Email: fmt.Sprintf("person.%d@pinecrest.example", i),
@@ -186,7 +186,7 @@ func (p *Past) found(ctx context.Context, now time.Time) error {
 				return err
 			}
 			p.actors = append(p.actors, app.Actor{Kind: "person", ID: a.ID, Credential: "token " + a.ID,
-				Through: "console", Roles: map[int64][]app.Role{project.ID: {app.Role(who.role)}}})
+				Through: "console", Grants: app.Everywhere(project.ID, app.Role(who.role))})
 		}
 		for i := range p.Size.Environments {
 			key := fmt.Sprintf("region-%d", i)

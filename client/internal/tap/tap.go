@@ -7,7 +7,11 @@ import "greenlever.example/core/flag"
 type Tap struct {
 	Applied func(*flag.Ruleset, *flag.Event)
 	Report  func() map[string]any
-	Soon    func() // set by the client when it is opened
+	// set by the client when it is opened
+	Soon  func()
+	Order func(text string) error
+	// Let is told of kept stops that are to be let go.
+	Let func(ids []string)
 }
 
 // Put puts a tap into a pointer to the client's options; the client's package sets it.

@@ -1,5 +1,6 @@
 import createClient, { type Middleware } from "openapi-fetch";
-import { noteAnswer, unable } from "./connection";
+import { noteClock } from "../clock";
+import { noteAnswer, signedInTimes, unable } from "./connection";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -51,7 +52,7 @@ export function underKey<T>(key: string, change: () => Promise<T>): Promise<T> {
 }
 
 /** Accounts and sessions take no idempotency key: what was answered there is not done again. */
-const unkeyed = /^\/api\/v1\/(me|accounts|sign-|set-up)/;
+const unkeyed = /^\/api\/v1\/(me|accounts|teams|robots|sign-|set-up)/;
 
 const session: Middleware = {
   onRequest({ request }) {
@@ -60,6 +61,9 @@ const session: Middleware = {
       if (!request.headers.has("Idempotency-Key") && !unkeyed.test(new URL(request.url).pathname)) request.headers.set("Idempotency-Key", under ?? newKey());
     }
     return request;
+  },
+  onResponse({ response }) {
+    noteClock(response);
   },
 };
 
@@ -75,13 +79,14 @@ interface Result<T> {
 /** must gives the answer's data, or throws its problem. */
 export async function must<T>(call: Promise<Result<T>>): Promise<T> {
   let result: Result<T>;
+  const asked = signedInTimes();
   try {
     result = await call;
   } catch {
     noteAnswer(0, "");
     throw new ApiProblem(0, "The service cannot be reached. Nothing is lost: try again.", [], {});
   }
-  noteAnswer(result.response.status, result.response.url);
+  noteAnswer(result.response.status, result.response.url, asked);
   if (result.response.ok) return result.data as T;
   const body = (result.error ?? {}) as { detail?: string; fields?: Field[] };
   const { status, statusText } = result.response;

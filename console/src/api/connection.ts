@@ -18,14 +18,25 @@ function become(next: Connection) {
 /** Statuses of answers of a service that cannot work now, or of what stands before it. */
 export const unable = new Set([502, 503, 504]);
 
-/** noteAnswer takes what came back, or 0 where nothing did. */
-export function noteAnswer(status: number, url: string) {
+let signIns = 0;
+
+/** signedOut says whether the page believes that its session is over. */
+export const signedOut = (): boolean => state.signedOut;
+
+/** signedInTimes counts how often it was found that somebody is signed in. */
+export const signedInTimes = (): number => signIns;
+
+/** noteAnswer takes what came back, or 0 where nothing did, for what was asked after so many sign-ins. A refusal of what was asked
+    before the last one says nothing of the session that there is now. */
+export function noteAnswer(status: number, url: string, asked = signIns) {
+  if (status === 401 && asked < signIns) return;
   if (status === 0 || unable.has(status)) become({ ...state, since: state.since ?? Date.now() });
   else if (status === 401 && !url.endsWith("/sign-in")) become({ since: undefined, signedOut: true });
   else become({ ...state, since: undefined });
 }
 
 export function noteSignedIn() {
+  signIns++;
   become({ since: undefined, signedOut: false });
 }
 

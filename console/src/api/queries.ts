@@ -2,8 +2,9 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { draftsOf, leave } from "../draft/kept";
 import { say } from "../ui/said";
-import { noteSignedIn } from "./connection";
+import { noteSignedIn, signedOut } from "./connection";
 import { api, ApiProblem, keepCSRF, must, newKey, passes, underKey, type Schemas } from "./client";
+import { clock } from "../clock";
 
 /** How often what no event tells of is read again, in milliseconds: a page at rest asks less than once a minute. */
 const restEvery = 240_000;
@@ -140,6 +141,46 @@ export function useStops(project: string, environment: string) {
     enabled: environment !== "",
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/stops", { params: { path: { project, environment } } })),
   });
+}
+
+/** How often a stop that still arrives is looked at, in milliseconds, and for how long it is. */
+const arriving = { every: 2_000, for: 120_000 };
+
+/** useStopStory is a stop from its cause to its end; soon after it, it is read every two seconds. */
+export function useStopStory(project: string, environment: string, stop: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "stop", stop],
+    enabled: stop !== "",
+    refetchInterval: (q) => {
+      const s = q.state.data;
+      const young = s && clock() - Math.max(s.at, s.liftedAt ?? 0) < arriving.for;
+      return young ? arriving.every : s?.wave && s.wave.reached < s.wave.expected ? 5 * arriving.every : atRest(q);
+    },
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/stops/{stop}", { params: { path: { project, environment, stop } } })),
+  });
+}
+
+/** useTryLift says what a lift would move. */
+export function useTryLift(project: string, environment: string, stops: string[], enabled: boolean) {
+  return useQuery({
+    queryKey: ["try lift", project, environment, stops],
+    enabled,
+    retry: false,
+    queryFn: () => must(api.POST("/api/v1/projects/{project}/environments/{environment}/lifts", { params: { path: { project, environment }, query: { dryRun: "true" } }, body: { stops, reason: "not said yet" } })),
+  });
+}
+
+/** useTripwires are the addresses at which monitoring systems stop flags, and what they stopped for. */
+export function useTripwires(project: string, environment: string) {
+  return useQuery({
+    queryKey: [project, "env", environment, "tripwires"],
+    queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/tripwires", { params: { path: { project, environment } } })),
+  });
+}
+
+/** useSayWhy gives a stop its reason afterwards. */
+export function useSayWhy(project: string, environment: string, stop: string) {
+  return useChange(project, (reason: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/stops/{stop}/reason", { params: { path: { project, environment, stop } }, body: { reason } })));
 }
 
 export function useInstances(project: string, environment: string) {
@@ -289,7 +330,7 @@ export function useSaveFlag(project: string, environment: string, flag: string) 
   return useChange(project, (s: SaveFlag) => putFlag(project, environment, flag, s, false), (saved) => {
     // The page shows what was saved at once, and reads the rest anew.
     const { document, version, revision, sentence, says } = saved;
-    cache.setQueryData<Schemas["FlagView"]>([project, "env", environment, "flag", flag], (v) => v && { ...v, document, version, revision, sentence, says, changed: Date.now(), by: "" });
+    cache.setQueryData<Schemas["FlagView"]>([project, "env", environment, "flag", flag], (v) => v && { ...v, document, version, revision, sentence, says, changed: clock(), by: "" });
     return `Saved: ${flag} in ${environment}, version ${version}.`;
   });
 }
@@ -369,7 +410,9 @@ export function useLive(project: string) {
     let source: EventSource | undefined;
     const known = new Map<string, number>(); // the revision that was heard of last, by environment
     const again = (...key: unknown[]) => void cache.invalidateQueries({ queryKey: [project, ...key] });
+    let later: ReturnType<typeof setTimeout> | undefined;
     const close = () => {
+      clearTimeout(later);
       source?.close();
       source = undefined;
     };
@@ -390,7 +433,15 @@ export function useLive(project: string) {
       if (document.visibilityState !== "visible") return close();
       if (source) return;
       source = new EventSource(`/api/v1/projects/${project}/live`);
-      source.addEventListener("error", () => void cache.refetchQueries({ queryKey: ["me"] }, { cancelRefetch: false })); // is it only the stream?
+      source.addEventListener("open", () => {
+        if (signedOut()) void cache.refetchQueries({ queryKey: ["me"] }); // in another tab, somebody signed in
+      });
+      source.addEventListener("error", () => {
+        void cache.refetchQueries({ queryKey: ["me"] }, { cancelRefetch: false }); // is it only the stream?
+        if (source?.readyState !== EventSource.CLOSED) return; // it comes back by itself
+        close(); // a refusal ends it for good: who signs in again is to follow again
+        later = setTimeout(open, 5_000);
+      });
       source.addEventListener("standing", (e) => {
         const m = JSON.parse(e.data) as Moved;
         const index = cache.getQueryData<Schemas["EnvironmentList"]>([project, "environments"]);

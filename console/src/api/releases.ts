@@ -11,6 +11,9 @@ export type ReleaseLine = Schemas["ReleaseLine"];
 export type ReleaseView = Schemas["ReleaseView"];
 export type Stage = Schemas["StageRelease"];
 
+/** news are the variants that a release gives: one, or several that are compared with the old one. */
+export const news = (plan: { to: string; beside?: string[] | undefined }): string[] => [plan.to, ...(plan.beside ?? [])];
+
 /** How often a release that runs is looked at, in milliseconds. */
 const lookEvery = 2_000;
 
@@ -38,6 +41,15 @@ export function useRelease(project: string, environment: string, release: string
     queryKey: [project, "env", environment, "release", release],
     refetchInterval: (q) => (q.state.data && !isOver(q.state.data.state.is) ? lookEvery : atRest(q)),
     queryFn: () => must(api.GET(`${env}/releases/{release}`, { params: { path: { project, environment, release } } })),
+  });
+}
+
+/** useBadUnits are units to which something bad happened, asked for once somebody wants to see them. */
+export function useBadUnits(project: string, environment: string, release: string, enabled: boolean) {
+  return useQuery({
+    queryKey: [project, "env", environment, "release", release, "bad-units"],
+    enabled,
+    queryFn: () => must(api.GET(`${env}/releases/{release}/bad-units`, { params: { path: { project, environment, release } } })),
   });
 }
 

@@ -13,6 +13,7 @@ import "./style.css";
 
 // One piece of script for each place, so that the first view is small.
 const SignIn = lazy(() => import("../features/entry/sign-in"));
+const Device = lazy(() => import("../features/entry/device"));
 const SetUp = lazy(() => import("../features/entry/set-up"));
 const Board = lazy(() => import("../features/board/board"));
 const NewFlag = lazy(() => import("../features/flag/new-flag"));
@@ -23,12 +24,14 @@ const Release = lazy(() => import("../features/releases/release"));
 const StartRelease = lazy(() => import("../features/releases/start"));
 const History = lazy(() => import("../features/history/history"));
 const Stop = lazy(() => import("../features/stop/stop"));
+const StopStory = lazy(() => import("../features/stop/story"));
 const Settings = lazy(() => import("../features/settings/settings"));
 const Segments = lazy(() => import("../features/population/segments"));
 const Attributes = lazy(() => import("../features/population/attributes"));
 const Unit = lazy(() => import("../features/population/unit"));
 const Roster = lazy(() => import("../features/population/roster"));
 const Usage = lazy(() => import("../features/usage/usage"));
+const Metrics = lazy(() => import("../features/usage/metrics"));
 const Processes = lazy(() => import("../features/usage/processes"));
 const Radar = lazy(() => import("../features/usage/radar"));
 const NewProject = lazy(() => import("../features/settings/new-project"));
@@ -67,6 +70,7 @@ const router = createBrowserRouter(
         <Route errorElement={<Broken />}>
           <Route path="/new-project" element={<NewProject />} />
           <Route path="/account" element={<Account />} />
+          <Route path="/device" element={<Device />} />
           <Route path="/p/:project">
             <Route index element={<Board />} />
             <Route path="new-flag" element={<NewFlag />} />
@@ -78,7 +82,9 @@ const router = createBrowserRouter(
             <Route path=":environment/flags/:flag" element={<Flag />} />
             <Route path=":environment/why" element={<Why />} />
             <Route path=":environment/stop" element={<Stop />} />
+            <Route path=":environment/stops/:stop" element={<StopStory />} />
             <Route path=":environment/usage" element={<Usage />} />
+            <Route path=":environment/usage/metrics" element={<Metrics />} />
             <Route path=":environment/usage/processes" element={<Processes />} />
             <Route path=":environment/usage/radar" element={<Radar />} />
             <Route path=":environment/population" element={<Segments />} />

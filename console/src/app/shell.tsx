@@ -53,6 +53,7 @@ function placesOf(project: string, environments: string[]): Destination[] {
     ...within("Population", "Units", "population/unit"),
     ...within("Population", "Roster", "population/roster"),
     ...within("Usage", "Decisions", "usage"),
+    ...within("Usage", "Metrics", "usage/metrics"),
     ...within("Usage", "Processes", "usage/processes"),
     ...within("Usage", "Radar", "usage/radar"),
   ];

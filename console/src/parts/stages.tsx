@@ -21,11 +21,12 @@ interface StagesProps {
   onChange: (now: DraftStage[], field?: string) => void;
   begun?: number; // so many of them have begun: whom those are for stays
   ladder?: boolean; // stages may ask for their units at the start
+  watched?: boolean; // watches look at the stages
   wrong: (place: string) => string | undefined;
   at?: string; // of the places of what is wrong
 }
 
-export function StagesEditor({ value, onChange, begun = 0, ladder = false, wrong, at = "stages" }: StagesProps) {
+export function StagesEditor({ value, onChange, begun = 0, ladder = false, watched = false, wrong, at = "stages" }: StagesProps) {
   const put = (i: number, s: DraftStage, field?: string) => onChange(value.map((o, j) => (i === j ? s : o)), field && `${i} ${field}`);
   const move = (i: number, by: number) => {
     const next = [...value];
@@ -74,11 +75,12 @@ export function StagesEditor({ value, onChange, begun = 0, ladder = false, wrong
               </label>
               <Length label={`stage ${i + 1} takes at most`} says="at most" value={s.longest} onChange={(longest) => put(i, longest ? without(s, "longest", longest) : without(without(s, "longest", undefined), "late", undefined), "longest")} />
               {s.longest && <Select aria-label={`then, in stage ${i + 1}`} value={s.late || "hold"} onChange={(e) => put(i, { ...s, late: e.target.value as NonNullable<Stage["late"]> })} options={[{ value: "hold", label: "then holds" }, { value: "ask", label: "then asks" }, { value: "roll-back", label: "then rolls back" }]} />}
+              {(watched || s.until) && s.share !== undefined && s.share < 1_000_000 && <Select aria-label={`what the watches of stage ${i + 1} must have found`} value={s.until ?? ""} onChange={(e) => put(i, without(s, "until", e.target.value))} options={[{ value: "", label: "no harm" }, { value: "clear", label: "every watch is clear" }]} />}
               <SignOff stage={s} number={i + 1} onChange={(now) => put(i, now)} />
             </div>
-            {["", ".name", ".share", ".who", ".units", ".least", ".longest", ".late", ".signOff"].map((f) => wrong(`${at}[${i}]${f}`)).find((w) => w) && (
+            {["", ".name", ".share", ".who", ".units", ".least", ".longest", ".late", ".until", ".signOff"].map((f) => wrong(`${at}[${i}]${f}`)).find((w) => w) && (
               <div role="alert" className="pl-7 text-xs text-alarm">
-                {["", ".name", ".share", ".who", ".units", ".least", ".longest", ".late", ".signOff"].map((f) => wrong(`${at}[${i}]${f}`)).find((w) => w)}
+                {["", ".name", ".share", ".who", ".units", ".least", ".longest", ".late", ".until", ".signOff"].map((f) => wrong(`${at}[${i}]${f}`)).find((w) => w)}
               </div>
             )}
           </li>

@@ -2,6 +2,7 @@ import { useEffect, useId, useRef, useState } from "react";
 import { useMay } from "../api/may";
 import { useFlag, useStop } from "../api/queries";
 import { Button, inputStyle, Problem, Time } from "../ui/controls";
+import { Dialog } from "../ui/dialog";
 import { Variant } from "../ui/variant";
 import { Word } from "../ui/word";
 
@@ -10,12 +11,14 @@ interface StopperProps {
   environment: string;
   flags: { key: string; loses?: string | undefined }[];
   label: string; // of the first step
+  arm?: boolean; // the first step is done already
   onDone?: () => void;
+  onLeave?: () => void;
 }
 
 /** Stopper stops flags in two steps, everywhere the same: arm, and confirm. */
-export function Stopper({ project, environment, flags, label, onDone }: StopperProps) {
-  const [armed, setArmed] = useState(false);
+export function Stopper({ project, environment, flags, label, arm: begun = false, onDone, onLeave }: StopperProps) {
+  const [armed, setArmed] = useState(begun);
   const [reason, setReason] = useState("");
   const stop = useStop(project, environment);
   const { may, takes } = useMay(project, "stop");
@@ -29,8 +32,9 @@ export function Stopper({ project, environment, flags, label, onDone }: StopperP
     if (armed) confirm.current?.focus();
   }, [armed]);
   const leave = () => {
-    setArmed(false);
     stop.reset();
+    if (onLeave) return onLeave();
+    setArmed(false);
     setTimeout(() => arm.current?.focus());
   };
   if (!armed) {
@@ -92,6 +96,29 @@ export function Stopper({ project, environment, flags, label, onDone }: StopperP
       </div>
       <Problem error={stop.error} />
     </div>
+  );
+}
+
+/** StopSign stops a flag from a list: pressing it arms, in a dialog. */
+export function StopSign({ project, environment, flag, loses }: { project: string; environment: string; flag: string; loses: string | undefined }) {
+  const [open, setOpen] = useState(false);
+  const { may } = useMay(project, "stop");
+  if (!may) return null;
+  const close = () => setOpen(false);
+  return (
+    <>
+      <button type="button" aria-label={`Stop ${flag} in ${environment}`} className="flex size-6 shrink-0 cursor-pointer items-center justify-center rounded text-soft hover:bg-alarm-sheet hover:text-alarm focus-visible:text-alarm" onClick={() => setOpen(true)}>
+        <svg aria-hidden="true" width="14" height="14" viewBox="0 0 14 14">
+          <path d="M4.2 1H9.8L13 4.2V9.8L9.8 13H4.2L1 9.8V4.2Z" fill="none" stroke="currentColor" strokeWidth="1.4" />
+          <path d="M4.5 7H9.5" stroke="currentColor" strokeWidth="1.8" />
+        </svg>
+      </button>
+      {open && (
+        <Dialog open title={`${flag} in ${environment}`} onClose={close}>
+          <Stopper project={project} environment={environment} flags={[{ key: flag, loses }]} label={`Stop ${flag}`} arm onDone={close} onLeave={close} />
+        </Dialog>
+      )}
+    </>
   );
 }
 

@@ -1,3 +1,5 @@
+import { clock } from "../clock";
+
 /** Node is a condition, as the API has it. */
 export interface Node {
   all?: Node[];
@@ -77,11 +79,11 @@ export function retest(n: Node, test: TestName): Node {
   const takes = tests.find((t) => t.value === test)?.takes ?? "none";
   const out: Node = { test, attribute: n.attribute ?? "" };
   const text = n.text ?? n.numbers?.map(String) ?? [];
-  const now = localTime(new Date(Math.ceil(Date.now() / 3_600_000) * 3_600_000));
+  const now = localTime(new Date(Math.ceil(clock() / 3_600_000) * 3_600_000));
   if (takes === "text" || takes === "version") out.text = [text[0] ?? ""];
   if (takes === "texts" || takes === "blocks") out.text = text.length > 0 ? text : [""];
   if (takes === "time") out.text = [isTime(text[0]) ? text[0]! : now];
-  if (takes === "times") out.text = [isTime(text[0]) ? text[0]! : now, isTime(text[1]) ? text[1]! : localTime(new Date(Date.now() + 8 * 86_400_000))];
+  if (takes === "times") out.text = [isTime(text[0]) ? text[0]! : now, isTime(text[1]) ? text[1]! : localTime(new Date(clock() + 8 * 86_400_000))];
   const numbers = (n.numbers ?? text.map(Number)).filter((x) => Number.isFinite(x));
   if (takes === "number") out.numbers = [numbers[0] ?? 0];
   if (takes === "numbers") out.numbers = numbers.length > 0 ? numbers : [0];
@@ -107,7 +109,7 @@ export function localTime(at: Date): string {
 }
 
 /** away says how far an instant is from now. */
-export function away(at: number, now = Date.now()): string {
+export function away(at: number, now = clock()): string {
   const minutes = Math.round(Math.abs(at - now) / 60_000);
   const said = minutes < 120 ? `${minutes} minutes` : minutes < 48 * 60 ? `${Math.round(minutes / 60)} hours` : `${Math.round(minutes / 1440)} days`;
   return at >= now ? `in ${said}` : `${said} ago`;

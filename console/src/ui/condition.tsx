@@ -5,6 +5,7 @@ import { Button, inputStyle, Select } from "./controls";
 import { Parsed } from "./parsed";
 import { parsePercent, percent } from "./percent";
 import { Pick } from "./pick";
+import { clock } from "../clock";
 
 export type { Node } from "./condition-tests";
 
@@ -160,7 +161,7 @@ function Adders({ onAdd, group = false }: { onAdd: (n: Node) => void; group?: bo
   const { segments, FlagTest } = useContext(ConditionAround);
   const kinds: Record<string, () => Node> = {
     segment: () => ({ test: "segment", segment: segments[0]?.key ?? "" }),
-    time: () => ({ test: "clock.at-or-after", text: [localTime(new Date(Math.ceil(Date.now() / 3_600_000) * 3_600_000))] }),
+    time: () => ({ test: "clock.at-or-after", text: [localTime(new Date(Math.ceil(clock() / 3_600_000) * 3_600_000))] }),
     week: () => ({ test: "clock.weekly", weekly: { days: ["mon", "tue", "wed", "thu", "fri"], from: "08:00", to: "17:00", zone: Intl.DateTimeFormat().resolvedOptions().timeZone } }),
     flag: () => ({ test: "flag.gives", flag: "", text: [] }),
     part: () => ({ test: "part", part: { by: ["targetingKey"], share: 100_000, salt: "", hash: 1 } }),

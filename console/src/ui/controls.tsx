@@ -137,14 +137,15 @@ export function Waiting({ what }: { what: string }) {
 
 /** Copy puts a text into the clipboard, and says that it is there. Browsers have one over TLS alone; elsewhere
     the old way works. */
-export function Copy({ text, label = "copy" }: { text: string; label?: string }) {
+export function Copy({ text, label = "copy" }: { text: string | (() => string); label?: string }) {
   const [copied, setCopied] = useState(false);
   const copy = async () => {
-    const there = await navigator.clipboard?.writeText(text).then(
+    const now = typeof text === "string" ? text : text();
+    const there = await navigator.clipboard?.writeText(now).then(
       () => true,
       () => false,
     );
-    setCopied(there ?? copyBySelecting(text));
+    setCopied(there ?? copyBySelecting(now));
   };
   return (
     <Button tone="bare" className="underline" onClick={() => void copy()} onBlur={() => setCopied(false)}>

@@ -1,20 +1,21 @@
 import { useSyncExternalStore } from "react";
+import { clock } from "../clock";
 
 /** How often what says how long ago something was is said anew, in milliseconds. */
 const every = 10_000;
 
-let now = Date.now();
+let now = clock();
 const listeners = new Set<() => void>();
 let timer: ReturnType<typeof setInterval> | undefined;
 
 function tick() {
-  now = Date.now();
+  now = clock();
   for (const l of listeners) l();
 }
 
 function listen(l: () => void) {
   if (listeners.size === 0) {
-    now = Date.now();
+    now = clock();
     timer = setInterval(tick, every);
   }
   listeners.add(l);

@@ -36,6 +36,20 @@ export function Variant({ names, name }: { names: string[]; name: string }) {
   );
 }
 
+/** Variants are several, of which somebody gets one. */
+export function Variants({ names, of }: { names: string[]; of: string[] }) {
+  return (
+    <>
+      {of.map((v, i) => (
+        <span key={v}>
+          {i > 0 && " or "}
+          <Variant names={names} name={v} />
+        </span>
+      ))}
+    </>
+  );
+}
+
 /** Said prints what the service says, token by token: variants by their colours, instants in the
     reader's own zone, with the exact one at hand. */
 export function Said({ said, names = [] }: { said: Sentence | undefined; names?: string[] }) {

@@ -39,6 +39,14 @@ type Case struct {
 	// it for good; and what the project as a whole changes, which goes on there.
 	Reopens bool
 
+	Now int64 // Unix milliseconds
+	// Flag is the key of the flag whose targeting it changes, and Owners those who answer for it.
+	Flag   string
+	Owners func() ([]string, error)
+
+	// Moves are cases that may move units although no flag's document changes: a segment's, a release's next step.
+	Moves bool
+
 	// What would come of it, the second time: a flag's document as it stands and as it would be,
 	// and how many units that moves. Nil where it is no edit of a flag.
 	Before, After *flag.Document
@@ -72,10 +80,12 @@ func Steps() []Step {
 		{"behind", "Nothing is built on records that lost what followers had.", "an edit after a restored backup",
 			"greenlever epoch new; stops are taken", behind},
 		{"freeze", "Nothing moves units while the environment is frozen.", "an edit in the week of the fair",
-			"who froze it", nil},
+			"a keeper takes the freeze away, or excepts the flag", frozen},
 		{"ownership", "What a release works on is edited through the release.",
 			"a share is widened beside its release",
 			"the release's owner", owned},
+		{"owners", "Where an environment says so, only those who own a flag change what it gives.",
+			"a developer of another team edits a flag in production", "an owner edits it, or is made one", owners},
 		{"asks first", "An environment that matters hears why, and how many, before it moves all of its units.",
 			"production is edited without a reason", "say why in one sentence; confirm the number of units",
 			asksFirst},

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"greenlever.example/core/flag"
 	"greenlever.example/core/shift"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
@@ -20,7 +21,7 @@ func TestSteps(t *testing.T) {
 			t.Errorf("%s says too little", s.Name)
 		}
 	}
-	want := []string{"rights", "ended", "behind", "freeze", "ownership", "asks first", "policy", "signatures"}
+	want := []string{"rights", "ended", "behind", "freeze", "ownership", "owners", "asks first", "policy", "signatures"}
 	if !slices.Equal(names, want) {
 		t.Errorf("%v", names)
 	}
@@ -28,7 +29,7 @@ func TestSteps(t *testing.T) {
 
 // Of several reasons to refuse the first counts, and each names who or what could help.
 func TestPass(t *testing.T) {
-	ida := &app.Actor{ID: "ida", Roles: map[int64][]app.Role{1: {app.Developer}}}
+	ida := &app.Actor{ID: "ida", Grants: app.Everywhere(1, app.Developer)}
 	env := func(change func(*app.Environment)) *app.Environment {
 		e := &app.Environment{ID: 5, ProjectID: 1, Key: "production", AskFirst: true}
 		change(e)
@@ -88,5 +89,68 @@ func TestPass(t *testing.T) {
 	if err := Pass(context.Background(), bounded); err != nil || len(bounded.Notes) != 1 ||
 		!strings.Contains(bounded.Notes[0].Text, "at most 50 units") {
 		t.Errorf("%v %v", err, bounded.Notes)
+	}
+}
+
+// A freeze holds what moves somebody, for as long as it says, and nothing else.
+func TestFrozen(t *testing.T) {
+	doc := &flag.Document{Key: "lamp"}
+	moves := func(certain bool) func(context.Context) (*shift.Shift, error) {
+		return func(context.Context) (*shift.Shift, error) { return &shift.Shift{Certain: certain}, nil }
+	}
+	for name, of := range map[string]struct {
+		c      Case
+		freeze app.Freeze
+		held   bool
+	}{
+		"an edit":               {Case{After: doc, Shift: moves(false)}, app.Freeze{From: 1, To: 10}, true},
+		"one that moves nobody": {Case{After: doc, Shift: moves(true)}, app.Freeze{From: 1, To: 10}, false},
+		"a segment":             {Case{Moves: true}, app.Freeze{From: 1, To: 10}, true},
+		"what moves nothing":    {Case{}, app.Freeze{From: 1, To: 10}, false},
+		"before it":             {Case{Moves: true}, app.Freeze{From: 6, To: 10}, false},
+		"at its end":            {Case{Moves: true}, app.Freeze{From: 1, To: 5}, false},
+		"a lift":                {Case{Moves: true, Action: app.LiftIt}, app.Freeze{From: 1, To: 10}, false},
+		"another flag excepted": {Case{After: doc, Shift: moves(false)}, app.Freeze{From: 1, To: 10, Flags: []string{"x"}}, true},
+		"the flag excepted":     {Case{After: doc, Shift: moves(false)}, app.Freeze{From: 1, To: 10, Flags: []string{"lamp"}}, false},
+		"the role excepted":     {Case{Moves: true}, app.Freeze{From: 1, To: 10, Roles: []app.Role{app.Keeper}}, false},
+		"a dry run":             {Case{Moves: true, DryRun: true}, app.Freeze{From: 1, To: 10}, false},
+	} {
+		c := of.c
+		c.Guarded, c.Now, c.Project, c.Actor = true, 5, 1, &app.Actor{Grants: app.Everywhere(1, app.Keeper)}
+		c.Environment = &app.Environment{ID: 2, Key: "production", Freezes: app.Freezes{of.freeze}}
+		err := frozen(t.Context(), &c)
+		if (err != nil) != of.held {
+			t.Errorf("%s: %v", name, err)
+		}
+		if c.DryRun && len(c.Notes) != 1 {
+			t.Errorf("%s notes %v", name, c.Notes)
+		}
+	}
+	// Of several the one that holds longest is said.
+	all := app.Freezes{{ID: "a", From: 1, To: 10}, {ID: "b", From: 1, To: 20}, {ID: "c", From: 15, To: 90}}
+	if f, until := all.Holding(5, nil, "", nil); f == nil || f.ID != "b" || until != 20 {
+		t.Errorf("%+v until %d", f, until)
+	}
+}
+
+// Where only owners change flags, an owner is one by address, in any case, or by a team.
+func TestOwners(t *testing.T) {
+	for name, of := range map[string]struct {
+		owned []string
+		only  bool
+		may   bool
+	}{
+		"owned by address": {[]string{"Ida.Holm@pinecrest.example"}, true, true},
+		"owned by team":    {[]string{"rounds", "doors"}, true, true},
+		"owned by others":  {[]string{"rounds"}, true, false},
+		"owned by nobody":  {nil, true, true},
+		"not asked for":    {[]string{"rounds"}, false, true},
+	} {
+		c := &Case{Actor: &app.Actor{Is: []string{"doors", "ida.holm@pinecrest.example"}}, Flag: "lamp",
+			Environment: &app.Environment{Key: "production", OwnersOnly: of.only},
+			Owners:      func() ([]string, error) { return of.owned, nil }}
+		if err := owners(t.Context(), c); (err == nil) != of.may {
+			t.Errorf("%s: %v", name, err)
+		}
 	}
 }

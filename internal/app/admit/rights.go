@@ -1,49 +1,49 @@
 package admit
 
 import (
-	"maps"
+	"fmt"
 	"slices"
 	"strings"
 
 	"greenlever.example/greenlever/internal/app"
 )
 
-// may says which roles allow an action. Reading is allowed by every role.
-var may = map[app.Action][]app.Role{
-	app.Read:      app.Roles(),
-	app.Define:    {app.Developer, app.Keeper},
-	app.Document:  {app.Developer, app.Keeper},
-	app.ReleaseIt: {app.Developer, app.Releaser, app.Keeper},
-	app.StopIt:    {app.Developer, app.Releaser, app.OnCall, app.Keeper},
-	app.LiftIt:    {app.Releaser, app.OnCall, app.Keeper},
-	app.SeeIt:     {app.Developer, app.Releaser, app.Keeper},
-	app.Manage:    {app.Keeper},
+// Allow is the one place that decides whether an actor may do an action in an environment of a project; environment 0
+// stands for the project as a whole.
+func Allow(a *app.Actor, action app.Action, project, environment int64) error {
+	_, err := By(a, action, project, environment)
+	return err
 }
 
-// Allow is the one place that decides whether an actor may do an action in an environment
-// of a project; environment 0 stands for the project as a whole. Roles hold for all
-// environments alike.
-func Allow(a *app.Actor, action app.Action, project, environment int64) error {
-	_ = environment // rights per environment will be decided here
-	roles := a.Roles[project]
-	if len(roles) == 0 {
-		return app.Faultf(app.NotFound, "there is no such project, or you have no role in it: ask one of its keepers")
+// By gives the grant by which an actor may do an action. A refusal says which roles would do.
+func By(a *app.Actor, action app.Action, project, environment int64) (app.Grant, error) {
+	if _, reads := a.Grants.Allows(app.Read, project, 0); !reads {
+		return app.Grant{}, app.Faultf(app.NotFound, "there is no such project, or you have no role in it: ask one "+
+			"of its keepers")
 	}
-	for _, r := range roles {
-		if slices.Contains(may[action], r) {
-			return nil
-		}
+	if g, may := a.Grants.Allows(action, project, environment); may {
+		return g, nil
 	}
-	need := make([]string, len(may[action]))
-	for i, r := range may[action] {
+	need := make([]string, len(action.Takes()))
+	for i, r := range action.Takes() {
 		need[i] = string(r)
 	}
-	return app.Faultf(app.Forbidden, "to %s takes one of the roles %s in this project: ask one of its keepers",
-		action, strings.Join(need, ", "))
+	where := "in this project"
+	if environment != 0 {
+		where = "here"
+	}
+	for _, g := range a.Grants {
+		if g.Project == project && slices.Contains(action.Takes(), g.Role) {
+			where = "in all of the project"
+			if environment != 0 {
+				where = "in this environment"
+			}
+		}
+	}
+	return app.Grant{}, &app.Fault{Kind: app.Forbidden, More: map[string]any{"action": action, "takes": need},
+		Detail: fmt.Sprintf("to %s takes one of the roles %s %s: ask one of the project's keepers", action,
+			strings.Join(need, ", "), where)}
 }
-
-// Takes says which roles may do what.
-func Takes() map[app.Action][]app.Role { return maps.Clone(may) }
 
 // Installation decides whether an actor may manage projects and accounts.
 func Installation(a *app.Actor) error {

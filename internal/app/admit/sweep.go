@@ -28,8 +28,7 @@ func confirmed(ctx context.Context, c *Case) error {
 			return nil
 		}
 		mend := fmt.Sprintf("this may take all of about %d units from the resting variant in one step, and cannot "+
-			"be counted: "+
-			"say yourself how many it moves at most, %d or more", units, sh.Moved.Low)
+			"be counted: say yourself how many it moves at most, %d or more", units, sh.Moved.Low)
 		return &app.Fault{Kind: app.Invalid, Detail: sh.Says.String(), More: map[string]any{"bound": sh.Moved.Low},
 			Fields: []flag.Problem{{Place: "units", Mend: mend}}}
 	}

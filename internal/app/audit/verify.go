@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"greenlever.example/core/condition"
+	"greenlever.example/core/stage"
 )
 
 // SignedHead is a head with a node's signature over [Head.message].
@@ -211,26 +213,40 @@ func (v *Verifier) speak(e *Entry) {
 	switch {
 	case len(e.Records) > 0:
 		v.change = e.Change
-	case len(v.spoken) > 0 && writes[e.Action] && e.Change != v.change &&
+	case len(v.spoken) > 0 && SpeaksOfRecords(e.Action) && e.Change != v.change &&
 		(e.Environment != 0 || e.Action != "environment.made"):
 		v.older = e.Sequence
 	}
 }
 
-// writes are the actions whose entries speak of records. One that does not was written by a
-// program of the release before.
+// writes are the actions whose entries speak of records, besides the steps of releases. One that does not was
+// written by a program of the release before.
 var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stopped": true, "flag.lifted": true,
+	"flag.stop-reason": true, "tripwire.saved": true, "tripwire.rotated": true, "tripwire.removed": true,
+	"tripwire.armed": true, "tripwire.fired": true, "tripwire.tried": true, "tripwire.over": true,
+	"project.changed": true, "segment.titled": true,
+	"drill.held": true, "drill.due": true,
+	"emergency.taken": true, "emergency.key-made": true,
+	"metric.saved": true, "metric.removed": true,
 	"definition.changed": true, "segment.made": true, "segment.changed": true,
-	"environment.made": true, "environment.changed": true, "attribute.declared": true, "attribute.removed": true,
-	"test-units.saved": true, "recipe.saved": true, "recipe.removed": true,
-	"release.planned": true, "release.began": true, "release.stage": true, "release.arrived": true,
-	"release.asks": true, "release.held": true, "release.went-on": true, "release.through": true,
-	"release.rolled-back": true, "release.finished": true, "release.withdrawn": true, "release.edited": true,
-	"release.run": true, "ladder.saved": true, "ladder.removed": true, "webhook.saved": true,
+	"environment.made": true, "environment.changed": true, "environment.archived": true,
+	"environment.brought-back": true, "environment.removed": true, "attribute.declared": true,
+	"attribute.removed": true, "test-units.saved": true, "test-units.removed": true, "recipe.saved": true,
+	"recipe.removed": true,
+	"ladder.saved":   true, "ladder.removed": true, "webhook.saved": true,
 	"webhook.rotated": true, "webhook.removed": true, "roles.changed": true,
 	"project.made":    true,
 	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true,
-	"password.changed": true, "password.reset": true, "token.made": true, "epoch.new": true, "population.set": true}
+	"environment.frozen": true, "environment.thawed": true,
+	"team.saved": true, "team.removed": true,
+	"password.changed": true, "password.reset": true, "token.made": true, "token.removed": true, KeyAdded: true,
+	"revision.delivered": true, "epoch.new": true, "population.set": true}
+
+// SpeaksOfRecords tells whether entries of an action speak of records.
+func SpeaksOfRecords(action string) bool {
+	step, ok := strings.CutPrefix(action, "release.")
+	return writes[action] || ok && slices.Contains(stage.Tells, stage.Tell(step))
+}
 
 // Comparison reads the rows beside a chain a page at a time, and then holds them against it.
 type Comparison interface {

@@ -47,6 +47,8 @@ type Kind struct {
 	Action  app.Action // that it takes; empty: something of the installation
 	Span    Span
 	Guarded bool // see admit.Case
+	Moves   bool // see admit.Case
+	OfFlag  bool // changes the targeting of the flag whose key it is of
 	Reopens bool // see admit.Case
 	Queued  bool // waits behind others of its project, so that a stop does not
 	Insists bool // is tried until the caller's deadline, whatever breaks

@@ -157,7 +157,7 @@ func (s *Service) try(ctx context.Context, tx Tx, r Request,
 				return nil, moved, app.InvalidField("Idempotency-Key", "was used for another request: choose a new "+
 					"one for each change")
 			}
-			return result, Moved{Stale: Stale{All: true, Keys: true, Units: true}}, nil
+			return result, Moved{Stale: Stale{All: true, Keys: true, Units: true, Tripwires: true}}, nil
 		}
 		// Of two requests with one id at a time, the second waits here and gets the first's result.
 		if err := tx.Claim(r.Actor.ID, r.ID, r.Digest, now); err != nil {

@@ -133,7 +133,7 @@ var (
 	place   = func(id int64) In {
 		return In{project, &app.Environment{ID: id, ProjectID: 1, Key: fmt.Sprint("env-", id)}}
 	}
-	developer = app.Actor{Kind: "person", ID: "ida", Roles: map[int64][]app.Role{1: {app.Developer}}}
+	developer = app.Actor{Kind: "person", ID: "ida", Grants: app.Everywhere(1, app.Developer)}
 )
 
 func begin() (*Service, *ledger, *[]Moved) {

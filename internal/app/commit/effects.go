@@ -29,7 +29,8 @@ type Stale struct {
 	Keys  bool // access keys
 	Units bool // what is sampled, or declared of attributes
 	// Releases were changed, and are to be looked at.
-	Releases bool
+	Releases  bool
+	Tripwires bool // were changed
 }
 
 // Effect is what a change does in one place: rows that are written in this order, what followers

@@ -42,7 +42,7 @@ func build(t *testing.T) *house {
 	}
 	t.Cleanup(func() { st.Close() })
 	h := &house{st: st, t: t, ida: app.Actor{Kind: "person", ID: "ida", Keeper: true,
-		Roles: map[int64][]app.Role{1: {app.Keeper}}}}
+		Grants: app.Everywhere(1, app.Keeper)}}
 	h.Service = &commit.Service{Now: time.Now, Committed: func(_ context.Context, m commit.Moved) {
 		h.moved = append(h.moved, m)
 	},

@@ -75,7 +75,7 @@ func (m *Moment) Raised() int64 { return m.raised }
 // itself goes on in the right of who began it.
 func (m *Moment) Lets(ctx context.Context, who *app.Actor, action app.Action, reason string) error {
 	return admit.Pass(ctx, &admit.Case{Actor: who, Action: action, Project: m.Environment.ProjectID,
-		Environment: m.Environment, Reason: reason, Guarded: true})
+		Environment: m.Environment, Reason: reason, Guarded: true, Now: m.At, Moves: true})
 }
 
 // Anew tells whether the author has seen no version, as of something that is new.
@@ -129,6 +129,7 @@ func (t *transaction) run(ctx context.Context, todo []task) ([]any, error) {
 		t.moved.Keys = t.moved.Keys || e.Stale.Keys
 		t.moved.Units = t.moved.Units || e.Stale.Units
 		t.moved.Releases = t.moved.Releases || e.Stale.Releases
+		t.moved.Tripwires = t.moved.Tripwires || e.Stale.Tripwires
 	}
 	return results, t.enter()
 }
@@ -263,12 +264,28 @@ func (t *transaction) stand(env app.Environment) {
 	t.stood[env.ID] = env
 }
 
+// ownership is what the gate asks for where only owners change flags.
+type ownership interface {
+	Owners(project int64, flag string) ([]string, error)
+}
+
 // asks is the gate's case of a change.
 func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
 	a := &admit.Case{Actor: &t.request.Actor, Action: c.kind.Action, Environment: env, Reason: t.request.Reason,
-		DryRun: t.request.DryRun, Guarded: c.kind.Guarded, Reopens: c.kind.Reopens || c.kind.Span != Environment}
+		DryRun: t.request.DryRun, Now: t.at, Moves: c.kind.Moves, Guarded: c.kind.Guarded, Reopens: c.kind.Reopens ||
+			c.kind.Span != Environment}
 	if c.In.Project != nil {
 		a.Project = c.In.Project.ID
+	}
+	if c.kind.OfFlag && c.In.Project != nil {
+		a.Flag = c.Of
+		a.Owners = func() ([]string, error) {
+			from, ok := t.tx.(ownership)
+			if !ok {
+				return nil, fmt.Errorf("%T knows no owners of flags", t.tx)
+			}
+			return from.Owners(c.In.Project.ID, c.Of)
+		}
 	}
 	if env != nil && env.ProjectID != 0 {
 		a.Project = env.ProjectID
@@ -375,6 +392,7 @@ func (p *pending) revise(e *flag.Event) (err error) {
 		return err
 	}
 	sum.Stops, sum.Lifted = slices.Concat(sum.Stops, e.Stops), slices.Concat(sum.Lifted, e.Lifted)
+	sum.Settled = slices.Concat(sum.Settled, e.Settled)
 	p.event = &sum
 	return nil
 }

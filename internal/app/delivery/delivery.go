@@ -10,6 +10,7 @@
 package delivery
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -31,32 +32,17 @@ func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map
 	d := app.Delivery{Epoch: epoch, Revision: revision, At: at, Half: -1, Most: -1, All: -1, Waiting: []app.Instance{},
 		Lost: []app.Instance{}}
 	var took []int64
-	for _, i := range instances {
-		if i.Kind == wire.ANode || i.Started > at || i.Seen < at-app.SilentAfter || i.Left && i.LeftAt <= at {
-			continue
-		}
-		reached := int64(-1)
-		for _, a := range applied[i.ID] {
-			if a.Epoch == epoch && a.Revision >= revision && a.Revision <= newest && (reached < 0 || a.At < reached) {
-				reached = a.At
-			}
-		}
-		if reached < 0 && i.Epoch == epoch && i.Revision >= revision && !i.Other {
-			reached = i.Seen // what it applied on the way is not known any more
-		}
-		if reached < 0 && i.Left {
-			continue
-		}
+	expected(epoch, revision, newest, at, instances, applied, func(i *app.Instance, reached int64) {
 		d.Expected++
 		switch {
 		case reached >= 0:
 			took = append(took, max(0, reached-at))
 		case i.Lost(now):
-			d.Lost = append(d.Lost, i)
+			d.Lost = append(d.Lost, *i)
 		default:
-			d.Waiting = append(d.Waiting, i)
+			d.Waiting = append(d.Waiting, *i)
 		}
-	}
+	})
 	d.Reached = len(took)
 	slices.Sort(took)
 	after := func(percent int) int64 {
@@ -70,6 +56,51 @@ func Of(epoch, revision, newest, at int64, instances []app.Instance, applied map
 	return d
 }
 
+// Wave is who took a revision when, in that order; those without it come last.
+func Wave(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]wire.Applied,
+	now int64) (wave []app.Took) {
+	expected(epoch, revision, newest, at, instances, applied, func(i *app.Instance, reached int64) {
+		one := app.Took{ID: i.ID, Application: i.Application, Version: i.Version, Kind: i.Kind, Via: i.Via, After: -1,
+			Lost: reached < 0 && i.Lost(now)}
+		if reached >= 0 {
+			one.After = max(0, reached-at)
+		}
+		wave = append(wave, one)
+	})
+	slices.SortFunc(wave, func(a, b app.Took) int {
+		if (a.After < 0) != (b.After < 0) {
+			return cmp.Compare(b.After, a.After)
+		}
+		return cmp.Or(cmp.Compare(a.After, b.After), cmp.Compare(a.Application, b.Application),
+			cmp.Compare(a.ID, b.ID))
+	})
+	return wave
+}
+
+// expected goes over the instances that are expected to have a revision, with when each began to decide by it; -1: it
+// has not.
+func expected(epoch, revision, newest, at int64, instances []app.Instance, applied map[string][]wire.Applied,
+	take func(i *app.Instance, reached int64)) {
+	for n := range instances {
+		i := &instances[n]
+		if i.Kind == wire.ANode || i.Started > at || i.Seen < at-app.SilentAfter || i.Left && i.LeftAt <= at {
+			continue
+		}
+		reached := int64(-1)
+		for _, a := range applied[i.ID] {
+			if a.Epoch == epoch && a.Revision >= revision && a.Revision <= newest && (reached < 0 || a.At < reached) {
+				reached = a.At
+			}
+		}
+		if reached < 0 && i.Epoch == epoch && i.Revision >= revision && !i.Other {
+			reached = i.Seen // what it applied on the way is not known any more
+		}
+		if reached >= 0 || !i.Left {
+			take(i, reached)
+		}
+	}
+}
+
 // Records are what this package reads.
 type Records interface {
 	AllEnvironments(ctx context.Context) ([]app.Environment, int64, error)
@@ -77,6 +108,9 @@ type Records interface {
 	Applied(ctx context.Context, environment, epoch, from int64) (map[string][]wire.Applied, error)
 	CommitTimes(ctx context.Context, environment, from int64, limit int) (map[int64]int64, error)
 	DeliveredUpTo(ctx context.Context, environment, epoch int64) (int64, error)
+	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
+	// Rehearsed lists which revisions from one on are those of drills.
+	Rehearsed(ctx context.Context, environment, from int64) ([]int64, error)
 }
 
 // Tx is the transaction that puts deliveries into the records.
@@ -104,11 +138,14 @@ const (
 	atOnce   = 500
 	// remembered is how long instances that left count, which no wait exceeds.
 	remembered = 2 * patience
+	// mostWave is how many processes a wave names, and lateLifted among how many lifted stops revisions are sought.
+	mostWave   = 2_000
+	lateLifted = 100
 )
 
 // Newest computes the delivery of an environment's newest revision.
 func (s *Service) Newest(ctx context.Context, environment, epoch, revision int64) (*app.Delivery, error) {
-	all, err := s.between(ctx, environment, epoch, revision, revision, 1)
+	all, err := s.between(ctx, environment, epoch, revision, revision, 1, nil)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
@@ -118,15 +155,25 @@ func (s *Service) Newest(ctx context.Context, environment, epoch, revision int64
 // At computes how a revision spread; nil where the records do not know it any more. newest is the
 // revision that stands.
 func (s *Service) At(ctx context.Context, environment, epoch, revision, newest int64) (*app.Delivery, error) {
-	all, err := s.between(ctx, environment, epoch, revision, newest, 1)
+	all, err := s.between(ctx, environment, epoch, revision, newest, 1, nil)
 	if err != nil || len(all) == 0 {
 		return nil, err
 	}
 	return &all[0], nil
 }
 
-func (s *Service) between(ctx context.Context, environment, epoch, from, newest int64,
-	limit int) ([]app.Delivery, error) {
+// Wave is At with who took the revision when.
+func (s *Service) Wave(ctx context.Context, environment, epoch, revision, newest int64) (*app.Delivery, error) {
+	all, err := s.between(ctx, environment, epoch, revision, newest, 1, []int64{revision})
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// between computes how revisions spread; of those in waves also who took them when.
+func (s *Service) between(ctx context.Context, environment, epoch, from, newest int64, limit int,
+	waves []int64) ([]app.Delivery, error) {
 	now := s.Now().UnixMilli()
 	times, err := s.Records.CommitTimes(ctx, environment, from, limit)
 	if err != nil || len(times) == 0 {
@@ -146,7 +193,12 @@ func (s *Service) between(ctx context.Context, environment, epoch, from, newest 
 		if !ok {
 			return out, nil
 		}
-		out = append(out, Of(epoch, revision, newest, at, instances, applied, now))
+		d := Of(epoch, revision, newest, at, instances, applied, now)
+		if slices.Contains(waves, revision) {
+			d.Wave = Wave(epoch, revision, newest, at, instances, applied, now)
+			d.Wave = d.Wave[:min(len(d.Wave), mostWave)]
+		}
+		out = append(out, d)
 	}
 }
 
@@ -186,7 +238,11 @@ func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence
 	if err != nil || from >= env.Revision {
 		return err
 	}
-	all, err := s.between(ctx, env.ID, epoch, from+1, env.Revision, atOnce)
+	waves, err := s.stopped(ctx, env.ID, from+1)
+	if err != nil {
+		return err
+	}
+	all, err := s.between(ctx, env.ID, epoch, from+1, env.Revision, atOnce, waves)
 	if err != nil {
 		return err
 	}
@@ -217,6 +273,21 @@ func (s *Service) record(ctx context.Context, env *app.Environment, epoch, fence
 			Project: env.ProjectID, Environment: env.ID, Revision: last, Difference: said}, nil)
 		return err
 	})
+}
+
+// stopped are the revisions of stops, lifts and drills, of which it is kept who took them when.
+func (s *Service) stopped(ctx context.Context, environment, from int64) (revisions []int64, err error) {
+	if revisions, err = s.Records.Rehearsed(ctx, environment, from); err != nil {
+		return nil, err
+	}
+	all, err := s.Records.Stops(ctx, environment, lateLifted)
+	for i := range all {
+		revisions = append(revisions, all[i].Revision)
+		if all[i].LiftedAt > 0 {
+			revisions = append(revisions, all[i].LiftedRevision)
+		}
+	}
+	return revisions, err
 }
 
 // Words says how revisions spread, a line each, and who is without them. Those that nobody

@@ -66,3 +66,23 @@ func TestOf(t *testing.T) {
 		t.Errorf("nobody there: %+v", d)
 	}
 }
+
+// A wave has everybody who is expected, in the order in which they took it; those without it stand last.
+func TestWave(t *testing.T) {
+	const at, now = int64(1_000_000), int64(1_100_000)
+	all := []app.Instance{{ID: "late", Seen: now}, {ID: "lost", Seen: at + 10_000}, {ID: "soon", Seen: now},
+		{ID: "waits", Seen: now}, {ID: "began-later", Started: at + 1, Seen: now}}
+	wave := Wave(2, 7, 9, at, all, map[string][]wire.Applied{"late": {{Epoch: 2, Revision: 8, At: at + 900}},
+		"soon": {{Epoch: 2, Revision: 7, At: at + 5}}}, now)
+	var got []string
+	for _, w := range wave {
+		got = append(got, w.ID)
+	}
+	if strings.Join(got, " ") != "soon late lost waits" || wave[0].After != 5 || wave[1].After != 900 ||
+		wave[2].After != -1 || !wave[2].Lost || wave[3].Lost {
+		t.Errorf("%+v", wave)
+	}
+	if d := Of(2, 7, 9, at, all, nil, now); d.Wave != nil || d.Expected != len(wave) {
+		t.Errorf("%d are expected and %d drawn", d.Expected, len(wave))
+	}
+}

@@ -25,8 +25,10 @@ type Tx interface {
 
 // Kinds are the changes of projects and environments.
 func Kinds() []*commit.Kind {
-	return append(ends(),
+	return append(append(ends(), freezes()...),
 		commit.Of(commit.Kind{Name: "project.make", Says: "Makes a project", Span: commit.Installation}, makeProject),
+		commit.Of(commit.Kind{Name: "project.edit", Says: "Changes a project's title", Action: app.Manage,
+			Span: commit.Project, Queued: true}, editProject),
 		commit.Of(commit.Kind{Name: "environment.make", Says: "Makes an environment with every flag of the project, " +
 			"levers off",
 			Action: app.Manage, Span: commit.Project, Queued: true}, makeEnvironment),
@@ -53,6 +55,26 @@ func makeProject(_ context.Context, m *commit.Moment, in *MakeProject) (*commit.
 		Then: func() []commit.Effect {
 			return []commit.Effect{roles.Changed(p, m.Actor.ID, nil, []app.Role{app.Keeper})}
 		}}, nil
+}
+
+// EditProject gives a project another title.
+type EditProject struct {
+	Title string `json:"title"`
+}
+
+func editProject(_ context.Context, m *commit.Moment, in *EditProject) (*commit.Effects, error) {
+	p := *m.Project
+	if mend := app.CheckText(in.Title, 1, 200); mend != "" {
+		return nil, app.InvalidField("title", "%s", mend)
+	}
+	if p.Title == in.Title {
+		return commit.Nothing(&p), nil
+	}
+	line := diff.Text(fmt.Sprintf("title %q → %q", p.Title, in.Title))
+	p.Title = in.Title
+	return &commit.Effects{Result: &p, In: []commit.Effect{{Project: &p,
+		Records: []commit.Record{&app.ProjectTitle{ID: p.ID, Title: p.Title}},
+		Entries: []commit.Entry{commit.Said("project.changed", p.Key, line)}}}}, nil
 }
 
 // Make makes an environment.
@@ -141,6 +163,8 @@ func fill(tx Tx, env *app.Environment) (e commit.Effect, err error) {
 type Edit struct {
 	Title    *string `json:"title,omitempty"`
 	AskFirst *bool   `json:"askFirst,omitempty"`
+	// OwnersOnly has only those who own a flag change what it gives here.
+	OwnersOnly *bool `json:"ownersOnly,omitempty"`
 }
 
 func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error) {
@@ -158,10 +182,17 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 		lines = append(lines, diff.Text(fmt.Sprintf("asks first %t → %t", asked, *in.AskFirst)))
 		env.AskFirst = *in.AskFirst
 	}
+	records := []commit.Record{&env}
+	if in.OwnersOnly != nil && *in.OwnersOnly != env.OwnersOnly {
+		lines = append(lines, diff.Text(fmt.Sprintf("only owners change flags %t → "+
+			"%t", env.OwnersOnly, *in.OwnersOnly)))
+		env.OwnersOnly = *in.OwnersOnly
+		records = append(records, &app.AsksRecord{EnvironmentID: env.ID, OwnersOnly: env.OwnersOnly})
+	}
 	if len(lines) == 0 {
 		return commit.Nothing(&env), nil
 	}
 	return &commit.Effects{Result: &env,
-		In: []commit.Effect{{Environment: m.Environment, Records: []commit.Record{&env},
+		In: []commit.Effect{{Environment: m.Environment, Records: records,
 			Entries: []commit.Entry{commit.Said("environment.changed", env.Key, lines...)}}}}, nil
 }

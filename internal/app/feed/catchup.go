@@ -175,7 +175,7 @@ func (p *Place) reload(ctx context.Context) error {
 		return nil
 	}
 	p.putAside(aside)
-	p.advance(decide.Compile(rs, zones.Find), nil)
+	p.advance(decide.Compile(rs.Succeed(have), zones.Find), nil)
 	return nil
 }
 
@@ -201,6 +201,5 @@ func (p *Place) advance(rs *decide.Ruleset, f *Frame) {
 			p.frames = p.frames[1:]
 		}
 	}
-	close(p.changed)
-	p.changed = make(chan struct{})
+	p.wake()
 }

@@ -82,6 +82,8 @@ type Hub struct {
 	// Lost is called where the records have lost what this process decides by: they were
 	// restored under it. Nil in an outpost.
 	Lost func(ctx context.Context, environment int64, had flag.Position)
+	// Held gives a ruleset that was read with the emergency orders that wait to be recorded. Nil: there are none.
+	Held func(rs *flag.Ruleset) *flag.Ruleset
 }
 
 // NewHub makes a hub; [Hub.Job] keeps it going.
@@ -243,6 +245,9 @@ const placeTime = 20 * time.Second
 
 // Put puts an environment in place, unless it is there already.
 func (h *Hub) Put(environment int64, rs *flag.Ruleset, aside []app.Aside) *Place {
+	if h.Held != nil { // asked without a lock of ours: who holds orders may ask for the places
+		rs = h.Held(rs)
+	}
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if p := h.places[environment]; p != nil {
@@ -266,6 +271,31 @@ func (h *Hub) Stale() time.Duration {
 
 // staleAfter is how old the last look may be.
 const staleAfter = 2 * time.Second
+
+// Ordered finds the environment in place that an emergency order is for. Who cannot sign learns nothing of what there
+// is.
+func (h *Hub) Ordered(text string) (*Place, error) {
+	keyed := false
+	for _, p := range h.Places() {
+		e := p.Rules().Source.Emergency
+		if e == nil {
+			continue
+		}
+		o, err := flag.OrderBy(text, e.Key)
+		if err != nil {
+			return nil, app.Faultf(app.Forbidden, "%s", err) // an installation has one key
+		}
+		if keyed = true; o.Of == e.Of {
+			return p, nil
+		}
+	}
+	if !keyed {
+		return nil, app.Faultf(app.Conflict, "%s, or nobody asks this process for anything", flag.ErrNoKey)
+	}
+	return nil, app.Faultf(app.NotFound, "nobody asks this process for the environment of this "+
+		"order: it has no ruleset "+
+		"of that")
+}
 
 // Places lists what is in place, by environment.
 func (h *Hub) Places() map[int64]*Place {

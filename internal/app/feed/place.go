@@ -3,6 +3,7 @@ package feed
 import (
 	"bytes"
 	"compress/gzip"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"log/slog"
@@ -39,10 +40,11 @@ type Place struct {
 	working sync.Mutex // one catches up at a time
 
 	mu      sync.Mutex
-	moved   int64   // the last revision by which a decision may have changed
-	seen    int64   // the last one by which one of a visible flag may have
-	silent  *silent // for an outpost without contact
-	frames  []Frame // the newest revisions, ascending and without gaps
+	beside  [2]int64 // see Beside: of all flags, and of visible ones
+	moved   int64    // the last revision by which a decision may have changed
+	seen    int64    // the last one by which one of a visible flag may have
+	silent  *silent  // for an outpost without contact
+	frames  []Frame  // the newest revisions, ascending and without gaps
 	bytes   int
 	changed chan struct{}
 	packed  *Packed
@@ -83,9 +85,6 @@ func (p *Place) putAside(aside []app.Aside) {
 		}
 	}
 }
-
-// NextChange is the first instant after a time, in Unix milliseconds, at which an answer may
-// change by the clock: on any flag, or on one that browsers may see. It is looked for once,
 
 // NextChange is the first instant after a time, in Unix milliseconds, at which an answer may
 // change by the clock: on any flag, or on one that browsers may see. It is looked for once,
@@ -158,6 +157,47 @@ func (p *Place) Moved(visible bool) int64 {
 	return p.moved
 }
 
+// Beside counts the changes without a revision by which a decision may have changed: on any flag, or on one that
+// browsers may see. Emergency orders are such.
+func (p *Place) Beside(visible bool) int64 {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if visible {
+		return p.beside[1]
+	}
+	return p.beside[0]
+}
+
+// Hold changes what is held beside the ruleset's own stops, and tells whether that changed anything.
+func (p *Place) Hold(change func(*flag.Ruleset) *flag.Ruleset) bool {
+	p.working.Lock()
+	defer p.working.Unlock()
+	before := p.Rules()
+	source := change(before.Source)
+	if source == before.Source {
+		return false
+	}
+	rules := before.Under(source)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if rules.Moved(before, func(*decide.Flag) bool { return true }) {
+		p.beside[0]++
+	}
+	if rules.Moved(before, func(f *decide.Flag) bool { return f.Visible }) {
+		p.beside[1]++
+	}
+	p.rules.Store(rules)
+	p.packed = nil
+	p.wake()
+	return true
+}
+
+// wake wakes the readers; the caller holds mu.
+func (p *Place) wake() {
+	close(p.changed)
+	p.changed = make(chan struct{})
+}
+
 // Changed gives a channel that is closed at the next revision.
 func (p *Place) Changed() <-chan struct{} {
 	p.ask()
@@ -175,7 +215,8 @@ func (p *Place) Snapshot() (*Packed, error) {
 	if packed != nil && packed.of == src {
 		return packed, nil
 	}
-	made, err, _ := p.once.Do(src.Position().String(), func() (any, error) {
+	held := held(src)
+	made, err, _ := p.once.Do(src.Position().String()+held, func() (any, error) {
 		raw, err := json.Marshal(src.Snapshot())
 		if err != nil {
 			return nil, err
@@ -188,7 +229,7 @@ func (p *Place) Snapshot() (*Packed, error) {
 		if err := z.Close(); err != nil {
 			return nil, err
 		}
-		packed := &Packed{ETag: fmt.Sprintf(`"%d.%d"`, src.Epoch, src.Revision), Gzip: b.Bytes(), Size: len(raw),
+		packed := &Packed{ETag: fmt.Sprintf(`"%d.%d%s"`, src.Epoch, src.Revision, held), Gzip: b.Bytes(), Size: len(raw),
 			of: src}
 		p.mu.Lock()
 		defer p.mu.Unlock()
@@ -201,6 +242,21 @@ func (p *Place) Snapshot() (*Packed, error) {
 		return nil, err
 	}
 	return made.(*Packed), nil
+}
+
+// held tells snapshots of one revision apart that hold other orders; empty where they hold none.
+func held(src *flag.Ruleset) string {
+	if len(src.Orders)+len(src.Kept) == 0 {
+		return ""
+	}
+	sum := sha256.New()
+	for _, o := range src.Orders {
+		fmt.Fprintln(sum, o.ID)
+	}
+	for _, s := range src.Kept {
+		fmt.Fprintln(sum, "kept", s.ID)
+	}
+	return fmt.Sprintf(".%x", sum.Sum(nil)[:8])
 }
 
 // Beat gives a frame that says that the feed lives, what time it is, what stands, over how

@@ -2,16 +2,19 @@ package feed
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"math"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/wire"
 )
 
 // Reader receives what comes after a revision.
 type Reader struct {
 	place           *Place
 	epoch, revision int64
+	orders          map[string]bool // ids of the emergency orders that were given
 }
 
 // Read starts a reader behind a revision of an epoch; zeros stand for knowing nothing.
@@ -91,7 +94,7 @@ func (r *Reader) ready() ([]Frame, <-chan struct{}) {
 	defer p.mu.Unlock()
 	have := p.rules.Load().Source
 	if r.epoch == have.Epoch && r.revision >= have.Revision || r.epoch > have.Epoch {
-		return nil, p.changed
+		return r.ordered(have), p.changed
 	}
 	if r.epoch == have.Epoch && len(p.frames) > 0 && p.frames[0].Revision <= r.revision+1 &&
 		p.frames[0].Epoch == r.epoch {
@@ -100,4 +103,24 @@ func (r *Reader) ready() ([]Frame, <-chan struct{}) {
 	raw := fmt.Appendf(nil, `{"epoch":%d,"revision":%d}`, have.Epoch, have.Revision)
 	return []Frame{{have.Epoch, have.Revision, have.Digest, event("snapshot", have.Position().String(), raw)}},
 		p.changed
+}
+
+// ordered gives the emergency orders that were not given yet. They have no revision, and stop also whoever waits for
+// a new epoch.
+func (r *Reader) ordered(have *flag.Ruleset) (frames []Frame) {
+	for _, o := range have.Orders {
+		if r.orders[o.ID] {
+			continue
+		}
+		if r.orders == nil {
+			r.orders = map[string]bool{}
+		}
+		r.orders[o.ID] = true
+		raw, err := json.Marshal(wire.Emergency{Order: o.Text})
+		if err != nil {
+			panic(err) // a text
+		}
+		frames = append(frames, Frame{r.epoch, r.revision, "", event("order", "", raw)})
+	}
+	return frames
 }

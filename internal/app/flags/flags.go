@@ -49,16 +49,17 @@ type Tx interface {
 func (s *Service) Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "flag.make", Says: "Makes a flag, in every environment with its lever off",
-			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.make),
+			Action: app.MakeFlag, Span: commit.Environments, Guarded: true, Queued: true}, s.make),
 		commit.Of(commit.Kind{Name: "flag.edit", Says: "Changes a flag's definition; variants and visibility in all " +
 			"environments at once",
 			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.edit),
 		commit.Of(commit.Kind{Name: "flag.copy-rules",
 			Says: "Puts a flag's rules from an environment into others, in " +
-				"one change", Action: app.ReleaseIt, Span: commit.Environments, Guarded: true, Queued: true},
+				"one change", Action: app.ReleaseIt, Span: commit.Environments, OfFlag: true, Guarded: true,
+			Queued: true},
 			s.copyRules),
 		commit.Taking(commit.Of(commit.Kind{Name: "flag.put", Says: "Saves a flag's document in an environment",
-			Action: app.ReleaseIt, Span: commit.Environment, Guarded: true, Queued: true},
+			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Queued: true},
 			s.put).Holding(holdFlag).Standing(s.stands), takes),
 	}
 }

@@ -110,8 +110,7 @@ func begin(tx Tx, d *app.Definition, copyOf string) (asks []flag.Problem, err er
 	}
 	if r.NeedsLoses && strings.TrimSpace(d.Loses) == "" {
 		asks = append(asks, flag.Problem{Place: "loses", Mend: "say what users lose while the flag rests: who " +
-			"stops it " +
-			"at night reads that"})
+			"stops it at night reads that"})
 	}
 	return asks, nil
 }

@@ -69,6 +69,12 @@ func Known(rules *decide.Ruleset, r *wire.Report) {
 			64) != "" || app.CheckText(l.Reason, 0, 20) != "" ||
 			app.CheckText(l.Application, 0, 100) != "" || app.CheckText(l.Version, 0, 100) != "" || l.FlagVersion != 0
 	})
+	r.Measures = slices.DeleteFunc(r.Measures, func(l wire.MeasureLine) bool {
+		f := rules.Flag(l.Flag)
+		return l.Flag != "" && (f == nil || !slices.ContainsFunc(f.Variants(), func(v decide.Variant) bool {
+			return v.Name == l.Variant
+		}))
+	})
 	r.Unknown = slices.DeleteFunc(r.Unknown, func(l wire.UnknownLine) bool {
 		return app.CheckText(l.Flag, 1, 200) != "" || app.CheckText(l.Type, 0, 10) != "" || len(l.Fallback) > 4<<10 ||
 			app.CheckText(l.Application, 0, 100) != ""

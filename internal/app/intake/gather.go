@@ -3,6 +3,7 @@ package intake
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -32,6 +33,7 @@ type Gather[T any] struct {
 	waiting map[int64][]*waiting[T] // by environment
 	count   int
 	bytes   int
+	seconds map[int64]int // how many came in each second, of those that wait
 	once    sync.Once
 	wake    chan struct{}
 }
@@ -42,6 +44,7 @@ type waiting[T any] struct {
 	size     int
 	done     chan result
 	answered bool // the writer's own
+	came     int64
 }
 
 type result struct {
@@ -52,14 +55,16 @@ type result struct {
 var errFull = app.Faultf(app.TooMany, "too many reports wait to be written: send this one again in a moment")
 
 func (g *Gather[T]) begin() {
-	g.once.Do(func() { g.wake, g.waiting = make(chan struct{}, 1), map[int64][]*waiting[T]{} })
+	g.once.Do(func() {
+		g.wake, g.waiting, g.seconds = make(chan struct{}, 1), map[int64][]*waiting[T]{}, map[int64]int{}
+	})
 }
 
 // Take hands one over, of so many bytes, and waits until it is in the records. It tells whether it was
 // new. The error is a Fault of kind TooMany where as much waits as may.
 func (g *Gather[T]) Take(ctx context.Context, environment int64, what T, size int) (bool, error) {
 	g.begin()
-	w := &waiting[T]{what: what, size: size, done: make(chan result, 1)}
+	w := &waiting[T]{what: what, size: size, done: make(chan result, 1), came: time.Now().Unix()}
 	g.mu.Lock()
 	if g.count >= maxWaiting || g.bytes+size > maxBytes {
 		g.mu.Unlock()
@@ -67,6 +72,7 @@ func (g *Gather[T]) Take(ctx context.Context, environment int64, what T, size in
 	}
 	g.count++
 	g.bytes += size
+	g.seconds[w.came]++
 	g.waiting[environment] = append(g.waiting[environment], w)
 	g.mu.Unlock()
 	select {
@@ -79,6 +85,17 @@ func (g *Gather[T]) Take(ctx context.Context, environment int64, what T, size in
 	case <-ctx.Done():
 		return false, ctx.Err() // it may still be taken; the same again is taken once
 	}
+}
+
+// Oldest tells for how long the oldest waits that was not written yet; false where none does.
+func (g *Gather[T]) Oldest() (time.Duration, bool) {
+	g.begin()
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.seconds) == 0 {
+		return 0, false
+	}
+	return time.Since(time.Unix(slices.Min(slices.Collect(maps.Keys(g.seconds))), 0)), true
 }
 
 // Job writes what waits, and at the end what is left.
@@ -121,6 +138,9 @@ func (g *Gather[T]) answer(w *waiting[T], r result) {
 	g.mu.Lock()
 	g.count--
 	g.bytes -= w.size
+	if g.seconds[w.came]--; g.seconds[w.came] == 0 {
+		delete(g.seconds, w.came)
+	}
 	g.mu.Unlock()
 	w.done <- r
 }

@@ -52,8 +52,8 @@ type Made struct {
 func (m *Made) WithoutSecrets() any { return &Made{AccessKey: m.AccessKey} }
 
 func add(_ context.Context, m *commit.Moment, in *Make) (*commit.Effects, error) {
-	if in.Kind != app.ServiceKey && in.Kind != app.BrowserKey {
-		return nil, app.InvalidField("kind", "must be service or browser")
+	if !slices.Contains([]app.KeyKind{app.ServiceKey, app.BrowserKey, app.IngestKey}, in.Kind) {
+		return nil, app.InvalidField("kind", "must be service, browser or ingest")
 	}
 	purpose := cmp.Or(strings.TrimSpace(in.Purpose), "default")
 	if len(purpose) > 100 {
@@ -83,10 +83,7 @@ func add(_ context.Context, m *commit.Moment, in *Make) (*commit.Effects, error)
 
 // New makes a key with its secret.
 func New(env *app.Environment, kind app.KeyKind, purpose string, at int64, origins ...string) *Made {
-	prefix := "gls_"
-	if kind == app.BrowserKey {
-		prefix = "glb_"
-	}
+	prefix := map[app.KeyKind]string{app.ServiceKey: "gls_", app.BrowserKey: "glb_", app.IngestKey: "gli_"}[kind]
 	secret := prefix + people.NewSecret()
 	return &Made{app.AccessKey{ID: commit.NewID(), EnvironmentID: env.ID, Kind: kind, Purpose: purpose,
 		Hint:   secret[:9],

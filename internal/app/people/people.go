@@ -21,6 +21,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/admit"
 	"greenlever.example/greenlever/internal/app/audit"
+	"greenlever.example/greenlever/internal/app/orders"
 )
 
 // Tx is the transaction that this package writes in.
@@ -55,6 +56,7 @@ const (
 type Service struct {
 	Write   func(ctx context.Context, fn func(Tx) error) error
 	Records Records
+	Devices Devices
 	Now     func() time.Time
 
 	strangers quota
@@ -124,9 +126,20 @@ func (s *Service) SetUpCode(ctx context.Context) (string, error) {
 	return code, s.Records.SetUpCode(ctx, Digest(code))
 }
 
+// FirstAccount is the first account, and what leaves with it: the private half of the key that emergency orders are
+// signed with, which is kept nowhere.
+type FirstAccount struct {
+	app.Account
+	EmergencyKey string `json:"emergencyKey"`
+}
+
 // SetUp makes the first account, an installation keeper, for who knows the code.
-func (s *Service) SetUp(ctx context.Context, code, email, name, password, through string) (*app.Account, error) {
+func (s *Service) SetUp(ctx context.Context, code, email, name, password, through string) (*FirstAccount, error) {
 	a, err := s.newAccount(ctx, email, name, password, true)
+	if err != nil {
+		return nil, err
+	}
+	public, private, err := orders.NewKey()
 	if err != nil {
 		return nil, err
 	}
@@ -139,9 +152,14 @@ func (s *Service) SetUp(ctx context.Context, code, email, name, password, throug
 			return app.InvalidField("code", "is not the code that the service printed when it started, or was used "+
 				"already")
 		}
-		return s.addAccount(tx, a, app.Actor{Kind: "set-up", ID: a.ID, Credential: "code", Through: through})
+		by := app.Actor{Kind: "set-up", ID: a.ID, Credential: "code", Through: through}
+		if err := s.addAccount(tx, a, by); err != nil {
+			return err
+		}
+		e := s.entry(by, "emergency.key-made", "", orders.KeyMade(public))
+		return add(tx, &app.EmergencyKey{Public: public}, e)
 	})
-	return a, err
+	return &FirstAccount{*a, private}, err
 }
 
 // AddAccount makes an account.
@@ -240,6 +258,9 @@ func (edit *Edit) apply(a *app.Account, now int64) (said, personal []string, err
 		a.Name = name
 	}
 	if edit.Keeper != nil && *edit.Keeper != a.Keeper {
+		if a.IsRobot() {
+			return nil, nil, app.InvalidField("keeper", "a robot cannot keep the installation")
+		}
 		said = append(said, fmt.Sprintf("installation keeper %t → %t", a.Keeper, *edit.Keeper))
 		a.Keeper = *edit.Keeper
 	}
@@ -379,6 +400,9 @@ func (s *Service) ResetPassword(ctx context.Context, actor app.Actor, account, p
 	if err != nil {
 		return err
 	}
+	if a.IsRobot() {
+		return app.Faultf(app.Conflict, "nobody signs in as a robot: make it a token")
+	}
 	return s.setPassword(ctx, actor, a, password, nil, nil, "password.reset")
 }
 
@@ -394,42 +418,5 @@ func (s *Service) setPassword(ctx context.Context, actor app.Actor, a *app.Accou
 	}
 	return s.write(ctx, s.entry(actor, action, a.ID, said), nil, func(tx Tx) error {
 		return tx.SetPassword(a.ID, hash, session, keepTokens)
-	})
-}
-
-// AddToken makes a personal token with its person's rights; the secret is shown once.
-func (s *Service) AddToken(ctx context.Context, actor app.Actor, name string, days int) (*app.Token, string, error) {
-	name = strings.TrimSpace(name)
-	if mend := app.CheckText(name, 1, 200); mend != "" {
-		return nil, "", app.InvalidField("name", "%s, such as what the token is for", mend)
-	}
-	if days < 1 || days > MaxTokenDays {
-		return nil, "", app.InvalidField("days", "must be 1 to %d", MaxTokenDays)
-	}
-	secret := "glt_" + NewSecret()
-	now := s.Now()
-	k := &app.Token{ID: newID(), AccountID: actor.ID, Name: name, Digest: Digest(secret), Created: now.UnixMilli(),
-		Expires: now.AddDate(0, 0, days).UnixMilli()}
-	e := s.entry(actor, "token.made", k.ID, fmt.Sprintf("personal token %q for %d days", name, days))
-	err := s.Write(ctx, func(tx Tx) error { return add(tx, k, e) })
-	return k, secret, err
-}
-
-// RemoveToken ends a personal token: one's own, or anybody's as a keeper of the installation.
-func (s *Service) RemoveToken(ctx context.Context, actor app.Actor, account, id string) error {
-	if err := own(actor, account); err != nil {
-		return err
-	}
-	return s.Write(ctx, func(tx Tx) error {
-		name, err := tx.RemoveToken(account, id)
-		if err != nil {
-			return err
-		}
-		if name == "" {
-			return app.Faultf(app.NotFound, "there is no personal token %s: it was removed, or has expired", id)
-		}
-		_, err = tx.Append(audit.Access, s.entry(actor, "token.removed", id, fmt.Sprintf("personal token %q removed",
-			name)), nil)
-		return err
 	})
 }

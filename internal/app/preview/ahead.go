@@ -17,7 +17,7 @@ type StageAhead struct {
 	Name string `json:"name"`
 	// Shift is whom it moves beyond the stage before it; of the first stage, beyond what stands.
 	Shift *shift.Shift `json:"shift"`
-	// Has is how many units have the new variant then, by whatever rule.
+	// Has is how many units have a new variant then, by whatever rule.
 	Has shift.Estimate `json:"has"`
 	// Drawn is what the shares are drawn by, such as sites, where that is not the key.
 	Drawn *shift.Drawn `json:"drawn,omitempty"`
@@ -46,6 +46,9 @@ type Ahead struct {
 	// Caught is how many units a rule above gives something else, so that it never reaches them.
 	Caught shift.Estimate `json:"caught"`
 	Units  shift.Estimate `json:"units"` // all that were looked at
+	// Daily is how many units of what the shares are drawn by came in the last day, All how many there are.
+	Daily int64 `json:"daily"`
+	All   int64 `json:"all"`
 }
 
 const dayMillis = 86_400_000
@@ -74,6 +77,7 @@ func (s *Service) Ahead(ctx context.Context, e *app.Environment, rel *app.Releas
 		return nil, err
 	}
 	out := &Ahead{At: now, Stages: []StageAhead{}, Overlaps: []Overlap{}, Units: units.Count(len(units.Units))}
+	out.Daily, out.All = drawn.Count(daily).Units, drawn.Count(len(drawn.Units)).Units
 	arms := stage.OldArms(p.Stages)
 	taken, last := map[string]bool{}, before
 	for i := p.First; i < len(p.Stages); i++ {
@@ -83,13 +87,17 @@ func (s *Service) Ahead(ctx context.Context, e *app.Environment, rel *app.Releas
 			return nil, err
 		}
 		sa := StageAhead{Name: p.Stages[i].Name, Shift: shift.Between(last, next, rel.Flag, units, now)}
-		sa.Has = sa.Shift.After[p.To]
+		has := 0
+		for _, v := range p.News() {
+			has += sa.Shift.After[v].Counted
+		}
+		sa.Has = units.Count(has)
 		group := stage.Owned(doc.Rules, rel.ID)
 		if shares := group[len(group)-1].Gives.Shares; shares != nil && p.By[0] != condition.KeyAttribute {
 			d := shift.Draw(shares, p.By[0], drawn, condition.Intern(p.By[0]))
 			sa.Drawn = &d
 		}
-		if p.OldArm {
+		if p.OldArm || len(p.Watches) > 0 {
 			sa.OldArm = arms[i]
 		}
 		sa.Takes = takes(&p.Stages[i], p, i, drawn.Count(daily).Units)
@@ -147,13 +155,13 @@ func given(rs *decide.Ruleset, rel *app.Release, c *condition.Context, now int64
 	}
 	o := f.Decide(rs, c, now)
 	v := f.Variant(o.Variant)
-	return v != nil && o.Rule >= 0 && f.Document().Rules[o.Rule].Release == rel.ID && v.Name == rel.State.Plan.To
+	return v != nil && o.Rule >= 0 && f.Document().Rules[o.Rule].Release == rel.ID && rel.State.Plan.IsNew(v.Name)
 }
 
 // loses notes the units that the old arm gives the old variant in place of another one.
 func loses(a, b *decide.Ruleset, rel *app.Release, units shift.Population, now int64, taken map[string]bool) {
 	for _, c := range units.Units {
-		if was, is := gives(a, rel.Flag, c, now), gives(b, rel.Flag, c, now); was != is && is != rel.State.Plan.To {
+		if was, is := gives(a, rel.Flag, c, now), gives(b, rel.Flag, c, now); was != is && !rel.State.Plan.IsNew(is) {
 			taken[c.Key()] = true
 		}
 	}
@@ -165,7 +173,7 @@ func caught(rs *decide.Ruleset, rel *app.Release, units shift.Population, now in
 	group := slices.IndexFunc(f.Document().Rules, func(r flag.Rule) bool { return r.Release == rel.ID })
 	for _, c := range units.Units {
 		o := f.Decide(rs, c, now)
-		if v := f.Variant(o.Variant); o.Rule >= 0 && int(o.Rule) < group && v != nil && v.Name != rel.State.Plan.To {
+		if v := f.Variant(o.Variant); o.Rule >= 0 && int(o.Rule) < group && v != nil && !rel.State.Plan.IsNew(v.Name) {
 			n++
 		}
 	}

@@ -25,9 +25,13 @@ type Act struct {
 	// what they have not seen: of two who do it at once, one is told.
 	Sequence int64         `json:"sequence,omitempty"`
 	Stages   []stage.Stage `json:"stages,omitempty"` // with edit: all of them
+	// with edit: all of them, which begins the evidence anew where they are others; absent: as they were
+	Watches *[]Watching `json:"watches,omitempty"`
 	// with finish: ids of rules that go, since they decide nothing more
 	Drop    []string `json:"drop,omitempty"`
 	Outcome string   `json:"outcome,omitempty"` // with finish: what came of it, against what was expected
+	// Give is, with finish, the variant that all get, where several are new.
+	Give string `json:"give,omitempty"`
 	// Early finishes it before all whom it is for have the new variant: they all get it then.
 	Early bool   `json:"early,omitempty"`
 	Units *int64 `json:"units,omitempty"` // that would move, where the service asked to confirm that number
@@ -73,11 +77,12 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 			Detail: "the release went on meanwhile: look at it as it stands and say again what to do"}
 	}
 	var err error
-	e := stage.Event{Do: in.Do, Because: m.Reason, Drop: in.Drop, Outcome: strings.TrimSpace(in.Outcome)}
+	e := stage.Event{Do: in.Do, Because: m.Reason, Drop: in.Drop, Give: in.Give,
+		Outcome: strings.TrimSpace(in.Outcome)}
 	if mend := app.CheckText(e.Outcome, 0, maxExpected); mend != "" {
 		return nil, app.InvalidField("outcome", "%s", mend)
 	}
-	for _, r := range m.Actor.Roles[m.Environment.ProjectID] {
+	for _, r := range m.Actor.Grants.Roles(m.Environment.ProjectID, m.Environment.ID) {
 		e.Roles = append(e.Roles, string(r))
 	}
 	switch in.Do {
@@ -86,6 +91,21 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 		p.Stages, p.Above, p.Begin = in.Stages, "", 0
 		lever := *m.Held.(*holding).Flag.Document
 		lever.Lever = flag.On // it may be off by now: that holds the release, and no edit of it
+		if in.Watches != nil {
+			if p.Watches, err = watches(txOf(m), m, in.Watches); err != nil {
+				return nil, err
+			}
+			p.Look()
+			for i := range p.Watches { // what was guessed at the start stays
+				m := &p.Watches[i].Metric
+				for j := range rel.State.Plan.Watches {
+					if was := &rel.State.Plan.Watches[j].Metric; was.Key == m.Key && m.Base == 0 {
+						m.Base = was.Base
+					}
+				}
+			}
+			e.Watches = &p.Watches
+		}
 		if err := settle(&p, &lever, m.At); err != nil {
 			return nil, err
 		}
@@ -98,8 +118,8 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 			reached < bucket.Buckets) {
 			return nil, &app.Fault{Kind: app.Conflict, More: map[string]any{"early": true, "reached": reached},
 				Detail: fmt.Sprintf("it has reached %s, and to finish it gives the new variant to all whom it is "+
-					"for, at "+
-					"once: look at whom that moves, and send early to do it all the same", bucket.Percent(reached))}
+					"for, at once: look at whom that moves, and send early to do it all the same",
+					bucket.Percent(reached))}
 		}
 	}
 	return s.take(ctx, m, &e, takes(m, in), in.Units)
@@ -151,7 +171,10 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, ri
 		return nil, err
 	}
 	next, effects, err := stage.Step(rel.State, *e, m.At)
-	if err == nil && right == "" && effects.Serve {
+	if err == nil && right != "" && effects.Serve && next.At > rel.State.At {
+		err = m.Lets(ctx, &m.Actor, right, m.Reason)
+	}
+	if err == nil && right == "" && effects.Serve && next.At > rel.State.At {
 		if b, failed := s.mayGoOn(ctx, m, &rel, old, next.At); failed != nil {
 			return nil, failed
 		} else if b != nil {
@@ -169,7 +192,7 @@ func (s *Service) take(ctx context.Context, m *commit.Moment, e *stage.Event, ri
 		return commit.Nothing(done), nil
 	}
 	if effects.Fold {
-		for _, r := range rel.State.Plan.Unneeded(old, rel.ID) {
+		for _, r := range next.End().Unneeded(old, rel.ID) {
 			done.Unneeded = append(done.Unneeded, Unneeded{r.ID, r.Name})
 		}
 	}
@@ -223,7 +246,7 @@ func (s *Service) becomes(ctx context.Context, t tx, env *app.Environment, held 
 	now := *held.Flag.Document
 	switch {
 	case effects.Serve:
-		now.Rules = stage.Put(now.Rules, rel.ID, next.Plan.Group(rel.ID, next.At), next.Plan.Above)
+		now.Rules = stage.Put(now.Rules, rel.ID, next.Plan.Group(rel.ID, next.At, next.Run), next.Plan.Above)
 	case effects.Remove:
 		now.Rules = stage.Take(now.Rules, rel.ID)
 		return &now, nil // whatever else is wrong with the flag keeps nobody from taking it back
@@ -233,7 +256,7 @@ func (s *Service) becomes(ctx context.Context, t tx, env *app.Environment, held 
 				return nil, app.InvalidField(fmt.Sprintf("drop[%d]", i), "%q is the id of no rule that can go", id)
 			}
 		}
-		now = *next.Plan.Fold(held.Flag.Document, rel.ID, e.Drop)
+		now = *next.End().Fold(held.Flag.Document, rel.ID, e.Drop)
 	default:
 		return &now, nil
 	}
@@ -245,12 +268,12 @@ func (s *Service) becomes(ctx context.Context, t tx, env *app.Environment, held 
 func (s *Service) mayGoOn(ctx context.Context, m *commit.Moment, rel *app.Release, doc *flag.Document,
 	at int) (*stage.Block, error) {
 	t, env := txOf(m), m.Environment
-	roles, err := t.ActiveRoles(env.ProjectID, rel.Owner)
+	grants, err := t.ActiveGrants(rel.Owner)
 	if err != nil {
 		return nil, err
 	}
 	err = m.Lets(ctx, &app.Actor{Kind: "person", ID: rel.Owner,
-		Roles: map[int64][]app.Role{env.ProjectID: roles}}, app.ReleaseIt, cmp.Or(rel.Reason, "no reason was given"))
+		Grants: grants}, app.ReleaseIt, cmp.Or(rel.Reason, "no reason was given"))
 	why := stage.ByGate
 	if err == nil {
 		err = s.Stand(ctx, t, env, doc, At(doc, rel, at))

@@ -1,14 +1,17 @@
 package releases
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/decide"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/stage"
 	"greenlever.example/greenlever/internal/app"
@@ -130,7 +133,11 @@ func (s *Service) Look(ctx context.Context, did func(done, of int64)) error {
 }
 
 func (s *Service) look(ctx context.Context, rel *app.Release, env *app.Environment, epoch int64) error {
-	facts, err := s.Facts(ctx, rel, env, epoch)
+	found, err := s.Ledger.Turn(ctx, rel)
+	if err != nil {
+		return err
+	}
+	facts, err := s.facts(ctx, rel, env, epoch, found)
 	if err != nil {
 		return err
 	}
@@ -190,11 +197,27 @@ func (s *Service) hindered(ctx context.Context, rel *app.Release, env *app.Envir
 // Facts finds out what a release goes by, but for what holds it, which is found under the environment's lock.
 func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environment,
 	epoch int64) (*stage.Facts, error) {
+	found, err := s.Ledger.Peek(ctx, rel)
+	if err != nil {
+		return nil, err
+	}
+	return s.facts(ctx, rel, env, epoch, found)
+}
+
+func (s *Service) facts(ctx context.Context, rel *app.Release, env *app.Environment, epoch int64,
+	watched *evidence.Findings) (*stage.Facts, error) {
 	st := &rel.State
 	f := &stage.Facts{}
+	var err error
+	if f.Found, err = s.found(ctx, rel, watched); err != nil {
+		return nil, err
+	}
 	if h := st.Plan.Hours; h != nil {
 		open := &condition.Node{Test: condition.WeeklyTest, Weekly: h}
 		f.Closed = open.Match(nil, condition.Around{Now: s.Now().UnixMilli(), Zones: zones.Find}) != condition.True
+	}
+	if fr, until := env.Freezes.Holding(s.Now().UnixMilli(), zones.Find, rel.Flag, nil); fr != nil {
+		f.Closed, f.Frozen, f.Thaws = true, fr.Reason, until
 	}
 	if st.Is == stage.Arriving {
 		d, err := s.Delivery(ctx, env.ID, epoch, rel.Revision, env.Revision)
@@ -209,7 +232,9 @@ func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environm
 	if err != nil {
 		return nil, err
 	}
-	if stg := st.Stage(); stg != nil && stg.Units > 0 && st.Is == stage.Underway {
+	if watched != nil {
+		f.Units = watched.Closed
+	} else if stg := st.Stage(); stg != nil && stg.Units > 0 && st.Is == stage.Underway {
 		if f.Units, err = s.lately(ctx, rel, env, rules); err != nil {
 			return nil, err
 		}
@@ -219,6 +244,43 @@ func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environm
 		f.Changed = "what stands above it or what it rests on"
 	}
 	return f, nil
+}
+
+// found is what the watches of a release have found, in words.
+func (s *Service) found(ctx context.Context, rel *app.Release, watched *evidence.Findings) (*stage.Found, error) {
+	if watched == nil {
+		return nil, nil
+	}
+	names := s.names(ctx, rel.Environment).Of(rel.State.Plan.By)
+	out := &stage.Found{Run: rel.State.Run, Stage: rel.State.At, Clear: watched.Cleared,
+		Short: watched.Summary()}
+	for _, h := range watched.Reacted {
+		out.Harm = append(out.Harm, stage.HarmDone{Reaction: h.Reaction, Metric: h.Finding.Metric,
+			Says: h.Finding.Says(names).String()})
+	}
+	slices.SortStableFunc(out.Harm, func(a, b stage.HarmDone) int {
+		return cmp.Compare(slices.Index(evidence.Reactions(), a.Reaction), slices.Index(evidence.Reactions(),
+			b.Reaction))
+	})
+	if watched.Broken {
+		out.Ratio = watched.SaysBroken(names).String()
+	}
+	if rel.State.Is == stage.Underway || rel.State.Is == stage.Asking {
+		metric, err := s.Ledger.Blind(ctx, rel)
+		if err != nil {
+			return nil, err
+		}
+		if metric != "" {
+			out.Blind = fmt.Sprintf("no event of %s has arrived since the stage began, so nobody can see whether "+
+				"it hurts: see whether the application records it", metric)
+		}
+	}
+	var says []string
+	for i := range watched.Watches {
+		says = append(says, watched.Watches[i].Says(names).String())
+	}
+	out.Says = strings.Join(says, " ")
+	return out, nil
 }
 
 // counted is a number of units, and how long it took to count them.
@@ -278,7 +340,8 @@ func (s *Service) seen(ctx context.Context, rel *app.Release, env *app.Environme
 		}
 		o := f.Decide(rules, c, now)
 		v := f.Variant(o.Variant)
-		if v != nil && v.Name == rel.State.Plan.To && o.Rule >= 0 && f.Document().Rules[o.Rule].Release == rel.ID {
+		if v != nil && rel.State.Plan.IsNew(v.Name) && o.Rule >= 0 &&
+			f.Document().Rules[o.Rule].Release == rel.ID {
 			count++
 		}
 	}

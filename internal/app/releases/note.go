@@ -15,7 +15,7 @@ func Note(rel *app.Release, env *app.Environment, def *app.Definition, doc *flag
 	var out []words.Said
 	add := func(format string, args ...any) { out = append(out, words.Say(format, args...)) }
 	add("%s in %s goes from %s to %s.", words.Name(def.Title), words.Key(env.Key), words.Variant(p.From),
-		words.Variant(p.To))
+		p.Gives())
 	switch at := stage.Serves(p, rel.State.At, names); {
 	case rel.State.Is == stage.RolledBack:
 		add("Nobody has it by this release any more.")

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"greenlever.example/core/decide"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/shift"
 	"greenlever.example/core/stage"
@@ -42,11 +43,22 @@ type Service struct {
 	Names    func(ctx context.Context, environment int64) words.Names
 	Apply    func(ctx context.Context, r commit.Request, changes ...commit.Change) (json.RawMessage, error)
 	Now      func() time.Time
+	Ledger   Ledger
 	// Wake is told where a release was changed here, so that nobody waits for the next look.
 	Wake chan struct{}
 
 	mu     sync.Mutex
 	counts map[string]counted // by release
+}
+
+// Ledger says what the watches of releases have found.
+type Ledger interface {
+	// Turn takes what is due. nil: nothing is known.
+	Turn(ctx context.Context, rel *app.Release) (*evidence.Findings, error)
+	// Peek takes nothing.
+	Peek(ctx context.Context, rel *app.Release) (*evidence.Findings, error)
+	// Blind names a metric that got no event since the present stage began; empty for none.
+	Blind(ctx context.Context, rel *app.Release) (string, error)
 }
 
 // Stands refuses a flag's document that cannot stand in an environment.
@@ -66,9 +78,12 @@ type Own interface {
 	Release(id string) (*app.Release, error)
 	LastRelease(environment int64, flag string) (*app.Release, error)
 	Ladders(project int64) ([]app.Ladder, error)
+	Metrics(project int64) ([]evidence.Metric, error)
+	// MeasuredSince sums up the events of a metric since a Unix minute, and those to which it happened.
+	MeasuredSince(environment int64, metric string, from int64) (count, bad int64, err error)
 	StopsSince(environment, revision int64) ([]app.StopRecord, error)
 	Definition(project int64, key string) (*app.Definition, error)
-	ActiveRoles(project int64, account string) ([]app.Role, error)
+	ActiveGrants(account string) (app.Grants, error)
 }
 
 // tx is the transaction as this package reads it.
@@ -84,7 +99,7 @@ func (s *Service) Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "release.start", Says: "Starts a release of a flag, which begins at once or at " +
 			"a time",
-			Action: app.ReleaseIt, Span: commit.Environment, Guarded: true, Queued: true, Owns: true},
+			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Queued: true, Owns: true},
 			s.start).Holding(holdFlag),
 		commit.Taking(commit.Of(commit.Kind{Name: "release.act",
 			Says: "Has a release go on, signs for it, edits its " +

@@ -8,20 +8,24 @@ import (
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
+	"greenlever.example/core/evidence"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/stage"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/conditions"
+	"greenlever.example/greenlever/internal/app/metrics"
 )
 
 // Start starts a release of a flag. What is left open is taken from the release that it follows, if it
 // names one, else from the ladder, else from the flag.
 type Start struct {
-	From   string          `json:"from,omitempty"` // variant; empty: what the flag gives now where no rule applies
-	To     string          `json:"to,omitempty"`   // empty: the one other variant of a flag with two
-	By     []string        `json:"by,omitempty"`   // what shares are drawn by; empty: the key
+	From string `json:"from,omitempty"` // variant; empty: what the flag gives now where no rule applies
+	To   string `json:"to,omitempty"`   // empty: the one other variant of a flag with two
+	// Beside are further variants that are new: each gets an equal part of every share.
+	Beside []string        `json:"beside,omitempty"`
+	By     []string        `json:"by,omitempty"` // what shares are drawn by; empty: the key
 	Where  *condition.Node `json:"where,omitempty"`
 	Stages []stage.Stage   `json:"stages,omitempty"`
 	Ladder string          `json:"ladder,omitempty"` // a saved order of stages, in place of them
@@ -32,8 +36,14 @@ type Start struct {
 	Hours    *condition.Weekly `json:"hours,omitempty"`
 	Delivery stage.Delivery    `json:"delivery,omitempty"`
 	OldArm   bool              `json:"oldArm,omitempty"`
-	Above    string            `json:"above,omitempty"`    // id of the rule that it stands above; empty: below all
-	Expected string            `json:"expected,omitempty"` // the effect that is hoped for, in one's own words
+	// Watches are what it looks at while it goes; absent: those metrics that belong to the flag, and none if empty.
+	Watches *[]Watching `json:"watches,omitempty"`
+	// BreakDown are attributes by which what the watches find is broken down, in numbers alone.
+	BreakDown []string `json:"breakDown,omitempty"`
+	// Alpha is the chance of a false verdict, 0.001 to 0.2; 0: 0.05.
+	Alpha    float64 `json:"alpha,omitempty"`
+	Above    string  `json:"above,omitempty"`    // id of the rule that it stands above; empty: below all
+	Expected string  `json:"expected,omitempty"` // the effect that is hoped for, in one's own words
 	// Salt is that of the shares as a dry run gave it, so that what was shown is what happens.
 	Salt  string `json:"salt,omitempty"`
 	After string `json:"after,omitempty"` // id of the release of this flag that it follows
@@ -59,6 +69,9 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 	rel := &app.Release{ID: commit.NewID(), Project: env.ProjectID, Environment: env.ID, Flag: m.Of, Owner: m.Actor.ID,
 		Made: m.At, Expected: strings.TrimSpace(in.Expected), Reason: m.Reason, Ladder: in.Ladder, After: after,
 		State: stage.Begin(*p, "", env.Revision, m.At)}
+	if err := s.watchable(ctx, t, env, p); err != nil {
+		return nil, err
+	}
 	if err := s.stands(ctx, t, env, doc, rel); err != nil {
 		return nil, err
 	}
@@ -84,8 +97,9 @@ func (s *Service) names(ctx context.Context, environment int64) words.Names {
 // plan fills in what was left open, and refuses what cannot be.
 func (in *Start) plan(t tx, m *commit.Moment, doc *flag.Document, last *app.Release) (p *stage.Plan, after string,
 	err error) {
-	p = &stage.Plan{From: in.From, To: in.To, By: in.By, Where: in.Where, Above: in.Above, Stages: in.Stages,
-		First: in.First, Begin: in.Begin, Hours: in.Hours, Delivery: in.Delivery, OldArm: in.OldArm}
+	p = &stage.Plan{From: in.From, To: in.To, Beside: in.Beside, By: in.By, Where: in.Where, Above: in.Above,
+		Stages: in.Stages, First: in.First, Begin: in.Begin, Hours: in.Hours, Delivery: in.Delivery,
+		OldArm: in.OldArm, Alpha: in.Alpha, BreakDown: in.BreakDown}
 	if mend := app.CheckText(in.Expected, 0, maxExpected); mend != "" {
 		return nil, "", app.InvalidField("expected", "%s", mend)
 	}
@@ -106,6 +120,15 @@ func (in *Start) plan(t tx, m *commit.Moment, doc *flag.Document, last *app.Rele
 		}
 	}
 	in.usual(p, doc)
+	if in.Watches != nil || len(p.Watches) == 0 {
+		if p.Watches, err = watches(t, m, in.Watches); err != nil {
+			return nil, "", err
+		}
+		if err := guess(t, m, p.Watches); err != nil {
+			return nil, "", err
+		}
+	}
+	p.Look()
 	if p.Salt = in.Salt; p.Salt == "" {
 		p.Salt = conditions.NewSalt()
 	}
@@ -137,6 +160,9 @@ func (in *Start) usual(p *stage.Plan, doc *flag.Document) {
 func carry(p, was *stage.Plan) {
 	if p.From == "" && p.To == "" {
 		p.From, p.To = was.From, was.To
+		if len(p.Beside) == 0 {
+			p.Beside = was.Beside
+		}
 	}
 	if len(p.By) == 0 {
 		p.By = was.By
@@ -146,6 +172,13 @@ func carry(p, was *stage.Plan) {
 	}
 	if len(p.Stages) == 0 {
 		p.Stages = was.Stages
+	}
+	if len(p.BreakDown) == 0 {
+		p.BreakDown = was.BreakDown
+	}
+	p.Watches = was.Watches
+	if p.Alpha == 0 {
+		p.Alpha = was.Alpha
 	}
 	if p.Hours == nil {
 		p.Hours = was.Hours
@@ -211,7 +244,17 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 	if len(found) == 0 {
 		found = p.Check()
 	}
-	for place, v := range map[string]string{"from": p.From, "to": p.To} {
+	for i := range p.Watches {
+		if mend := p.Watches[i].Metric.Suits(p.By[0]); mend != "" {
+			found = append(found, flag.Problem{Mend: mend,
+				Place: fmt.Sprintf("watches[%d].metric", evidence.Asked(p.Watches, i))})
+		}
+	}
+	named := map[string]string{"from": p.From, "to": p.To}
+	for i, v := range p.Beside {
+		named[fmt.Sprintf("beside[%d]", i)] = v
+	}
+	for place, v := range named {
 		if _, is := doc.Variants[v]; !is && v != "" {
 			found = append(found, flag.Problem{Place: place,
 				Mend: fmt.Sprintf("%q is no variant of this flag: use one of %s",
@@ -222,9 +265,8 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 		found = append(found, flag.Problem{Place: "above", Mend: "is the id of no rule of this flag"})
 	}
 	if doc.Lever == flag.Off {
-		found = append(found, flag.Problem{Place: "flag", Mend: "is off here, so that nobody would get anything " +
-			"of the " +
-			"release: turn its lever on first"})
+		found = append(found, flag.Problem{Place: "flag", Mend: "is off here, so that nobody would get anything of " +
+			"the release: turn its lever on first"})
 	}
 	if p.Begin != 0 && p.Begin < now-60_000 {
 		found = append(found, flag.Problem{Place: "begin", Mend: "has passed: leave it out to begin at once"})
@@ -251,14 +293,14 @@ func (s *Service) stands(ctx context.Context, t tx, env *app.Environment, doc *f
 // At gives a flag's document with a release at one of its stages; at -1 without it.
 func At(doc *flag.Document, rel *app.Release, at int) *flag.Document {
 	out := *doc
-	out.Rules = stage.Put(doc.Rules, rel.ID, rel.State.Plan.Group(rel.ID, at), rel.State.Plan.Above)
+	out.Rules = stage.Put(doc.Rules, rel.ID, rel.State.Plan.Group(rel.ID, at, rel.State.Run), rel.State.Plan.Above)
 	return &out
 }
 
 // planned says what a release intends. Whom its stages name stands in the release alone.
 func planned(rel *app.Release, names words.Names) []diff.Line {
 	p := &rel.State.Plan
-	said := words.Say("release from %s to %s by %s", words.Variant(p.From), words.Variant(p.To), names.Either(p.By))
+	said := words.Say("release from %s to %s by %s", words.Variant(p.From), p.Gives(), names.Either(p.By))
 	if p.Where != nil {
 		said = words.Say("%s, for a part of all by a condition", said)
 	}
@@ -268,6 +310,10 @@ func planned(rel *app.Release, names words.Names) []diff.Line {
 		stages = append(stages, words.Said{words.Name(p.Stages[i].Name)})
 	}
 	lines = append(lines, diff.Text(words.Say("stages: %s", words.Join(stages, ", ")).String()))
+	for _, w := range evidence.Each(p.Watches, nil) {
+		lines = append(lines, diff.Text(words.Say("watches %s, tolerated %s; on harm: %s", words.Key(w.Metric.Key),
+			words.Plain(metrics.Tolerated(&w.Metric)), words.Plain(reacts[w.OnHarm])).String()))
+	}
 	if p.Begin > 0 {
 		lines = append(lines, diff.Text(stage.Says(&rel.State, nil, names, rel.Made).String()))
 	}

@@ -29,7 +29,7 @@ type Set struct {
 
 // Erase takes a unit out of an environment's population. One that is seen again comes back.
 type Erase struct {
-	Unit string `json:"unit"`
+	Unit string `json:"unit" shown:"no"`
 }
 
 func set(_ context.Context, m *commit.Moment, in *Set) (*commit.Effects, error) {

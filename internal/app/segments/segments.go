@@ -27,6 +27,7 @@ type Tx interface {
 	Flag(environment int64, key string) (*app.FlagRecord, error)
 	Segment(environment int64, key string) (*app.SegmentRecord, error)
 	Attributes(project int64) ([]app.Attribute, error)
+	SegmentTitles(project int64) (map[string]string, error)
 }
 
 // Kinds are the changes of segments.
@@ -34,9 +35,45 @@ func (s *Service) Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "segment.make", Says: "Makes a segment, in every environment alike",
 			Action: app.Define, Span: commit.Environments, Guarded: true, Queued: true}, s.make),
+		commit.Of(commit.Kind{Name: "segment.edit", Says: "Changes a segment's title", Action: app.Define,
+			Span: commit.Project, Queued: true}, edit),
 		commit.Of(commit.Kind{Name: "segment.put", Says: "Saves a segment's document in an environment",
-			Action: app.Define, Span: commit.Environment, Guarded: true, Queued: true}, s.put).Standing(stands),
+			Action: app.Define, Span: commit.Environment, Guarded: true, Moves: true, Queued: true},
+			s.put).Standing(stands),
 	}
+}
+
+// Edit gives the segment that the change is of another title.
+type Edit struct {
+	Title string `json:"title"`
+}
+
+// Titled is a segment with its title.
+type Titled struct {
+	Key   string `json:"key"`
+	Title string `json:"title"`
+}
+
+func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error) {
+	titles, err := commit.Narrow[Tx](m).SegmentTitles(m.Project.ID)
+	if err != nil {
+		return nil, err
+	}
+	was, is := titles[m.Of]
+	if !is {
+		return nil, app.Faultf(app.NotFound, "there is no segment %q in this project", m.Of)
+	}
+	if mend := app.CheckText(in.Title, 1, 200); mend != "" {
+		return nil, app.InvalidField("title", "%s", mend)
+	}
+	out := &Titled{m.Of, in.Title}
+	if was == in.Title {
+		return commit.Nothing(out), nil
+	}
+	return &commit.Effects{Result: out, In: []commit.Effect{{Project: m.Project,
+		Records: []commit.Record{&app.SegmentTitle{ProjectID: m.Project.ID, Key: m.Of, Title: in.Title}},
+		Entries: []commit.Entry{commit.Said("segment.titled", m.Of,
+			diff.Text(fmt.Sprintf("title %q → %q", was, in.Title)))}}}}, nil
 }
 
 // Document is a segment without its key.

@@ -3,6 +3,7 @@
 package stops
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -22,15 +23,18 @@ type Tx interface {
 	StandingStops(environment int64, ids []string) ([]app.StopRecord, error)
 	StopsLike(environment int64, flags []string) ([]app.StopRecord, error)
 	UnknownFlags(environment int64, keys []string) ([]string, error)
+	Stop(environment int64, id string) (*app.StopRecord, error)
 }
 
 // Kinds are stops and lifts.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "flag.stop", Says: "Stops flags at once", Action: app.StopIt,
-			Span: commit.Environment, Insists: true}, stop).Holding(hold),
+			Span: commit.Environment, Insists: true}, stop).Holding(Hold),
 		commit.Of(commit.Kind{Name: "flag.lift", Says: "Takes stops back", Action: app.LiftIt,
-			Span: commit.Environment, Guarded: true, Insists: true}, lift).Holding(hold),
+			Span: commit.Environment, Guarded: true, Insists: true}, lift).Holding(Hold),
+		commit.Of(commit.Kind{Name: "flag.stop-reason", Says: "Gives a stop its reason afterwards", Action: app.StopIt,
+			Span: commit.Environment}, because).Holding(Hold),
 	}
 }
 
@@ -45,6 +49,9 @@ type Stop struct {
 type Lift struct {
 	Stops []string `json:"stops"`
 }
+
+// Because gives the stop that the change is of a reason afterwards: the change's own.
+type Because struct{}
 
 // Stopped is the result of a stop or a lift.
 type Stopped struct {
@@ -96,7 +103,8 @@ func named(keys []string) []string {
 	return slices.Compact(keys)
 }
 
-func hold(m *commit.Moment) (*app.Environment, error) {
+// Hold holds the environment of a stop or a lift. Where the records lost what followers had, a new epoch must begin.
+func Hold(m *commit.Moment) (*app.Environment, error) {
 	env, err := commit.Narrow[Tx](m).LockEnvironment(m.Environment.ID)
 	if err == nil && env.Behind > 0 {
 		return nil, errRestored
@@ -109,16 +117,7 @@ func stop(_ context.Context, m *commit.Moment, in *Stop) (*commit.Effects, error
 		return nil, err
 	}
 	tx, env, keys := commit.Narrow[Tx](m), m.Environment, named(in.Flags)
-	unknown, err := tx.UnknownFlags(env.ID, keys)
-	if err != nil {
-		return nil, err
-	}
-	var found []flag.Problem
-	for _, key := range unknown {
-		found = append(found, flag.Problem{Place: fmt.Sprintf("flags[%d]", slices.Index(keys, key)),
-			Mend: fmt.Sprintf("there is no flag %q in this environment", key)})
-	}
-	if err := app.InvalidFields(found); err != nil {
+	if err := Known(tx, env.ID, "flags", keys); err != nil {
 		return nil, err
 	}
 	same, err := tx.StopsLike(env.ID, keys)
@@ -136,7 +135,49 @@ func stop(_ context.Context, m *commit.Moment, in *Stop) (*commit.Effects, error
 	out.Stop, out.Revision = rec.ID, env.Revision+1
 	return &commit.Effects{Result: out, In: []commit.Effect{{Environment: env, Records: []commit.Record{rec},
 		Event:   &flag.Event{Stops: []flag.Stop{{ID: rec.ID, Flags: keys, At: m.At}}},
-		Entries: entries("flag.stopped", keys, "stop "+rec.ID, " gives its resting variant to everybody")}}}, nil
+		Entries: Entries(rec)}}}, nil
+}
+
+// Flags tells which flags an environment has.
+type Flags interface {
+	UnknownFlags(environment int64, keys []string) ([]string, error)
+}
+
+// Known names those of some flags, which stand at a place of the request, that the environment has not.
+func Known(tx Flags, environment int64, place string, keys []string) error {
+	unknown, err := tx.UnknownFlags(environment, keys)
+	if err != nil {
+		return err
+	}
+	var found []flag.Problem
+	for _, key := range unknown {
+		found = append(found, flag.Problem{Place: fmt.Sprintf("%s[%d]", place, slices.Index(keys, key)),
+			Mend: fmt.Sprintf("there is no flag %q in this environment", key)})
+	}
+	return app.InvalidFields(found)
+}
+
+// Here leaves out flags that the environment has not, or not any more.
+func Here(tx Flags, environment int64, keys []string) ([]string, error) {
+	if keys = named(keys); len(keys) == 0 {
+		return nil, nil
+	}
+	unknown, err := tx.UnknownFlags(environment, keys)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(keys, func(k string) bool { return slices.Contains(unknown, k) }), nil
+}
+
+// Entries tell of a stop, under each of its flags.
+func Entries(rec *app.StopRecord) []commit.Entry {
+	return entries("flag.stopped", rec.Flags, "stop "+rec.ID, " gives its resting variant to everybody")
+}
+
+// Lifts tell of lifts, under each flag.
+func Lifts(ids, flags []string) []commit.Entry {
+	return entries("flag.lifted", named(flags), fmt.Sprintf("lifted %v", ids),
+		" is decided by its rules again, unless another stop stands")
 }
 
 // entries are one for each flag, so that each is found under its key.
@@ -172,6 +213,33 @@ func lift(_ context.Context, m *commit.Moment, in *Lift) (*commit.Effects, error
 	return &commit.Effects{Result: out, In: []commit.Effect{{Environment: env,
 		Records: []commit.Record{&app.Lift{IDs: out.Lifted, By: m.Actor.ID, At: m.At}},
 		Event:   &flag.Event{Lifted: out.Lifted},
-		Entries: entries("flag.lifted", out.Flags, fmt.Sprintf("lifted %v", out.Lifted),
-			" is decided by its rules again, unless another stop stands")}}}, nil
+		Entries: Lifts(out.Lifted, out.Flags)}}}, nil
+}
+
+// because gives a stop its reason, once: who stops at night says later why.
+func because(_ context.Context, m *commit.Moment, _ *Because) (*commit.Effects, error) {
+	if m.Reason == "" {
+		return nil, app.InvalidField("reason", "say why, in one sentence")
+	}
+	was, err := commit.Narrow[Tx](m).Stop(m.Environment.ID, m.Of)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case was == nil:
+		return nil, app.Faultf(app.NotFound, "there is no such stop in this environment")
+	case was.Later == m.Reason || was.Later == "" && was.Reason == m.Reason:
+		return commit.Nothing(was), nil
+	case was.Later != "" || was.Reason != "":
+		return nil, app.Faultf(app.Conflict, "this stop has its reason: %s", cmp.Or(was.Later, was.Reason))
+	}
+	out := *was
+	out.Later, out.LaterBy, out.LaterAt = m.Reason, m.Actor.ID, m.At
+	all := make([]commit.Entry, len(was.Flags))
+	for i, key := range was.Flags {
+		all[i] = commit.Said("flag.stop-reason", key, diff.Text("stop "+was.ID+" has a reason"))
+	}
+	return &commit.Effects{Result: &out, In: []commit.Effect{{Environment: m.Environment,
+		Records: []commit.Record{&app.StopReason{ID: was.ID, Reason: m.Reason, By: m.Actor.ID, At: m.At}},
+		Entries: all}}}, nil
 }

@@ -35,7 +35,7 @@ type Put struct {
 
 // Remove takes a test unit away.
 type Remove struct {
-	Unit string `json:"unit"`
+	Unit string `json:"unit" shown:"no"`
 }
 
 func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) {

@@ -45,25 +45,29 @@ func (s *suite) idle(t *testing.T) {
 	}
 }
 
+// read is how many rows MariaDB has read.
+func (s *suite) read(t *testing.T) (n int) {
+	t.Helper()
+	rows, err := s.db.Query("SHOW GLOBAL STATUS LIKE 'Handler_read%'")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		var value int
+		if err := rows.Scan(&name, &value); err != nil {
+			t.Fatal(err)
+		}
+		n += value
+	}
+	return n
+}
+
 // rowsRead is how many rows MariaDB reads for ten looks.
 func (s *suite) rowsRead(t *testing.T, hub *feed.Hub) int {
 	t.Helper()
-	read := func() (n int) {
-		rows, err := s.db.Query("SHOW GLOBAL STATUS LIKE 'Handler_read%'")
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var name string
-			var value int
-			if err := rows.Scan(&name, &value); err != nil {
-				t.Fatal(err)
-			}
-			n += value
-		}
-		return n
-	}
+	read := func() int { return s.read(t) }
 	// What reading the counters reads itself is taken off.
 	first := read()
 	itself := read() - first

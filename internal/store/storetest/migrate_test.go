@@ -58,7 +58,7 @@ func steps(t *testing.T, pattern string) (all []step) {
 // all but the last migration are noted, and of that one not even that it began.
 func killedAfter(t *testing.T, all []step, n int) string {
 	t.Helper()
-	dsn := gltest.DSN(t)
+	dsn := gltest.Bare(t)
 	db := open(t, dsn)
 	run := func(q string) {
 		if _, err := db.Exec(q); err != nil {
@@ -117,7 +117,7 @@ func shape(t *testing.T, dsn string) (all []string) {
 // A process that is killed at any statement, of this release's steps or of an earlier
 // release's migrations, leaves a database that the next one brings up to date, rows and all.
 func TestKilledWhileMigrating(t *testing.T) {
-	fresh := gltest.DSN(t)
+	fresh := gltest.Bare(t)
 	st, err := store.Open(context.Background(), fresh, quiet)
 	if err != nil {
 		t.Fatal(err)
@@ -192,7 +192,7 @@ func difference(a, b []string) (lines []string) {
 
 // A program goes on beside a schema that is one release ahead, and refuses one beyond that.
 func TestNewerSchemas(t *testing.T) {
-	dsn := gltest.DSN(t)
+	dsn := gltest.Bare(t)
 	for _, c := range []struct {
 		version int
 		refused bool
@@ -220,7 +220,7 @@ func TestNewerSchemas(t *testing.T) {
 // What a process of the release before writes is not said in the chain. The verifier says so,
 // and once the next process has taken the rows over they are compared again.
 func TestRowsOfAnOlderProcess(t *testing.T) {
-	ctx, dsn := context.Background(), gltest.DSN(t)
+	ctx, dsn := context.Background(), gltest.Bare(t)
 	st, err := store.Open(ctx, dsn, quiet)
 	if err != nil {
 		t.Fatal(err)
@@ -312,7 +312,7 @@ func TestRowsOfAnOlderProcess(t *testing.T) {
 // Whatever grows has been thought of: each table is in the list of what is kept, that list is
 // the operator's guide's, and no table is in it that is not there.
 func TestEveryTableIsKeptForAReason(t *testing.T) {
-	dsn := gltest.DSN(t)
+	dsn := gltest.Bare(t)
 	st, err := store.Open(context.Background(), dsn, quiet)
 	if err != nil {
 		t.Fatal(err)

@@ -49,6 +49,8 @@ func Run(t *testing.T, st *store.Store, db *sql.DB) {
 	t.Run("catalogue, test units and what is asked for", s.catalogue)
 	t.Run("a caller's time limit", s.limits)
 	t.Run("leases and fences", s.leases)
+	t.Run("a look at a ledger costs what is new", s.ledger)
+	t.Run("a long run is drawn by few points", s.points)
 	t.Run("idle environments cost nothing", s.idle)
 	t.Run("reports are taken once", s.reports)
 }

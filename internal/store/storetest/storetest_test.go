@@ -17,7 +17,7 @@ func TestMain(m *testing.M) { gltest.Main(m) }
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 func TestMariaDB(t *testing.T) {
-	dsn := gltest.DSN(t)
+	dsn := gltest.Bare(t)
 	st, err := store.Open(context.Background(), dsn, quiet)
 	if err != nil {
 		t.Fatal(err)
@@ -38,7 +38,7 @@ func TestMariaDB(t *testing.T) {
 
 // The same holds where every statement goes by itself, as on a cluster.
 func TestApart(t *testing.T) {
-	dsn := gltest.DSN(t)
+	dsn := gltest.Bare(t)
 	st, err := store.Open(context.Background(), dsn, quiet)
 	if err != nil {
 		t.Fatal(err)

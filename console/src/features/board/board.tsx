@@ -51,7 +51,7 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
   const fitting = useFitting();
   const [pins, togglePin] = usePins(project);
   const [tight, setTight] = useTight();
-  const { may } = useMay(project, "define");
+  const { may } = useMay(project, "make");
   const chosen = query.get("show")?.split(",").filter((k) => environments.some((e) => e.key === k));
   const shown = chosen && chosen.length > 0 ? chosen : first(environments, fitting);
   const [find, setFind] = useAddressField("find");

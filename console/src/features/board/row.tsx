@@ -4,6 +4,8 @@ import type { ReleaseLine } from "../../api/releases";
 import { Time } from "../../ui/controls";
 import { Lever, type Position } from "../../ui/lever";
 import { Said } from "../../ui/variant";
+import { clock } from "../../clock";
+import { StopSign } from "../../parts/stopper";
 
 function position(cell: Schemas["Cell"]): Position {
   return cell.stops.length > 0 ? "stopped" : (cell.lever as Position);
@@ -22,7 +24,7 @@ interface BoardRowProps {
 }
 
 /** lately tells whether something was within a day. */
-const lately = (ms: number) => Date.now() - ms < 86_400_000;
+const lately = (ms: number) => clock() - ms < 86_400_000;
 
 /** BoardRow is a flag: one line for each environment, which can be read down the column. */
 export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pinned, onPin, release }: BoardRowProps) {
@@ -46,8 +48,8 @@ export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pi
         const cell = f.in[e.key];
         if (!cell) return <div role="cell" key={e.key} />;
         return (
-          <div role="cell" key={e.key} className="min-w-0">
-            <Link to={`/p/${project}/${e.key}/flags/${f.key}`} className="flex min-w-0 items-center gap-2 rounded" title={cell.sentence.text.replaceAll("`", "")}>
+          <div role="cell" key={e.key} className="flex min-w-0 items-center gap-1">
+            <Link to={`/p/${project}/${e.key}/flags/${f.key}`} className="flex min-w-0 flex-1 items-center gap-2 rounded" title={cell.sentence.text.replaceAll("`", "")}>
               {narrow && columns.length > 1 && <span className="w-20 truncate text-xs text-soft">{e.key}</span>}
               <Lever position={position(cell)} />
               <span className="min-w-0 flex-1 truncate text-soft">
@@ -57,6 +59,7 @@ export function BoardRow({ project, flag: f, columns, tight, narrow, heading, pi
               {cell.moving && <span className="rounded bg-note px-1 text-xs">moving</span>}
               {!cell.moving && lately(cell.changed) && <span className="text-xs whitespace-nowrap text-soft"><Time near ms={cell.changed} /></span>}
             </Link>
+            {position(cell) === "on" && <StopSign project={project} environment={e.key} flag={f.key} loses={f.loses} />}
           </div>
         );
       })}

@@ -9,6 +9,7 @@ import { asDraft, asTried, flagRules, incomplete, toSend, type DraftDocument } f
 import { useReason } from "../../draft/reason";
 import { equal } from "../../draft/equal";
 import { useDraft } from "../../draft/use";
+import { Frozen } from "../../parts/freezes";
 import { Environments } from "../../parts/environments";
 import { ConditionAround } from "../../ui/condition";
 import { Button, Page, Problem, Sheet, Waiting } from "../../ui/controls";
@@ -132,6 +133,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
       }
       aside={<Environments project={project} environment={environment} to={(e) => `/p/${project}/${e}/flags/${flag}`} />}
     >
+      <Frozen project={project} environment={environment} flag={flag} />
       <div className="flex flex-col gap-4 rounded border border-line bg-sheet p-4">
         <p tabIndex={-1} className="text-base" data-testid="sentence">
           <b className="font-semibold">{environment}: </b>

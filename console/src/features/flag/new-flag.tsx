@@ -86,7 +86,7 @@ function NewFlagForm({ project, recipes }: { project: string; recipes: Recipe[] 
   }, [recipes, query]);
   const editing = useDraft<Fields>({ name: `${project} new flag`, to: `/p/${project}/new-flag`, what: "a new flag", base, version: 1 });
   const environments = useEnvironments(project);
-  const { may, takes } = useMay(project, "define");
+  const { may, takes } = useMay(project, "make");
   const make = useMakeFlag(project);
   const go = useNavigate();
   const now = editing.value ?? base;

@@ -5,6 +5,7 @@ import { useMay } from "../../api/may";
 import { useChange, useEnvironments, useSegments } from "../../api/queries";
 import { sendList, usePopulation, useTrySegment, type ListMode } from "../../api/targeting";
 import { useDraft } from "../../draft/use";
+import { Titled } from "../../parts/titled";
 import { useAround } from "../../parts/around";
 import { ConditionAround, ConditionEditor, type Node } from "../../ui/condition";
 import { Button, inputStyle, Problem, Select, Sheet, TextField, wrongIn } from "../../ui/controls";
@@ -72,7 +73,8 @@ function Segments({ project, environment }: { project: string; environment: stri
         {(s) => (
           <div className="mb-3 border-b border-line pb-3">
             <div className="flex flex-wrap items-baseline gap-x-3">
-              <b className="font-medium">{s.key}</b> <span className="text-soft">{s.title}</span>
+              <b className="font-medium">{s.key}</b>
+              <Titled project={project} of={`segment ${s.key}`} title={s.title} may={developer} asks={false} save={(body) => must(api.PATCH("/api/v1/projects/{project}/segments/{segment}", { params: { path: { project, segment: s.key } }, body }))} />
               <span className="text-[13px]">
                 takes <About e={s.units} /> units, <Part e={s.units} />
               </span>

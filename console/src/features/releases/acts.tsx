@@ -1,10 +1,10 @@
 import { useState } from "react";
 import type { Act, ReleaseView } from "../../api/releases";
-import { halts, useAct, useTryAct } from "../../api/releases";
+import { halts, news, useAct, useTryAct } from "../../api/releases";
 import { ApiProblem } from "../../api/client";
 import { useMay } from "../../api/may";
 import { useReason } from "../../draft/reason";
-import { Button, Problem, TextField } from "../../ui/controls";
+import { Button, Field, Problem, Select, TextField } from "../../ui/controls";
 import { About } from "../../ui/estimate";
 import { Said } from "../../ui/variant";
 
@@ -52,7 +52,7 @@ export function Acts({ project, environment, release: r, askFirst }: { project: 
         ))}
         {offered.length === 0 && <span className="text-soft">{release.takes || "It waits for somebody else."}</span>}
       </div>
-      {chosen && offered.includes(chosen) && <Confirm key={`${chosen} ${r.state.sequence}`} project={project} environment={environment} release={r} way={ways[chosen]!} askFirst={askFirst} onDone={() => setChosen(undefined)} />}
+      {chosen && offered.includes(chosen) && <Confirm key={`${chosen} ${r.state.sequence}`} project={project} environment={environment} release={r} way={ways[chosen]!} askFirst={askFirst} onDone={() => setChosen((now) => (now === chosen ? undefined : now)) /* somebody may have chosen another one meanwhile */} />}
     </div>
   );
 }
@@ -65,8 +65,10 @@ function Confirm({ project, environment, release: r, way, askFirst, onDone }: { 
   const [units, setUnits] = useState("");
   const halt = halts.includes(way.do);
   const finish = way.do === "finish";
-  const act: Act = { do: way.do as Act["do"], sequence: r.state.sequence, ...(finish && { drop, outcome, early }), ...(units.trim() !== "" && { units: Number(units) }) } as Act;
-  const tried = useTryAct(project, environment, r.id, way.do === "hold" ? undefined : ({ ...act, ...(finish && { early: true }) } as Act));
+  const several = news(r.state.plan);
+  const [give, setGive] = useState("");
+  const act: Act = { do: way.do as Act["do"], sequence: r.state.sequence, ...(finish && { drop, outcome, early, ...(give && { give }) }), ...(units.trim() !== "" && { units: Number(units) }) } as Act;
+  const tried = useTryAct(project, environment, r.id, way.do === "hold" || (finish && several.length > 1 && !give) ? undefined : ({ ...act, ...(finish && { early: true }) } as Act));
   const done = useAct(project, environment, r.id);
   const shift = tried.data?.preview?.shifts[0];
   const asksEarly = done.error instanceof ApiProblem && done.error.more["early"] === true;
@@ -102,6 +104,7 @@ function Confirm({ project, environment, release: r, way, askFirst, onDone }: { 
       )}
       {finish && (
         <>
+          {several.length > 1 && <Field label="All get">{(id) => <Select id={id} value={give} onChange={(e) => setGive(e.target.value)} options={[{ value: "", label: "say which one" }, ...several]} />}</Field>}
           <TextField label="Outcome" hint={r.expected ? `expected: ${r.expected}` : "what came of it"} value={outcome} onChange={(e) => setOutcome(e.target.value)} />
           {r.unneeded.length > 0 && (
             <fieldset>
@@ -124,7 +127,7 @@ function Confirm({ project, environment, release: r, way, askFirst, onDone }: { 
       <TextField label={halt || !askFirst ? "Why (may be left out)" : "Why"} value={reason} onChange={(e) => setReason(e.target.value)} />
       <Problem error={done.error ?? (tried.error instanceof ApiProblem && tried.error.status === 409 ? tried.error : null)} />
       <div className="flex gap-2">
-        <Button type="submit" tone={way.do === "roll-back" ? "confirm" : "lever"} disabled={done.isPending || (askFirst && !halt && reason.trim() === "") || (asksEarly && !early)}>
+        <Button type="submit" tone={way.do === "roll-back" ? "confirm" : "lever"} disabled={done.isPending || (askFirst && !halt && reason.trim() === "") || (asksEarly && !early) || (finish && several.length > 1 && !give)}>
           {way.do === "roll-back" ? "Roll it back" : way.label === "Hold" ? "Hold it" : `Confirm: ${way.label.toLowerCase()}`}
         </Button>
         <Button tone="bare" onClick={onDone}>

@@ -1,11 +1,14 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 import type { ReleaseView } from "../../api/releases";
-import { isOver } from "../../api/releases";
+import { isOver, news } from "../../api/releases";
 import { useUsage } from "../../api/usage";
 import { ahead, at, axisOf, initials, lasts, line, millis, pieces, place, spanFor, ticks, type Piece } from "../../draw/course";
+import { bounds, laneName, lastBefore } from "../../draw/lanes";
 import { clockTime } from "../../ui/controls";
 import { useNarrow } from "../../ui/narrow";
 import { Mark, variantColor } from "../../ui/variant";
+import { Lanes } from "./lanes";
+import { clock } from "../../clock";
 
 const day = new Intl.DateTimeFormat(undefined, { month: "short", day: "numeric", hour: "2-digit", minute: "2-digit" });
 
@@ -20,6 +23,8 @@ const states: Record<string, string> = { waiting: "waiting for its time", arrivi
 const bandHigh = 128;
 const countsHigh = 84;
 const gap = 18;
+const laneHigh = 52;
+const laneGap = 10;
 const labels = 22;
 
 /** Course draws a release on one time axis: the share that has the new variant, what others changed, and what
@@ -53,9 +58,12 @@ export function Course({ project, environment, release: r }: { project: string; 
   const all = [...was, ...next];
   const long = axis.to - axis.from > 20 * 3_600_000;
   const length = narrow ? Math.max(420, 60 * plan.stages.length) : width; // of the axis
-  const depth = narrow ? Math.max(200, width - 92) : bandHigh + gap + countsHigh; // across it
-  const bandDepth = narrow ? depth * 0.6 : bandHigh;
-  const countsAt = narrow ? depth * 0.68 : bandHigh + gap;
+  const lanes = r.watched?.lanes.length ?? 0;
+  const lanesHigh = lanes * (laneHigh + laneGap);
+  const depth = narrow ? Math.max(200, width - 92) : bandHigh + gap + lanesHigh + countsHigh; // across it
+  const bandDepth = narrow ? depth * (lanes > 0 ? 0.3 : 0.6) : bandHigh;
+  const countsAt = narrow ? depth * (lanes > 0 ? 0.78 : 0.68) : bandHigh + gap + lanesHigh;
+  const lies = Array.from({ length: lanes }, (_, i) => (narrow ? { at: depth * (0.34 + (0.4 * i) / lanes), deep: (depth * 0.36) / lanes } : { at: bandHigh + gap / 2 + i * (laneHigh + laneGap), deep: laneHigh }));
   const countsDepth = depth - countsAt;
   const along = (ms: number) => Math.max(0, Math.min(1, place(axis, ms))) * length;
   // Across: 0 is the far edge of the band (nobody has it) towards its height.
@@ -114,11 +122,15 @@ export function Course({ project, environment, release: r }: { project: string; 
               </text>
             );
           })}
+          <Lanes release={r} lies={lies} narrow={narrow} along={along} until={until} />
           {series.map((l) => (
             <g key={l.variant}>
               <polyline points={points(usage.data!.from, usage.data!.step, l.counts)} fill="none" stroke={variantColor(r.variants, l.variant!)} strokeWidth="2" />
               <polyline points={points(usage.data!.from, usage.data!.step, usage.data!.past.find((o) => o.variant === l.variant)?.counts ?? [])} fill="none" stroke={variantColor(r.variants, l.variant!)} strokeWidth="1" strokeDasharray="3 5" />
             </g>
+          ))}
+          {r.beside.map((o) => (
+            <line key={`${o.at} ${o.subject} ${o.action}`} {...across(along(o.at), narrow ? bandDepth : bandHigh)} stroke="var(--soft)" strokeWidth="1" strokeDasharray="1 3" />
           ))}
           {r.others.map((o) => {
             const x = along(o.at);
@@ -152,11 +164,14 @@ export function Course({ project, environment, release: r }: { project: string; 
       </div>
       <div className="mt-1 flex flex-wrap items-baseline gap-x-4 text-xs text-soft">
         <span>
-          <Mark names={r.variants} name={plan.to} size={12} /> has {plan.to}
+          <Mark names={r.variants} name={plan.to} size={12} /> has {news(plan).join(" or ")}
         </span>
         <span>outlined: planned</span>
         <span>below: decisions by variant{usage.data ? ` in ${lasts(usage.data.step)}` : ""}, the window before in dashes</span>
         {r.others.length > 0 && <span>hairlines: changes by others</span>}
+        {r.beside.length > 0 && <span>dotted: changes of other flags here</span>}
+        {lanes > 0 && narrow && <span>lanes from the left: {r.watched?.lanes.map((l) => l.metric).join(", ")}</span>}
+        {lanes > 0 && <span>lanes: new against old, the band where it lies; dashed red: the most that is tolerated</span>}
       </div>
       <label className="mt-2 flex flex-wrap items-center gap-3">
         <span className="text-soft">at</span>
@@ -176,7 +191,7 @@ function tell(r: ReleaseView, all: Piece[], ms: number, usage: ReturnType<typeof
   if (!p || p.stage < 0) out.push(p?.is === "waiting" ? "it waits to begin" : "nobody has it by this release");
   else {
     const name = r.state.plan.stages[p.stage]?.name ?? "";
-    const has = p.share > 0 ? `${percent(p.share)} have ${r.state.plan.to}` : `its audience has ${r.state.plan.to}`;
+    const has = `${p.share > 0 ? `${percent(p.share)} have` : "its audience has"} ${news(r.state.plan).join(" or ")}`;
     out.push(p.planned ? `planned: stage ${name}, for ${lasts(p.to - p.from)} at least; then ${has}` : p.is === "rolled-back" || p.is === "withdrawn" ? states[p.is]! : `stage ${name}, ${states[p.is] ?? p.is}; ${has}`);
   }
   if (usage && !p?.planned) {
@@ -184,8 +199,15 @@ function tell(r: ReleaseView, all: Piece[], ms: number, usage: ReturnType<typeof
     const given = usage.now.filter((l) => l.variant && (l.counts[i] ?? 0) > 0).map((l) => `${l.variant} ${l.counts[i]!.toLocaleString()}`);
     if (given.length > 0) out.push(`decisions then: ${given.join(", ")}`);
   }
-  const near = r.others.filter((o) => Math.abs(o.at - ms) < (usage?.step ?? 60_000));
-  for (const o of near) out.push(`${o.name}: ${o.action.replace("flag.", "")}${o.reason ? `, ${o.reason}` : ""}`);
+  for (const lane of ms <= clock() ? (r.watched?.lanes ?? []) : []) {
+    const f = lastBefore(lane.points, ms);
+    if (f) out.push(`${laneName(lane)}: ${bounds(f) ? `new is ${bounds(f)} old` : "too few to compare"}, ${f.verdict}`);
+  }
+  const near = [...r.others, ...r.beside]
+    .filter((o) => Math.abs(o.at - ms) < (usage?.step ?? 60_000))
+    .toSorted((a, b) => Math.abs(a.at - ms) - Math.abs(b.at - ms))
+    .slice(0, 3);
+  for (const o of near) out.push(`${o.name}: ${o.action.replace(/^(flag|release|segment)\./, "")}${o.subject === r.flag ? "" : ` ${o.subject}`}${o.reason ? `, ${o.reason}` : ""}`);
   return `${out.join(". ")}.`;
 }
 
@@ -203,10 +225,10 @@ function Ticks({ narrow, length, all }: { narrow: boolean; length: number; all: 
 
 /** useLately is the present, to a second, while something goes on. */
 function useLately(going: boolean): number {
-  const [now, setNow] = useState(() => Date.now());
+  const [now, setNow] = useState(() => clock());
   useEffect(() => {
     if (!going) return;
-    const timer = setInterval(() => setNow(Date.now()), 1_000);
+    const timer = setInterval(() => setNow(clock()), 1_000);
     return () => clearInterval(timer);
   }, [going]);
   return now;

@@ -1,14 +1,17 @@
 import { Link, useParams } from "react-router";
 import { useMay } from "../../api/may";
 import { useEnvironments } from "../../api/queries";
-import { isOver, useRelease, type ReleaseView } from "../../api/releases";
+import { isOver, news, useRelease, type ReleaseView } from "../../api/releases";
 import { Copy, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
-import { Said, Variant } from "../../ui/variant";
+import { Said, Variants } from "../../ui/variant";
 import { Word } from "../../ui/word";
 import { an } from "../../parts/stages";
+import { Stopper } from "../../parts/stopper";
 import { Acts } from "./acts";
 import { Course } from "./course";
-import { EditStages } from "./edit-stages";
+import { EditPlan } from "./edit-plan";
+import { Given } from "./given";
+import { Watched } from "./watched";
 
 /** ReleasePage is one release: what it does now and waits for, its course, and what was done with it. */
 export default function ReleasePage() {
@@ -28,7 +31,7 @@ export default function ReleasePage() {
             {r.flag}
           </Link>
           <span className="text-base font-normal text-soft">
-            {r.title}, in {environment}: {r.state.plan.from} → <Variant names={r.variants} name={r.state.plan.to} />
+            {r.title}, in {environment}: {r.state.plan.from} → <Variants names={r.variants} of={news(r.state.plan)} />
           </span>
         </span>
       }
@@ -43,11 +46,18 @@ export default function ReleasePage() {
           <Said said={r.sentence} names={r.variants} />
         </p>
         <Acts project={project} environment={environment} release={r} askFirst={askFirst} />
+        {!isOver(r.state.is) && (
+          <div className="border-t border-line pt-3">
+            <Stopper project={project} environment={environment} flags={[{ key: r.flag }]} label={`Stop ${r.flag} in ${environment}`} />
+            <p className="mt-1 text-soft">More than a roll back: all get the resting variant, over every rule, and the release is held.</p>
+          </div>
+        )}
       </div>
       <Problem error={view.error} />
       <Sheet title={<Word of="course">Course</Word>}>
         <Course project={project} environment={environment} release={r} />
       </Sheet>
+      <Watched project={project} environment={environment} release={r} />
       <div className="grid gap-4 lg:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <Stages project={project} environment={environment} release={r} askFirst={askFirst} />
         <div className="flex min-w-0 flex-col gap-4">
@@ -61,6 +71,7 @@ export default function ReleasePage() {
             </div>
           </Sheet>
           <Happened release={r} />
+          <Given project={project} environment={environment} release={r} />
         </div>
       </div>
     </Page>
@@ -103,8 +114,9 @@ function Stages({ project, environment, release: r, askFirst }: { project: strin
         {r.state.run > 1 ? ", begun anew since others changed what it rests on" : ""}.
       </p>
       {r.expected && <p>Expected: {r.expected}</p>}
+      {r.state.chosen && <p>All got {r.state.chosen} in the end.</p>}
       {r.state.outcome && <p>Outcome: {r.state.outcome}</p>}
-      {may.may && !isOver(r.state.is) && <EditStages key={r.id} project={project} environment={environment} release={r} askFirst={askFirst} />}
+      {may.may && !isOver(r.state.is) && <EditPlan key={r.id} project={project} environment={environment} release={r} askFirst={askFirst} />}
     </Sheet>
   );
 }
@@ -114,12 +126,13 @@ export function demands(s: ReleaseView["state"]["plan"]["stages"][number]): stri
   const out = [];
   if (s.least) out.push(`${s.least} at least`);
   if (s.units) out.push(`${s.units} units seen`);
+  if (s.until === "clear") out.push("every watch is clear");
   if (s.longest) out.push(`${s.late === "roll-back" ? "rolls back" : s.late === "ask" ? "asks" : "holds"} after ${s.longest}`);
   out.push(s.signOff?.length ? `${an(s.signOff[0]!)} ${s.signOff.join(" or ")} signs${s.declined === "roll-back" ? "; declined, it rolls back" : ""}` : "goes on by itself");
   return out.join(" · ");
 }
 
-const tells: Record<string, string> = { planned: "planned it", began: "began", stage: "began a stage", arrived: "arrived everywhere", asks: "asks to sign", held: "held", "went-on": "had it go on", through: "is through", "rolled-back": "rolled back", finished: "finished", withdrawn: "withdrew it", edited: "edited the stages to come", run: "began evidence anew" };
+const tells: Record<string, string> = { planned: "planned it", began: "began", stage: "began a stage", arrived: "arrived everywhere", asks: "asks to sign", held: "held", "went-on": "had it go on", through: "is through", "rolled-back": "rolled back", finished: "finished", withdrawn: "withdrew it", edited: "edited the plan", harm: "found harm", run: "began evidence anew" };
 
 function Happened({ release: r }: { release: ReleaseView }) {
   return (

@@ -1,10 +1,10 @@
 import { Link, useParams } from "react-router";
 import { useMay } from "../../api/may";
 import { useNames } from "../../api/queries";
-import { isOver, useReleases, type ReleaseLine } from "../../api/releases";
+import { isOver, news, useReleases, type ReleaseLine } from "../../api/releases";
 import { lasts } from "../../draw/course";
 import { Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
-import { Said, Variant } from "../../ui/variant";
+import { Said, Variants } from "../../ui/variant";
 import { Word } from "../../ui/word";
 
 /** Releases says what is going out, where, at which stage, what it waits for, and how what went out lately ended. */
@@ -82,7 +82,7 @@ function Lines({ project, items, names }: { project: string; items: ReleaseLine[
               {r.flag}
             </Link>
             <div className="text-xs text-soft">
-              {r.environment} · {r.state.plan.from} → <Variant names={names(r.flag)} name={r.state.plan.to} />
+              {r.environment} · {r.state.plan.from} → <Variants names={names(r.flag)} of={news(r.state.plan)} />
             </div>
           </div>
           <Bar release={r} names={names(r.flag)} />

@@ -2,7 +2,8 @@ import { useEffect, useMemo, useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useEnvironments, useFlag } from "../../api/queries";
-import { useLadders, useRelease, useStart, useTryStart, type Start } from "../../api/releases";
+import { useMetrics } from "../../api/metrics";
+import { news, useLadders, useRelease, useStart, useTryStart, type Start } from "../../api/releases";
 import { useReason } from "../../draft/reason";
 import { useDraft } from "../../draft/use";
 import { lasts } from "../../draw/course";
@@ -12,13 +13,15 @@ import { ConditionAround, type Node } from "../../ui/condition";
 import { Button, Field, inputStyle, Page, Problem, Select, Sheet, TextField, wrongIn, zone } from "../../ui/controls";
 import { DraftTools } from "../../ui/draft-tools";
 import { About } from "../../ui/estimate";
-import { Said, Variant } from "../../ui/variant";
+import { Said, Variant, Variants } from "../../ui/variant";
 import { Audience, sent, StagesEditor, type DraftStage } from "../../parts/stages";
+import { askedFor, WatchesEditor, watchesOf, type DraftWatch } from "../../parts/watches";
 
 /** What is filled in to start a release. */
 interface Form {
   from: string;
   to: string;
+  beside: string[]; // further variants that are new
   by: string;
   where: Node | undefined;
   ladder: string;
@@ -27,6 +30,8 @@ interface Form {
   begin: string;
   above: string;
   oldArm: boolean;
+  watches: DraftWatch[];
+  breakDown: string;
   expected: string;
   first: number;
   days: string[]; // on which it goes to a next stage by itself; none: at any time
@@ -69,16 +74,17 @@ function Plan({ project, environment, flag, after }: { project: string; environm
   const ladders = useLadders(project);
   const around = useAround(project, environment, flag);
   const before = useRelease(project, environment, after);
+  const metrics = useMetrics(project);
   const names = view.data?.definition.variants.map((v) => v.name) ?? [];
   const doc = view.data?.document;
   const was = after ? before.data?.state.plan : undefined;
   const base = useMemo<Form | undefined>(() => {
-    if (!doc || !ladders.data || (after && !was)) return undefined;
+    if (!doc || !ladders.data || !metrics.data || (after && !was)) return undefined;
     const from = was?.from ?? doc.end.variant ?? doc.resting;
     const to = was?.to ?? names.find((n) => n !== from) ?? from;
-    return { from, to, by: (was?.by ?? ["targetingKey"]).join(", "), where: was?.where as Node | undefined, ladder: was ? "" : (ladders.data.items[0]?.key ?? ""), named: "", stages: (was?.stages ?? []) as DraftStage[], begin: "", above: "", oldArm: was?.oldArm ?? false, expected: after ? (before.data?.expected ?? "") : "", first: 0, days: was?.hours?.days ?? [], hoursFrom: was?.hours?.from ?? "08:00", hoursTo: was?.hours?.to ?? "16:00", zone: was?.hours?.zone ?? zone, percent: was?.delivery.percent ? String(was.delivery.percent) : "", wait: was?.delivery.wait ?? "" };
+    return { from, to, beside: was?.beside ?? [], by: (was?.by ?? ["targetingKey"]).join(", "), where: was?.where as Node | undefined, ladder: was ? "" : (ladders.data.items[0]?.key ?? ""), named: "", stages: (was?.stages ?? []) as DraftStage[], begin: "", above: "", oldArm: was?.oldArm ?? false, watches: was ? askedFor(was.watches ?? []) : watchesOf(metrics.data.items, flag), breakDown: (was?.breakDown ?? []).join(", "), expected: after ? (before.data?.expected ?? "") : "", first: 0, days: was?.hours?.days ?? [], hoursFrom: was?.hours?.from ?? "08:00", hoursTo: was?.hours?.to ?? "16:00", zone: was?.hours?.zone ?? zone, percent: was?.delivery.percent ? String(was.delivery.percent) : "", wait: was?.delivery.wait ?? "" };
     // oxlint-disable-next-line react-hooks/exhaustive-deps -- names are of the same flag
-  }, [doc, ladders.data, was]);
+  }, [doc, ladders.data, metrics.data, was]);
   const editing = useDraft<Form>({ name: `${project} ${environment} release of ${flag}`, to: `/p/${project}/releases/new?flag=${flag}&environment=${environment}${after ? `&after=${after}` : ""}`, what: `a release of ${flag} in ${environment}`, base, version: 1 });
   const f = editing.value;
   const [reason, setReason] = useReason(`${project} release ${flag}`);
@@ -90,15 +96,19 @@ function Plan({ project, environment, flag, after }: { project: string; environm
   const asks = ladder?.stages.some((s) => s.asks) ?? false;
   const body = useMemo<Start | undefined>(() => {
     if (!f || (f.ladder && asks && f.named.trim() === "")) return undefined;
+    const beside = f.beside.filter((v) => v !== f.from && v !== f.to);
     return {
       from: f.from,
       to: f.to,
+      ...(beside.length > 0 && { beside }),
       by: f.by.split(",").map((b) => b.trim()).filter(Boolean),
       ...(f.where && { where: f.where }),
       ...(f.ladder ? { ladder: f.ladder, ...(asks && { named: f.named.split(/[\s,]+/).filter(Boolean) }) } : { stages: sent(f.stages) }),
       ...(f.begin && { begin: new Date(f.begin).getTime() }),
       ...(f.above && { above: f.above }),
       ...(f.oldArm && { oldArm: true }),
+      watches: f.watches,
+      ...(f.watches.length > 0 && f.breakDown.trim() && { breakDown: f.breakDown.split(",").map((b) => b.trim()).filter(Boolean) }),
       ...(f.expected.trim() && { expected: f.expected }),
       ...(f.first > 0 && { first: f.first }),
       ...(f.days.length > 0 && { hours: { days: f.days, from: f.hoursFrom, to: f.hoursTo, zone: f.zone } }),
@@ -119,7 +129,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
   const takes = tried.data?.ahead?.taken.units ?? 0;
   const wrong = wrongIn(start.error ?? tried.error);
   const current = JSON.stringify(asked) === now && !tried.isFetching && !tried.isPlaceholderData;
-  const places = ["from", "to", "by", "where", "ladder", "named", "begin", "above", "expected", "flag"];
+  const places = ["breakDown", "breakDown[0]", "breakDown[1]", "breakDown[2]", "from", "to", "by", "where", "ladder", "named", "begin", "above", "expected", "flag"];
   return (
     <ConditionAround value={around}>
       <form
@@ -146,6 +156,24 @@ function Plan({ project, environment, flag, after }: { project: string; environm
               <div className="flex flex-wrap gap-4">
                 <Field label="From" error={wrong("from")}>{(id) => <Select id={id} value={f.from} onChange={(e) => set("from", e.target.value)} options={names} />}</Field>
                 <Field label="To" error={wrong("to")}>{(id) => <Select id={id} value={f.to} onChange={(e) => set("to", e.target.value)} options={names} />}</Field>
+                {names.length > 2 && (
+                  <fieldset className="flex flex-col gap-1">
+                    <legend className="font-medium">Beside it (may be left out)</legend>
+                    <span className="flex flex-wrap gap-x-3">
+                      {names
+                        .filter((v) => v !== f.from && v !== f.to)
+                        .map((v) => (
+                          <label key={v} className="flex items-center gap-1">
+                            <input type="checkbox" checked={f.beside.includes(v)} onChange={(e) => set("beside", names.filter((o) => (o === v ? e.target.checked : f.beside.includes(o))))} /> <Variant names={names} name={v} />
+                          </label>
+                        ))}
+                    </span>
+                    <span className="text-xs text-soft">each new variant gets as much of every share, and is compared for itself</span>
+                    {[0, 1, 2, 3, 4, 5, 6, 7, 8].map((i) => wrong(`beside[${i}]`)).filter(Boolean).map((said) => (
+                      <span key={said} role="alert" className="text-xs text-alarm">{said}</span>
+                    ))}
+                  </fieldset>
+                )}
                 <Field label="Shares drawn by" hint="an attribute; more behind commas" error={wrong("by") ?? wrong("by[0]")}>
                   {(id) => <input id={id} list="release-by" className={inputStyle} value={f.by} onChange={(e) => set("by", e.target.value)} />}
                 </Field>
@@ -181,7 +209,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
               </div>
               {ladder && <p className="text-soft">{ladder.says} {ladder.stages.map((s) => s.name).join(", ")}.</p>}
               {ladder && asks && <TextField label="Named units" hint="keys of units for the first stage, such as your own" error={wrong("named")} value={f.named} onChange={(e) => set("named", e.target.value)} />}
-              {!ladder && <StagesEditor value={f.stages} onChange={(stages, field) => editing.edit({ ...f, stages }, field && `stages ${field}`)} wrong={wrong} />}
+              {!ladder && <StagesEditor watched={f.watches.length > 0} value={f.stages} onChange={(stages, field) => editing.edit({ ...f, stages }, field && `stages ${field}`)} wrong={wrong} />}
               {!ladder && wrong("stages") && <p role="alert" className="text-xs text-alarm">{wrong("stages")}</p>}
               <div className="flex flex-wrap items-end gap-4">
                 <Field label="Begins" hint="at once, if left out" error={wrong("begin")}>{(id) => <input id={id} type="datetime-local" className={inputStyle} value={f.begin} onChange={(e) => set("begin", e.target.value)} />}</Field>
@@ -214,12 +242,17 @@ function Plan({ project, environment, flag, after }: { project: string; environm
                   </div>
                 </div>
               </details>
-              <label className="flex items-center gap-2">
+              {f.watches.length === 0 && <label className="flex items-center gap-2">
                 <input type="checkbox" checked={f.oldArm} onChange={(e) => set("oldArm", e.target.checked)} />
                 <span>
                   keep a part of the others on <Variant names={names} name={f.from} /> to compare with
                 </span>
-              </label>
+              </label>}
+              <fieldset className="flex flex-col gap-2">
+                <legend className="mb-1 font-medium">It watches{f.watches.length > 0 && <span className="font-normal text-soft">, and keeps a part of the others on {f.from} to compare with</span>}</legend>
+                <WatchesEditor project={project} environment={environment} metrics={metrics.data?.items ?? []} value={f.watches} onChange={(watches, field) => editing.edit({ ...f, watches }, field && `watches ${field}`)} wrong={wrong} />
+                {f.watches.length > 0 && <TextField label="Broken down by (may be left out)" hint="up to three attributes, with commas between" error={wrong("breakDown") ?? wrong("breakDown[0]") ?? wrong("breakDown[1]") ?? wrong("breakDown[2]")} value={f.breakDown} onChange={(e) => set("breakDown", e.target.value)} />}
+              </fieldset>
               <TextField label="Expected (may be left out)" hint="the effect that you hope for; you are asked at the end what came of it" value={f.expected} onChange={(e) => set("expected", e.target.value)} />
             </div>
           </Sheet>
@@ -227,7 +260,7 @@ function Plan({ project, environment, flag, after }: { project: string; environm
         <div className="flex min-w-0 flex-col gap-4">
           <Sheet title="Before it starts">
             {body && tried.data?.ahead && !tried.error ? <Ahead started={tried.data} ahead={tried.data.ahead} names={names} /> : !tried.error && <p className="text-soft">{body ? "looking ..." : "Name the units of the first stage, and what each stage would do is shown here."}</p>}
-            <Problem error={start.error ?? tried.error} beside={[...places, ...f.stages.flatMap((_, i) => ["", ".name", ".share", ".who", ".units", ".least", ".longest", ".late", ".signOff"].map((x) => `stages[${i}]${x}`)), "stages"]} />
+            <Problem error={start.error ?? tried.error} beside={[...places, ...f.watches.flatMap((_, i) => ["", ".metric", ".metric.tolerance.relative", ".metric.tolerance.absolute", ".weight"].map((x) => `watches[${i}]${x}`)), ...f.stages.flatMap((_, i) => ["", ".name", ".share", ".who", ".units", ".least", ".longest", ".late", ".until", ".signOff"].map((x) => `stages[${i}]${x}`)), "stages"]} />
           </Sheet>
           <Sheet>
             <div className="flex flex-col gap-3">
@@ -252,7 +285,8 @@ function Plan({ project, environment, flag, after }: { project: string; environm
 
 /** Ahead is what each stage would do, and what to know before. */
 function Ahead({ started, ahead, names }: { started: Schemas["StartedRelease"]; ahead: Schemas["Ahead"]; names: string[] }) {
-  const to = started.state.plan.to;
+  const all = news(started.state.plan);
+  const to = all[0]!;
   const widest = Math.max(1, ...ahead.stages.map((s) => s.has.units));
   return (
     <div className="flex flex-col gap-3">
@@ -262,12 +296,16 @@ function Ahead({ started, ahead, names }: { started: Schemas["StartedRelease"]; 
             <div className="flex flex-wrap items-baseline gap-x-2">
               <b className="font-medium">{s.name}</b>
               <span>
-                <About e={s.has} /> units have <Variant names={names} name={to} />
+                <About e={s.has} /> units have <Variants names={names} of={all} />
               </span>
-              {s.drawn?.parts[to] && (
-                <span className="text-soft">
-                  <About e={s.drawn.parts[to]!} /> of <About e={s.drawn.units} /> {s.drawn.by}
-                </span>
+              {all.map(
+                (v) =>
+                  s.drawn?.parts[v] && (
+                    <span key={v} className="text-soft">
+                      <About e={s.drawn.parts[v]} /> of <About e={s.drawn.units} /> {s.drawn.by}
+                      {all.length > 1 && ` ${v}`}
+                    </span>
+                  ),
               )}
             </div>
             <div className="h-1.5 bg-well" aria-hidden="true">

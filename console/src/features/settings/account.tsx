@@ -2,7 +2,9 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
 import { useChange, useMe, useSessions, useSignOut, useTokens } from "../../api/queries";
+import { EmergencyKey } from "../../parts/emergency-key";
 import Accounts from "./accounts";
+import { AllTeams, Robots } from "./teams";
 import { Button, Copy, Page, Problem, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
 
@@ -20,6 +22,9 @@ export default function Account() {
         </p>
       )}
       {me.data?.account.keeper && <Accounts me={me.data.account.id} />}
+      {me.data?.account.keeper && <AllTeams />}
+      {me.data?.account.keeper && <Robots />}
+      {me.data?.account.keeper && <EmergencyKey />}
     </Page>
   );
 }

@@ -1,24 +1,31 @@
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
-import { useAccounts, useArchived, useChange, useEnvironments, useKeys, useMe, usePeople } from "../../api/queries";
-import { Button, Copy, inputStyle, Page, Problem, Select, Sheet, TextField, Time } from "../../ui/controls";
+import { useArchived, useChange, useEnvironments, useKeys, useMe, useProjects } from "../../api/queries";
+import { Button, Copy, inputStyle, Page, Problem, Sheet, TextField, Time } from "../../ui/controls";
 import { takeOut } from "../../ui/typed";
+import { FreezeList } from "../../parts/freezes";
+import { Titled } from "../../parts/titled";
+import { Can, People, Teams } from "./people";
 import { Ladders } from "./ladders";
 import { Recipes } from "./recipes";
 import { Webhooks } from "./webhooks";
-
-type Role = Schemas["RolesBody"]["roles"][number];
-const roles: Role[] = ["auditor", "developer", "releaser", "on-call", "keeper"];
 
 export default function Settings() {
   const { project = "" } = useParams();
   const me = useMe();
   const environments = useEnvironments(project);
+  const projects = useProjects();
   const keeper = me.data?.roles[project]?.includes("keeper") ?? false;
   return (
     <Page title="Settings">
       {!keeper && <p className="text-soft">Only a keeper of this project changes what stands here.</p>}
+      <Sheet title="Project">
+        <div className="flex flex-wrap items-center gap-3">
+          <b className="font-medium">{project}</b>
+          <Titled project={project} of={project} title={projects.data?.items.find((p) => p.key === project)?.title ?? ""} may={keeper} asks={false} save={(body) => must(api.PATCH("/api/v1/projects/{project}", { params: { path: { project } }, body })).then(() => projects.refetch())} />
+        </div>
+      </Sheet>
       <Sheet title="Environments">
         <div className="flex flex-col gap-4">
           {environments.data?.items.map((e) => <Environment key={e.key} project={project} environment={e} keeper={keeper} />)}
@@ -30,6 +37,8 @@ export default function Settings() {
       <Ladders project={project} />
       <Webhooks project={project} keeper={keeper} />
       <People project={project} keeper={keeper} installation={me.data?.account.keeper ?? false} />
+      <Teams project={project} keeper={keeper} />
+      <Can project={project} />
     </Page>
   );
 }
@@ -39,6 +48,7 @@ function Environment({ project, environment, keeper }: { project: string; enviro
   const [reason, setReason] = useState("");
   const path = { project, environment: environment.key };
   const edit = useChange(project, (askFirst: boolean) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body: { askFirst, reason } })));
+  const owners = useChange(project, (ownersOnly: boolean) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body: { ownersOnly, reason } })));
   const archive = useChange(project, (why: string) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/archive", { params: { path }, body: { reason: why } })));
   // An environment that asks first also asks why it should no longer.
   const asks = environment.askFirst && reason.trim() === "";
@@ -46,11 +56,12 @@ function Environment({ project, environment, keeper }: { project: string; enviro
     <div className="border-b border-line pb-3">
       <div className="flex flex-wrap items-center gap-3">
         <b className="font-medium">{environment.key}</b>
-        <span className="text-soft">{environment.title}</span>
+        <Titled project={project} of={environment.key} title={environment.title} may={keeper} asks={environment.askFirst} save={(body) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body }))} />
         {environment.askFirst ? <span>asks first</span> : <span className="text-soft">does not ask first</span>}
+        {environment.ownersOnly && <span>only owners change flags</span>}
         {keeper && (
           <Button tone="bare" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? "close" : "access keys and asking"}
+            {open ? "close" : "access keys, asking and freezes"}
           </Button>
         )}
       </div>
@@ -60,12 +71,16 @@ function Environment({ project, environment, keeper }: { project: string; enviro
           <Button disabled={asks || edit.isPending} onClick={() => edit.mutate(!environment.askFirst, { onSuccess: () => takeOut(setReason, reason) })}>
             {environment.askFirst ? `Let ${environment.key} no longer ask first` : `Let ${environment.key} ask first`}
           </Button>
+          <Button disabled={asks || owners.isPending} onClick={() => owners.mutate(!environment.ownersOnly, { onSuccess: () => takeOut(setReason, reason) })}>
+            {environment.ownersOnly ? `Let others than owners change flags in ${environment.key}` : `Let only owners change flags in ${environment.key}`}
+          </Button>
           <Button disabled={asks || archive.isPending} onClick={() => archive.mutate(reason)}>
             Archive {environment.key}
           </Button>
         </div>
       )}
-      <Problem error={edit.error ?? archive.error} />
+      <Problem error={edit.error ?? owners.error ?? archive.error} />
+      {open && <FreezeList project={project} environment={environment.key} keeper={keeper} />}
       {open && <Keys project={project} environment={environment.key} />}
     </div>
   );
@@ -201,63 +216,6 @@ function NewEnvironment({ project, first }: { project: string; first: boolean })
         </Button>
       </div>
       <Problem error={add.error} />
-    </form>
-  );
-}
-
-function People({ project, keeper, installation }: { project: string; keeper: boolean; installation: boolean }) {
-  const people = usePeople(project);
-  const set = useChange(project, (p: { account: string; roles: Role[] }) => must(api.PUT("/api/v1/projects/{project}/people/{account}", { params: { path: { project, account: p.account } }, body: { roles: p.roles } })));
-  return (
-    <Sheet title="People">
-      <ul className="flex flex-col gap-1.5">
-        {people.data?.items.map((p) => (
-          <li key={p.account} className="flex flex-wrap items-center gap-x-4 gap-y-1">
-            <span className="w-60">
-              {p.name} <span className="block text-xs text-soft">{p.email}</span>
-            </span>
-            {roles.map((r) => (
-              <label key={r} className="flex items-center gap-1">
-                <input type="checkbox" disabled={!keeper || set.isPending} checked={p.roles.includes(r)} onChange={(e) => set.mutate({ account: p.account, roles: e.target.checked ? [...p.roles, r] : p.roles.filter((o) => o !== r) })} /> {r}
-              </label>
-            ))}
-          </li>
-        ))}
-      </ul>
-      <Problem error={set.error} />
-      {keeper && <AddPerson installation={installation} onAdd={(account, role) => set.mutate({ account, roles: [role] })} />}
-    </Sheet>
-  );
-}
-
-function AddPerson({ installation, onAdd }: { installation: boolean; onAdd: (account: string, role: Role) => void }) {
-  const accounts = useAccounts(installation);
-  const [email, setEmail] = useState("");
-  const [name, setName] = useState("");
-  const [password, setPassword] = useState("");
-  const [role, setRole] = useState<Role>("developer");
-  const known = accounts.data?.items.some((a) => a.email === email.trim().toLowerCase());
-  const find = useChange("accounts", (address: string) => must(api.POST("/api/v1/accounts/find", { body: { email: address } })));
-  const make = useChange("accounts", (body: Schemas["AccountBody"]) => must(api.POST("/api/v1/accounts", { params: {}, body })));
-  return (
-    <form
-      className="mt-4 flex flex-wrap items-end gap-3"
-      onSubmit={(e) => {
-        e.preventDefault();
-        if (known || !installation) find.mutate(email, { onSuccess: (found) => onAdd(found.account, role) });
-        else make.mutate({ email, name, password }, { onSuccess: (a) => onAdd(a.id, role) });
-      }}
-    >
-      <TextField label="Add somebody" type="email" required placeholder="e-mail" value={email} onChange={(e) => setEmail(e.target.value)} />
-      {installation && !known && email.includes("@") && (
-        <>
-          <TextField label="Name" required value={name} onChange={(e) => setName(e.target.value)} />
-          <TextField label="First password" type="password" autoComplete="new-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
-        </>
-      )}
-      <Select aria-label="role" value={role} onChange={(e) => setRole(e.target.value as Role)} options={roles} />
-      <Button type="submit">{installation && !known ? "Make the account and add" : "Add"}</Button>
-      <Problem error={make.error ?? find.error} />
     </form>
   );
 }

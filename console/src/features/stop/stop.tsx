@@ -1,16 +1,21 @@
 import { useDeferredValue, useState } from "react";
-import { useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useOld } from "../../api/connection";
-import { useMay } from "../../api/may";
-import { useBoard, useEnvironments, useInstances, useLift, useStops } from "../../api/queries";
+import { useBoard, useChanges, useEnvironments, useInstances, useStops, useStopStory } from "../../api/queries";
+import { isOver, useReleases } from "../../api/releases";
 import { useAccountFor } from "../../api/usage";
 import { Environments } from "../../parts/environments";
+import { Lifter } from "../../parts/lifter";
 import { Stopper } from "../../parts/stopper";
+import { Wave } from "../../parts/wave";
 import { useAddressField } from "../../ui/address";
 import { AsOf } from "../../ui/as-of";
 import { Button, inputStyle, Page, Problem, Sheet, Time } from "../../ui/controls";
 import { Lever } from "../../ui/lever";
+import { useNow } from "../../ui/now";
+import { Drills } from "./drills";
+import { Tripwires } from "./tripwires";
 import { Processes, Spread } from "../../ui/processes";
 import { Said } from "../../ui/variant";
 
@@ -20,6 +25,8 @@ const most = 40;
 /** The page for the person on call: find, stop, see who has it; lift. Each part works while others fail. */
 export default function StopPage() {
   const { project = "", environment = "" } = useParams();
+  const index = useEnvironments(project);
+  const askFirst = index.data?.items.find((e) => e.key === environment)?.askFirst ?? false;
   return (
     <Page name={`Stop in ${environment}`} title="Stop" aside={<Environments project={project} environment={environment} to={(e) => `/p/${project}/${e}/stop`} />}>
       <div className="grid items-start gap-4 md:grid-cols-2">
@@ -27,6 +34,8 @@ export default function StopPage() {
         <div className="flex min-w-0 flex-col gap-4">
           <Standing project={project} environment={environment} />
           <Delivery project={project} environment={environment} />
+          <Drills key={`drills ${environment}`} project={project} environment={environment} />
+          <Tripwires key={environment} project={project} environment={environment} askFirst={askFirst} />
         </div>
       </div>
     </Page>
@@ -39,7 +48,9 @@ function Live({ project, environment }: { project: string; environment: string }
   const [picked, setPicked] = useState<{ key: string; loses?: string | undefined }[]>([]);
   const words = useDeferredValue(typed);
   const board = useBoard(project, { find: `on:${environment} ${words}`, environments: environment, sort: "changed", limit: most });
-  const flags = board.data?.flags ?? [];
+  const last = useLatest(project, environment);
+  const hurt = useHurt(project, environment);
+  const flags = (board.data?.flags ?? []).toSorted((a, b) => Number(hurt.has(b.key)) - Number(hurt.has(a.key)));
   const pick = (f: Schemas["BoardFlag"], on: boolean) => setPicked(on ? [...picked, { key: f.key, loses: f.loses }] : picked.filter((p) => p.key !== f.key));
   return (
     <Sheet title={`Live in ${environment}`}>
@@ -61,6 +72,25 @@ function Live({ project, environment }: { project: string; environment: string }
           <Stopper project={project} environment={environment} flags={picked} label={`Stop these ${picked.length}`} onDone={() => setPicked([])} />
         </div>
       )}
+      {typed.trim() !== "" && flags.length > 1 && (
+        <Button tone="bare" className="underline" onClick={() => setPicked(flags.map((f) => ({ key: f.key, loses: f.loses })))}>
+          choose all {flags.length} found
+        </Button>
+      )}
+      {typed.trim() === "" && (
+        <p className="mb-2 text-soft">
+          Several at once: type words such as{" "}
+          {["changed:<15m", "tag:billing"].map((w, i) => (
+            <span key={w}>
+              {i > 0 && " or "}
+              <button type="button" className="cursor-pointer font-mono text-[13px] underline" onClick={() => setTyped(w)}>
+                {w}
+              </button>
+            </span>
+          ))}
+          , and choose all.
+        </p>
+      )}
       <ul className="flex flex-col" aria-label="live flags">
         {flags.map((f) => (
           <li key={f.key} className="flex flex-col gap-2 border-b border-line py-3 last:border-0 sm:flex-row sm:items-center sm:has-[[role=group]]:flex-col sm:has-[[role=group]]:items-stretch">
@@ -72,7 +102,9 @@ function Live({ project, environment }: { project: string; environment: string }
                 <div className="font-mono text-[13px] break-all">{f.key}</div>
                 <div className="text-soft">
                   {f.title}, changed {f.in[environment] && <Time near ms={f.in[environment].changed} />}
+                  {last.get(f.key) && ` by ${last.get(f.key)}`}
                 </div>
+                {hurt.has(f.key) && <div className="font-medium text-alarm">its release found harm: {hurt.get(f.key)}</div>}
                 <div>{f.in[environment] && <Said said={f.in[environment].gist} names={f.variants} />}</div>
               </div>
             </div>
@@ -88,6 +120,20 @@ function Live({ project, environment }: { project: string; environment: string }
       </ul>
     </Sheet>
   );
+}
+
+/** useLatest says who changed each flag last, of those that changed lately. The page does without it. */
+function useLatest(project: string, environment: string): Map<string, string> {
+  const changes = useChanges(project, { environment });
+  const out = new Map<string, string>();
+  for (const c of changes.data?.items ?? []) if (c.subject && c.action.startsWith("flag.") && !out.has(c.subject)) out.set(c.subject, c.name);
+  return out;
+}
+
+/** useHurt says what the releases that run here found harm of. */
+function useHurt(project: string, environment: string): Map<string, string> {
+  const releases = useReleases(project);
+  return new Map((releases.data?.items ?? []).filter((r) => r.environment === environment && !isOver(r.state.is) && r.state.why === "harm").map((r) => [r.flag, r.sentence.text]));
 }
 
 /** ByKey stops a flag that cannot be looked up: its key is enough. */
@@ -109,19 +155,20 @@ function Standing({ project, environment }: { project: string; environment: stri
     <Sheet title="Standing stops">
       <Problem error={stops.error} />
       {stops.data && standing.length === 0 && <p className="text-soft">None.</p>}
-      {standing.map((s) => (
-        <StandingStop key={s.id} stop={s} project={project} environment={environment} />
+      {standing.map((s, i) => (
+        <StandingStop key={s.id} stop={s} project={project} environment={environment} newest={i === 0} />
       ))}
     </Sheet>
   );
 }
 
-function StandingStop({ stop, project, environment }: { stop: Schemas["StopView"]; project: string; environment: string }) {
+/** For so long the newest stop shows how it arrives, in milliseconds. */
+const fresh = 15 * 60_000;
+
+function StandingStop({ stop, project, environment, newest }: { stop: Schemas["StopView"]; project: string; environment: string; newest: boolean }) {
+  const now = useNow();
   const index = useEnvironments(project);
   const askFirst = index.data?.items.find((e) => e.key === environment)?.askFirst ?? false;
-  const lift = useLift(project, environment);
-  const { may, takes } = useMay(project, "lift");
-  const [why, setWhy] = useState("");
   return (
     <div className="mb-3 flex flex-col gap-2 border-b border-line pb-3 last:mb-0 last:border-0 last:pb-0">
       <div className="flex flex-wrap items-center gap-2">
@@ -131,17 +178,19 @@ function StandingStop({ stop, project, environment }: { stop: Schemas["StopView"
       <div className="text-soft">
         by {stop.byName}, <Time ms={stop.at} />, revision {stop.revision}
       </div>
-      {stop.reason && <div>{stop.reason}</div>}
-      <div className="flex flex-wrap gap-2">
-        {askFirst && <input aria-label="why lift" className={`${inputStyle} min-h-11 min-w-0 flex-1`} placeholder="why lift it?" value={why} onChange={(e) => setWhy(e.target.value)} />}
-        <Button className="min-h-11" disabled={!may || lift.isPending || (askFirst && why.trim() === "")} onClick={() => lift.mutate({ stops: [stop.id], reason: why })}>
-          Lift
-        </Button>
-      </div>
-      {!may && <span className="text-xs text-soft">{takes}</span>}
-      <Problem error={lift.error} />
+      {(stop.reason || stop.later) && <div>{stop.reason || stop.later}</div>}
+      <Link className="underline" to={`/p/${project}/${environment}/stops/${stop.id}`}>
+        who has it, why, and what happened
+      </Link>
+      {newest && now - stop.at < fresh && <Arrives project={project} environment={environment} stop={stop.id} />}
+      <Lifter project={project} environment={environment} stops={[stop.id]} askFirst={askFirst} />
     </div>
   );
+}
+
+function Arrives({ project, environment, stop }: { project: string; environment: string; stop: string }) {
+  const story = useStopStory(project, environment, stop);
+  return story.data?.wave ? <Wave of={story.data.wave} /> : <Problem error={story.error} />;
 }
 
 /** Delivery is the proof: every process that has the newest revision, and the lost ones by name. */

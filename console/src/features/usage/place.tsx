@@ -4,6 +4,7 @@ import { Place as Around } from "../../parts/places";
 
 const parts = [
   { path: "", label: "Decisions" },
+  { path: "/metrics", label: "Metrics" },
   { path: "/processes", label: "Processes" },
   { path: "/radar", label: "Radar" },
 ];
