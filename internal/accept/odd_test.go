@@ -227,8 +227,8 @@ out("ready");`, s.Browse["production"], mustJSON(t, keys)))})).See("ready")
 		}},
 		{name: "all at once", of: all(s.URL())},
 		{name: "all at once, an outpost", of: all(o.URL())},
-		{name: "one", of: one(s.URL(), "/ofrep/v1/evaluate/flags/", "")},
-		{name: "one, an outpost", of: one(o.URL(), "/ofrep/v1/evaluate/flags/", "")},
+		{name: "one", of: one(s.URL(), "/ofrep/v1/evaluate/flags/", ""), some: 5},
+		{name: "one, an outpost", of: one(o.URL(), "/ofrep/v1/evaluate/flags/", ""), some: 5},
 		{name: "why", of: one(s.URL(), inProd+"/flags/", "/why"), some: 20},
 		{name: "the client for browsers", of: func(t *testing.T, context map[string]any) (got map[string]string) {
 			text := mustJSON(t, string(mustJSON(t, context)))

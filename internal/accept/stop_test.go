@@ -22,6 +22,7 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/tripwires"
 	"greenlever.example/greenlever/internal/app/webhooks"
+	"greenlever.example/greenlever/internal/edge"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/manage"
 )
@@ -486,7 +487,7 @@ func (r *stopsReal) do(name string) {
 		}
 	case "stop by an order":
 		if r.order != "" {
-			give(r.t, r.s.URL(), r.order, 409) // it stops once, whether its stop still stands or not
+			r.once(r.order)
 		}
 		if slices.ContainsFunc(r.ids, func(id string) bool { return r.letter[id] == "o" }) {
 			return
@@ -530,6 +531,19 @@ func (r *stopsReal) do(name string) {
 	case "begin an epoch":
 		r.s.Keeper.Do(r.t, "POST", "/epoch", object{"reason": "model"}, 200, nil)
 	}
+}
+
+// once gives an order that was recorded: it stops once, whether its stop still stands or not. A process refuses it from
+// the revision on that tells of it, and until then says that it has it.
+func (r *stopsReal) once(order string) {
+	r.t.Helper()
+	gltest.Eventually(r.t, "an order that was recorded is refused", func() bool {
+		status, answer, _, err := gltest.Caller{URL: r.s.URL()}.Send("POST", edge.EmergencyPath, []byte(order))
+		if err != nil || status != 409 && !strings.Contains(string(answer), `"again":true`) {
+			r.t.Fatalf("an order again: %d %s %v", status, answer, err)
+		}
+		return status == 409
+	})
 }
 
 // recorded waits until the records have what an order did.
