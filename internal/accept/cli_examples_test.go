@@ -35,7 +35,8 @@ var told = []string{
 	"release roll-back", "metric remove", "ladder remove",
 	"webhook make", "webhook list", "webhook events", "webhook edit", "webhook replay", "webhook rotate", "webhook remove",
 	"tripwire make", "tripwire list", "tripwire try", "tripwire edit", "tripwire arm", "tripwire rotate", "drill rehearse",
-	"drill practise", "drill list", "tripwire remove", "stop", "happened", "lift", "freeze make", "freeze list", "freeze remove", "team save", "team list", "team roles", "robot make",
+	"drill practise", "drill list", "tripwire remove", "stop", "happened", "lift", "proposal list", "proposal show", "proposal edit",
+	"proposal comment", "proposal take-out", "proposal sign", "proposal apply", "proposal withdraw", "freeze make", "freeze list", "freeze remove", "team save", "team list", "team roles", "robot make",
 	"robot token", "can", "team remove", "emergency key", "emergency stop",
 	"emergency lift", "instances gone", "history", "export", "verify", "attribute remove", "environment archive",
 	"environment bring-back", "environment remove", "token remove", "epoch new",
@@ -53,6 +54,7 @@ var refused = map[string]int{
 	"release sign 0":  5, "release decline 0": 5, // it asks nobody
 	"release finish 0": 5,                                             // not all have it
 	"radar define 0":   4, "instances gone 0": 4, "token remove 0": 4, // there is none such
+	"proposal take-out 0": 2, "proposal sign 0": 3, "proposal withdraw 0": 5, // it has one change, it is one's own, it is made
 	"emergency stop 0": 6, // nobody is at these addresses
 }
 
@@ -98,7 +100,7 @@ func TestExamplesRun(t *testing.T) {
 	for _, path := range told {
 		before(t, s, sh, path)
 		for i, line := range all[path] {
-			line = strings.NewReplacer("FREEZE", id(inProd+"/freezes"), "TRIPWIRE", id(inProd+"/tripwires"), "WEBHOOK", id("/projects/pinecrest/webhooks"),
+			line = strings.NewReplacer("FREEZE", id(inProd+"/freezes"), "PROPOSAL", id(atProposals), "TRIPWIRE", id(inProd+"/tripwires"), "WEBHOOK", id("/projects/pinecrest/webhooks"),
 				"01a0f3c2-5b7d-7a10-8c33-1f6de0b7a001", id(inProd+"/stops")).Replace(line)
 			if path == "key revoke" {
 				line = strings.Replace(line, "3f1c", id(inProd+"/keys"), 1)

@@ -241,6 +241,21 @@ func broad(t *testing.T, s *gltest.Service) {
 		24 * time.Hour).UnixMilli(), "from": time.Now().Add(time.Hour).UnixMilli()}}, 201, &frost)
 	var robot struct{ ID string }
 	s.Keeper.Do(t, "POST", "/robots", object{"key": "widener"}, 201, &robot)
+	propose := func(who gltest.Caller, into string, flags ...string) string {
+		var p struct{ ID string }
+		for _, key := range flags {
+			who.With("If-Match", "1").Do(t, "PATCH", "/projects/pinecrest/flags/"+key+"?title=Better&propose="+into,
+				object{"title": "Better"}, 202, &p)
+			into = p.ID
+		}
+		return p.ID
+	}
+	tove := s.Person(t, "tove.ek", "on-call") // who may propose what she may not do
+	proposed := map[string]string{"": propose(s.Keeper, "new", "handover"), "/items/{item}/remove": propose(s.Keeper,
+		"new", "handover", "fourth"), "/apply": propose(s.Keeper, "new", "telemetry"), "/withdraw": propose(s.Keeper,
+		"new", "telemetry"), "/signatures": propose(tove, "new", "handover")}
+	var toSign struct{ Digest string }
+	s.Keeper.Do(t, "GET", atProposals+"/"+proposed["/signatures"], nil, 200, &toSign)
 	// what would end the keeper's own
 	hers := map[string]bool{"POST /accounts/{account}/password": true,
 		"DELETE /accounts/{account}/sessions/{session}": true}
@@ -257,7 +272,7 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID,
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "proposal": proposed[""], "item": "1",
 		"device": device, "drill": drill.ID, "stop": stop.Stop, "tripwire": wire.ID, "release": release.ID, "webhook": webhook.ID, "ladder": "careful", "metric": "door-open-failed"}
 	wires := object{"tripwire": object{"id": "", "title": "Slow", "flags": []string{"one-touch-open"}, "made": 0,
 		"hint": ""}}
@@ -316,6 +331,9 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/freezes": object{"freeze": object{"reason": "the fair",
 			"from": time.Now().Add(-time.Hour).UnixMilli(), "to": time.Now().Add(time.Hour).UnixMilli(), "roles": []string{"keeper"}}},
 		"POST /projects/{project}/environments/{environment}/freezes/{freeze}/remove": object{},
+		"PATCH /projects/{project}/proposals/{proposal}":                              object{"reason": "it reads better"},
+		"POST /projects/{project}/proposals/{proposal}/signatures":                    object{"digest": toSign.Digest},
+		"POST /projects/{project}/proposals/{proposal}/comments":                      object{"text": "why?"},
 		"POST /robots":                         object{"key": "deployer", "name": "Deployer"},
 		"POST /accounts/{account}/tokens":      object{"name": "ci", "days": 3},
 		"PUT /teams/{team}":                    object{"title": "Doors", "members": []string{gltest.KeeperEmail}},
@@ -395,6 +413,9 @@ func broad(t *testing.T, s *gltest.Service) {
 				case "POST /projects/{project}/webhooks/{webhook}/remove":
 					address = strings.Replace(address, webhook.ID, second.ID, 1)
 				}
+				if at, is := strings.CutPrefix(name, "POST /projects/{project}/proposals/{proposal}"); is && proposed[at] != "" {
+					address = strings.Replace(address, proposed[""], proposed[at], 1)
+				}
 				if name == "POST /accounts/{account}/tokens" {
 					address = strings.Replace(address, me.Account.ID, robot.ID, 1)
 				}
@@ -420,7 +441,8 @@ func broad(t *testing.T, s *gltest.Service) {
 				}
 				c := s.Keeper.With("If-Match",
 					fmt.Sprint(map[string]int64{
-						"PUT /projects/{project}/environments/{environment}/flags/{flag}": v.Version}[name]+
+						"PUT /projects/{project}/environments/{environment}/flags/{flag}":   v.Version,
+						"POST /projects/{project}/proposals/{proposal}/items/{item}/remove": 1}[name]+
 						map[bool]int64{true: 1}[!strings.Contains(name, "/flags/{flag}") || method == "PATCH"]))
 				if strings.Contains(name, "/me") || strings.Contains(name, "/sign-in") { // what a token cannot do
 					c = session

@@ -47,12 +47,13 @@ func (g Grants) Roles(project, environment int64) (roles []Role) {
 }
 
 // Allows finds the grant that allows an action in an environment, or in the project as a whole; what is held for all
-// environments, and by themselves, comes first. To read, and to make a flag, takes a role in any environment.
+// environments, and by themselves, comes first. To read, to propose and to make a flag takes a role in any
+// environment.
 func (g Grants) Allows(a Action, project, environment int64) (Grant, bool) {
 	takes := a.Takes()
 	best, found := Grant{}, false
 	for _, one := range g {
-		counts := one.Environment == 0 || one.Environment == environment || a == Read || a == MakeFlag
+		counts := one.Environment == 0 || one.Environment == environment || a == Read || a == MakeFlag || a == Propose
 		if one.Project != project || !counts || !slices.Contains(takes, one.Role) {
 			continue
 		}

@@ -31,6 +31,8 @@ type Environment struct {
 	// OwnersOnly has only those who own a flag, or are in a team that does, change what it gives here. A flag that
 	// nobody owns is everybody's.
 	OwnersOnly bool `json:"ownersOnly,omitempty" db:"owners_only"`
+	// Signing are the signatures that it takes to change what flags give here.
+	Signing Signing `json:"signing,omitzero" db:"signing"`
 	// Freezes are the times in which nothing moves units here.
 	Freezes Freezes `json:"freezes,omitempty" db:"freezes"`
 	Digest  string  `json:"-" db:"-"` // of the revision; empty where it was not asked for

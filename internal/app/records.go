@@ -48,6 +48,7 @@ type SamplingRecord struct {
 type AsksRecord struct {
 	EnvironmentID int64
 	OwnersOnly    bool
+	Signing       Signing
 }
 
 // Erasure takes a unit out of an environment's population.

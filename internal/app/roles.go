@@ -37,13 +37,14 @@ const (
 	ReleaseIt Action = "release"  // a flag document's lever, rules and end
 	StopIt    Action = "stop"
 	LiftIt    Action = "lift"
-	SeeIt     Action = "see-as" // see a flag's variant in one's own session
-	Manage    Action = "manage" // environments, access keys, roles
+	Propose   Action = "propose" // changes that others sign
+	SeeIt     Action = "see-as"  // see a flag's variant in one's own session
+	Manage    Action = "manage"  // environments, access keys, roles
 )
 
 // Actions lists the actions.
 func Actions() []Action {
-	return []Action{Read, Define, MakeFlag, Document, ReleaseIt, StopIt, LiftIt, SeeIt, Manage}
+	return []Action{Read, Define, MakeFlag, Document, ReleaseIt, StopIt, LiftIt, Propose, SeeIt, Manage}
 }
 
 // Takes says which roles allow the action. Reading is allowed by every role.
@@ -56,6 +57,8 @@ func (a Action) Takes() []Role {
 	case ReleaseIt:
 		return []Role{Developer, Releaser, Keeper}
 	case StopIt:
+		return []Role{Developer, Releaser, OnCall, Keeper}
+	case Propose:
 		return []Role{Developer, Releaser, OnCall, Keeper}
 	case LiftIt:
 		return []Role{Releaser, OnCall, Keeper}
@@ -72,7 +75,8 @@ func (a Action) Says() string {
 	return map[Action]string{
 		Read: "reads all", Define: "edits flags' definitions and " +
 			"segments", MakeFlag: "makes flags", Document: "edits all of a flag",
-		ReleaseIt: "turns levers, edits rules, releases", StopIt: "stops", LiftIt: "lifts",
+		ReleaseIt: "turns levers, edits rules, releases", StopIt: "stops", LiftIt: "lifts", Propose: "proposes " +
+			"changes",
 		SeeIt: "sees flags as another variant", Manage: "keeps environments, keys and roles",
 	}[a]
 }

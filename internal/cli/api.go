@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -17,9 +18,10 @@ import (
 // api talks to the management API.
 type api struct {
 	*apiclient.Client
-	try bool   // no change is sent
-	key string // the idempotency key that was asked for
-	err io.Writer
+	try     bool   // no change is sent
+	propose string // no change is made, but proposed: new, or the id of a proposal
+	key     string // the idempotency key that was asked for
+	err     io.Writer
 }
 
 // call is one request of the management API.
@@ -84,6 +86,10 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 	if a.try && !r.readsOnly() {
 		return nil, coded(exitUsage, "this cannot be tried, only done: nothing was changed")
 	}
+	if a.propose != "" && r.method != http.MethodGet && strings.HasPrefix(r.path, "/projects/") && r.proposable() {
+		r.path += map[bool]string{true: "&", false: "?"}[strings.Contains(r.path, "?")] + "propose=" +
+			url.QueryEscape(a.propose)
+	}
 	var raw []byte
 	var err error
 	if r.body != nil {
@@ -91,7 +97,7 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 			return nil, err
 		}
 	}
-	if !r.keyed() {
+	if !r.keyed() || a.propose != "" {
 		return a.once(ctx, r, "")
 	}
 	pending := a.pending(r, raw)
@@ -119,7 +125,19 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 func (a *api) once(ctx context.Context, r request, key string) (*http.Response, error) {
 	res, err := a.Send(ctx, apiclient.Call{Method: r.method, Path: r.path, Body: r.body, Version: r.version, Key: key,
 		File: r.file, Size: r.size, Reason: r.reason, Base: r.base})
+	if err == nil && res.StatusCode == http.StatusAccepted {
+		var p struct{ ID, Title string }
+		if err := apiclient.Decode(a.URL, res, &p); err != nil {
+			return nil, refusal(err)
+		}
+		return nil, &proposed{p.ID, p.Title}
+	}
 	return res, refusal(err)
+}
+
+// proposable tells whether a request is a change, or looks what one would do.
+func (r request) proposable() bool {
+	return !r.readsOnly() || strings.Contains(r.path, "dryRun=true")
 }
 
 // options are what the API's fields are called on the command line.
@@ -139,6 +157,7 @@ func refusal(err error) error {
 	}
 	said := *p
 	said.Fields = slices.Clone(p.Fields)
+	said.Detail = strings.Replace(said.Detail, "propose the change", "propose the change, with --propose", 1)
 	for i := range said.Fields {
 		if option := options[said.Fields[i].Place]; option != "" {
 			said.Fields[i].Place = option

@@ -76,6 +76,7 @@ type session struct {
 	yes                                         bool
 	units                                       int64  // confirmed before everybody gets something else; -1: not said
 	key                                         string // of a change that is asked for again
+	propose                                     string // changes, in place of making them: new, or an id
 	try                                         bool   // show what would change and change nothing
 }
 
@@ -128,6 +129,10 @@ func (s *session) run(ctx context.Context, args []string) int {
 	root.SetOut(s.out)
 	root.SetErr(s.err)
 	err := root.ExecuteContext(ctx)
+	if p := new(proposed); errors.As(err, &p) {
+		s.sayProposed(p)
+		return 0
+	}
 	if err != nil {
 		s.note("greenlever: %v", err)
 		if strings.HasPrefix(err.Error(), unknownCommand) {
@@ -183,6 +188,8 @@ and knows who changed what.
 	p.StringVarP(&s.output, "output", "o", "table", "table, json or yaml")
 	p.StringVar(&s.because, "because", "", "why, in one sentence; environments that ask first want it")
 	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
+	p.StringVar(&s.propose, "propose", "", "propose a change in place of making it; or, with =PROPOSAL, into one")
+	p.Lookup("propose").NoOptDefVal = "new"
 	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
 	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and "+
 		"does nothing twice")

@@ -270,9 +270,13 @@ func (s *session) into(ctx context.Context, a *api, path, key string, to []strin
 
 func (s *session) environmentEdit() *cobra.Command {
 	var title, asks, owners string
+	var signing app.Signing
+	var signs []string
 	c := &cobra.Command{Use: "edit KEY", Short: "Edit an environment's title, or what it asks for",
 		Example: "  greenlever environment edit production --title 'The real lockers' --ask-first true " +
-			"--because 'customers stand there'",
+			"--because 'customers stand there'\n" +
+			"  greenlever environment edit trial --signatures 1 --signed-by releaser,keeper --lever-alone " +
+			"--because 'nobody alone'",
 		Args: exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
@@ -292,8 +296,22 @@ func (s *session) environmentEdit() *cobra.Command {
 					return coded(exitUsage, "--owners-only takes true or false, not %q", owners)
 				}
 			}
+			if cmd.Flags().Changed("signatures") || len(signs) > 0 || cmd.Flags().Changed("lever-alone") {
+				if !cmd.Flags().Changed("signatures") {
+					return coded(exitUsage, "say with --signatures how many persons sign; 0 for none")
+				}
+				signing.Roles, signing.Teams = nil, nil
+				for _, one := range signs {
+					if role := app.Role(one); app.CheckRole(role) == "" {
+						signing.Roles = append(signing.Roles, role)
+					} else {
+						signing.Teams = append(signing.Teams, one)
+					}
+				}
+				body["signing"] = signing
+			}
 			if len(body) == 0 {
-				return coded(exitUsage, "say what to edit: --title, --ask-first, --owners-only")
+				return coded(exitUsage, "say what to edit: --title, --ask-first, --owners-only, --signatures")
 			}
 			if s.because != "" {
 				body["reason"] = s.because
@@ -303,12 +321,21 @@ func (s *session) environmentEdit() *cobra.Command {
 				url.PathEscape(args[0]), body: body}, &now); err != nil {
 				return err
 			}
-			return s.show(now, func() { s.say("%s  %s, asks first: %t", now.Key, now.Title, now.AskFirst) })
+			return s.show(now, func() {
+				s.say("%s  %s, asks first: %t, wants %s", now.Key, now.Title, now.AskFirst,
+					now.Signing)
+			})
 		}}
 	c.Flags().StringVar(&title, "title", "", "for people")
 	c.Flags().StringVar(&owners, "owners-only", "", "true or false: whether only those who own a flag, or are in a "+
 		"team that "+
 		"does, change it there")
+	c.Flags().IntVar(&signing.Need, "signatures", 0, "how many persons besides its author sign a change there "+
+		"before it "+
+		"is made; 0: none")
+	c.Flags().StringSliceVar(&signs, "signed-by", nil, "roles, or keys of teams, whose signatures count; of all who "+
+		"may make the change if left out")
+	c.Flags().BoolVar(&signing.Lever, "lever-alone", false, "a lever is turned there without signatures")
 	c.Flags().StringVar(&asks, "ask-first", "", "true or false: whether each change wants a reason and a confirmation")
 	return c
 }

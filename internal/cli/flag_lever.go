@@ -14,7 +14,8 @@ func (s *session) flagTurn() *cobra.Command {
 	c := &cobra.Command{Use: "turn KEY on|off", Short: "Set the lever, and with --end what all get whom no rule takes",
 		Args: exactly("KEY", "on|off"),
 		Example: "  greenlever flag turn weather-holds on --end on --env production --because 'for all'\n  " +
-			"greenlever flag turn weather-holds off --env production --because 'not needed'",
+			"greenlever flag turn weather-holds off --env production --because 'not needed'\n  " +
+			"greenlever flag turn handover-photo off --env production --because 'the lenses fog' --propose",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return s.edit(cmd.Context(), args[0], func(d *flag.Document) error {
 				if d.Lever = flag.Lever(args[1]); d.Lever != flag.On && d.Lever != flag.Off {

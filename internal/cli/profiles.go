@@ -83,10 +83,11 @@ func (s *session) connect() (*api, error) {
 	}
 	s.project = first(s.project, os.Getenv("GREENLEVER_PROJECT"), p.Project)
 	s.env = first(s.env, os.Getenv("GREENLEVER_ENV"), p.Env)
-	a := &api{try: s.try, key: s.key, err: s.err, Client: &apiclient.Client{Agent: "greenlever-cli",
-		HTTP:  &http.Client{Timeout: time.Minute},
-		URL:   strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"),
-		Token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token)}}
+	a := &api{try: s.try, propose: s.propose, key: s.key, err: s.err,
+		Client: &apiclient.Client{Agent: "greenlever-cli",
+			HTTP:  &http.Client{Timeout: time.Minute},
+			URL:   strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"),
+			Token: first(os.Getenv("GREENLEVER_TOKEN"), p.Token)}}
 	if a.URL == "" {
 		return nil, coded(exitUsage, "no service is known: run `greenlever sign-in`, or set GREENLEVER_URL and "+
 			"GREENLEVER_TOKEN")

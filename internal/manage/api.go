@@ -27,6 +27,7 @@ import (
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -120,6 +121,12 @@ type ReleaseReader interface {
 	Ladders(ctx context.Context, project int64) ([]app.Ladder, error)
 }
 
+// ProposalReader reads what is proposed.
+type ProposalReader interface {
+	Proposal(ctx context.Context, project int64, id string) (*app.Proposal, error)
+	Proposals(ctx context.Context, project int64, over int) ([]app.Proposal, error)
+}
+
 // EvidenceReader reads what is measured, and what watches found.
 type EvidenceReader interface {
 	Metrics(ctx context.Context, project int64) ([]evidence.Metric, error)
@@ -166,6 +173,7 @@ type Records struct {
 	UnitReader
 	ReleaseReader
 	EvidenceReader
+	ProposalReader
 	WebhookReader
 	TripwireReader
 	StateReader
@@ -186,6 +194,8 @@ type API struct {
 	// decide by more then. Where nobody reaches the records all go on deciding.
 	Stale  time.Duration
 	Drills *drills.Service
+	// Proposals makes what others signed.
+	Proposals *proposals.Service
 	// Emergency takes emergency orders.
 	Emergency *emergency.Desk
 	Reported  func(envs []app.Environment) []int64 // counts the reports that came of each environment

@@ -92,7 +92,13 @@ var done = map[string]string{"flag.made": "made", "flag.changed": "changed", "fl
 	"tripwire.saved": "saved tripwire", "tripwire.rotated": "gave a new address to tripwire",
 	"tripwire.removed": "removed tripwire", "tripwire.armed": "armed tripwire", "tripwire.fired": "fired tripwire",
 	"tripwire.tried": "tried tripwire", "tripwire.over": "heard that it is over of tripwire",
-	"project.changed": "changed project", "segment.titled": "gave another title to segment",
+	"proposal.made": "proposed", "proposal.edited": "edited the proposal", "proposal.carried": "carried over the " +
+		"proposal",
+	"proposal.signed": "signed the proposal", "proposal.unsigned": "took a signature back from the proposal",
+	"proposal.commented": "commented on the proposal", "proposal.withdrawn": "withdrew the proposal",
+	"proposal.applied": "made the proposal", "proposal.waits": "could not make the proposal",
+	"proposal.expired": "ended the proposal",
+	"project.changed":  "changed project", "segment.titled": "gave another title to segment",
 	"drill.held": "practised a stop of", "drill.due": "reminded of drills",
 	"emergency.taken": "took an emergency order of", "emergency.key-made": "made a new emergency key",
 	"tripwire.refused": "refused calls of tripwire", "release.harm": "found harm of",
@@ -320,7 +326,9 @@ func (c *Changed) say() {
 		verb = tells.Action
 	}
 	c.Says = words.Say("%s %s", words.Name(c.Name), verb)
-	if tells.Subject != "" {
+	if strings.HasPrefix(tells.Action, "proposal.") && len(tells.Difference) > 0 { // people know it by its title
+		c.Says = words.Say("%s %s", c.Says, tells.Difference[0])
+	} else if tells.Subject != "" {
 		c.Says = words.Say("%s %s", c.Says, words.Key(tells.Subject))
 	}
 	if len(where) > 0 {

@@ -136,7 +136,7 @@ func (c *call) saveList(units []string) (any, error) {
 	}
 	put := &segments.Put{Document: segments.Document{When: doc.When, Lists: doc.Lists, In: doc.In, Out: doc.Out},
 		Base: base, NewLists: lists}
-	raw, err := c.api.Commit.Apply(c.ctx, r, commit.Change{In: commit.In{Project: c.p, Environment: e}, Of: doc.Key,
+	raw, err := c.make(r, commit.Change{In: commit.In{Project: c.p, Environment: e}, Of: doc.Key,
 		Versions: versions, Do: put})
 	if err != nil {
 		return nil, err

@@ -110,6 +110,10 @@ func (s *schemas) operation(r *route) map[string]any {
 		done["headers"] = headers
 	}
 	responses := map[string]any{strconv.Itoa(r.status): done}
+	if r.changes && strings.HasPrefix(r.path, atProject) {
+		responses["202"] = map[string]any{"description": "proposed, where propose says so",
+			"content": json(reflect.TypeFor[app.Proposal]())}
+	}
 	problem := func(status, says string) {
 		responses[status] = map[string]any{"description": says,
 			"content": map[string]any{"application/problem+json": map[string]any{
@@ -282,7 +286,7 @@ var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "K
 	"testunits": "TestUnits",
 	"recipes":   "Recipes", "stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
 	"evidence": "Evidence",
-	"webhooks": "Webhook", "tripwires": "Tripwire",
+	"webhooks": "Webhook", "tripwires": "Tripwire", "proposals": "Proposal", "merge": "Merge",
 	"roles": "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
 
 // name names a type in the document. Two types of one name would be taken for one, so there

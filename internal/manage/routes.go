@@ -69,7 +69,7 @@ func (r route) installation() route      { r.keeper = true; return r }
 func (r route) ofKeepers() route         { r.keepers = true; return r }
 func (r route) needs(a app.Action) route { r.action = a; return r }
 func (r route) ifMatch() route           { r.versioned = true; return r }
-func (r route) change() route            { r.changes = true; return r.takes("dryRun") }
+func (r route) change() route            { r.changes = true; return r.takes("dryRun", "propose", "title") }
 func (r route) takes(query ...string) route {
 	r.query = append(slices.Clone(r.query), query...)
 	return r
@@ -114,6 +114,9 @@ func (a *API) serve(r route) echo.HandlerFunc {
 			return err
 		}
 		out, err := r.handle(c)
+		if a := (proposedAnswer{}); errors.As(err, &a) {
+			return c.proposed(a)
+		}
 		if err != nil {
 			environment := int64(0)
 			if c.e != nil {
@@ -217,6 +220,9 @@ func (c *call) place(r *route) (err error) {
 		}
 		environment = c.e.ID
 	}
+	if r.changes && c.proposing() != "" {
+		return c.allow(app.Propose, environment)
+	}
 	return c.allow(r.action, environment)
 }
 
@@ -282,8 +288,7 @@ func (c *call) apply(reason, of string, do any) (json.RawMessage, error) {
 	if err != nil {
 		return nil, err
 	}
-	return c.api.Commit.Apply(c.ctx, r, commit.Change{In: commit.In{Project: c.p, Environment: c.e}, Of: of,
-		Versions: versions, Do: do})
+	return c.make(r, commit.Change{In: commit.In{Project: c.p, Environment: c.e}, Of: of, Versions: versions, Do: do})
 }
 
 // request gathers what every change needs to know of the call, with the versions that the caller

@@ -78,12 +78,15 @@ type savedStop struct {
 }
 
 func (c *call) stopOrLift(reason string, do any) (any, error) {
+	change := commit.Change{In: commit.In{Project: c.p, Environment: c.e}, Do: do}
+	if c.proposing() != "" {
+		return nil, c.api.Commit.Kinds.Proposed(change)
+	}
 	r, _, err := c.request(reason)
 	if err != nil {
 		return nil, err
 	}
-	raw, err := stops.Arrive(c.ctx, c.api.Commit, r, commit.Change{In: commit.In{Project: c.p, Environment: c.e},
-		Do: do})
+	raw, err := stops.Arrive(c.ctx, c.api.Commit, r, change)
 	if err != nil {
 		return nil, err
 	}

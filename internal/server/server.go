@@ -29,6 +29,7 @@ import (
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/ledger"
+	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/app/tripwires"
 	"greenlever.example/greenlever/internal/app/webhooks"
@@ -94,6 +95,7 @@ type Server struct {
 	tripwires *tripwires.Service
 	emergency *emergency.Desk
 	drills    *drills.Service
+	proposals *proposals.Service
 	edge      *edge.Edge
 	api       *manage.API
 	http      []*http.Server

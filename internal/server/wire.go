@@ -33,6 +33,7 @@ import (
 	"greenlever.example/greenlever/internal/app/people"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
+	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/app/recipes"
 	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/app/roles"
@@ -99,6 +100,7 @@ func (s *Server) wire() {
 	s.sender = &webhooks.Sender{Records: st, Now: c.Now, Log: c.Log, Allowed: c.WebhookNetworks,
 		Tries: c.WebhookTries, Timeout: c.WebhookTimeout, Wake: make(chan struct{}, 1)}
 	s.running = running
+	s.proposals = &proposals.Service{Records: st, Commit: changes, Now: c.Now}
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
 	s.emergency = &emergency.Desk{Hub: hub, Records: st, Commit: changes, Path: filepath.Join(c.Dir, "emergency.json"),
@@ -124,13 +126,13 @@ func (s *Server) wire() {
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
 			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st,
+			EvidenceReader: st, ProposalReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
 			StateReader:    st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: deliveries, Releases: running, Emergency: s.emergency,
-		Drills: s.drills,
+		Drills: s.drills, Proposals: s.proposals,
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
@@ -190,6 +192,7 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
+		(&proposals.Service{}).Kinds(),
 		stops.Kinds(), emergency.Kinds(), drills.Kinds(), tripwires.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
@@ -210,6 +213,7 @@ var (
 	_ tripwires.Tx            = (*store.Tx)(nil)
 	_ emergency.Tx            = (*store.Tx)(nil)
 	_ drills.Tx               = (*store.Tx)(nil)
+	_ proposals.Tx            = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)
 	_ metrics.Tx              = (*store.Tx)(nil)
 	_ delivery.GoneTx         = (*store.Tx)(nil)

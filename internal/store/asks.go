@@ -13,17 +13,22 @@ var _ = keeps(
 var _ = writes((*Tx).SetAsks)
 
 var _ = speaks("environment", func(v *reading, id int64) {
-	read(v, asksRecord, "SELECT environment_id, owners_only FROM environment_asks WHERE environment_id = ?", id)
+	read(v, asksRecord, "SELECT environment_id, owners_only, signing FROM environment_asks WHERE environment_id "+
+		"= ?", id)
 })
 
 type asksRow struct {
-	Environment int64 `db:"environment_id"`
-	OwnersOnly  bool  `db:"owners_only"`
+	Environment int64  `db:"environment_id"`
+	OwnersOnly  bool   `db:"owners_only"`
+	Signing     string `db:"signing"`
 }
 
 func asksRecord(r asksRow) row {
 	out := row{of: fmt.Sprintf("environment_asks/%d", r.Environment)}
-	if r.OwnersOnly {
+	switch {
+	case r.Signing != "":
+		out.content = []any{r.OwnersOnly, r.Signing}
+	case r.OwnersOnly:
 		out.content = []any{r.OwnersOnly}
 	}
 	return out
@@ -34,13 +39,17 @@ func (t *Tx) SetAsks(r *app.AsksRecord) error {
 	if err := t.exec("DELETE FROM environment_asks WHERE environment_id = ?", r.EnvironmentID); err != nil {
 		return err
 	}
-	if r.OwnersOnly {
-		if err := t.exec("INSERT INTO environment_asks (environment_id, owners_only) VALUES (?, ?)", r.EnvironmentID,
-			r.OwnersOnly); err != nil {
+	row := asksRow{Environment: r.EnvironmentID, OwnersOnly: r.OwnersOnly}
+	if r.Signing.Need > 0 {
+		row.Signing = encode(r.Signing)
+	}
+	if row.OwnersOnly || row.Signing != "" {
+		if err := t.exec("INSERT INTO environment_asks (environment_id, owners_only, signing) VALUES (?, ?, ?)",
+			row.Environment, row.OwnersOnly, row.Signing); err != nil {
 			return err
 		}
 	}
-	return t.touch(asksRecord(asksRow{r.EnvironmentID, r.OwnersOnly}))
+	return t.touch(asksRecord(row))
 }
 
 // Owners are those who answer for a flag.

@@ -27,13 +27,16 @@ var _ = speaks("project", func(v *reading, id int64) {
 const (
 	projectColumns     = "id, project_key, title, created"
 	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created, " +
-		environmentState + " state, " + environmentFreezes + " freezes, " + environmentOwners + " owners_only"
+		environmentState + " state, " + environmentFreezes + " freezes, " + environmentOwners + " owners_only, " +
+		"" + environmentSigning + " signing"
 	environmentState = "COALESCE((SELECT s.state FROM environment_states s WHERE s.environment_id = " +
 		"environments.id), '')"
 	environmentFreezes = "COALESCE((SELECT f.body FROM environment_freezes f WHERE f.environment_id = " +
 		"environments.id), '')"
 	environmentOwners = "COALESCE((SELECT a.owners_only FROM environment_asks a WHERE a.environment_id = " +
 		"environments.id), 0)"
+	environmentSigning = "COALESCE((SELECT a.signing FROM environment_asks a WHERE a.environment_id = " +
+		"environments.id), '')"
 	definitionColumns = "id, project_id, flag, version, body"
 )
 
@@ -46,6 +49,12 @@ func (s *Store) Projects(ctx context.Context) ([]app.Project, error) {
 func (s *Store) Project(ctx context.Context, key string) (*app.Project, error) {
 	return get[app.Project](ctx, s.door, noProject(key), "SELECT "+projectColumns+" FROM projects WHERE "+
 		"project_key = ?", key)
+}
+
+// ProjectOf finds a project by its id.
+func (s *Store) ProjectOf(ctx context.Context, id int64) (*app.Project, error) {
+	return get[app.Project](ctx, s.door, "there is no such project", "SELECT "+projectColumns+" FROM projects WHERE "+
+		"id = ?", id)
 }
 
 // Place finds a project and one of its environments by their keys; the environment is nil where
@@ -63,11 +72,13 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 		State         app.EnvironmentState
 		Freezes       app.Freezes
 		OwnersOnly    bool `db:"owners_only"`
+		Signing       app.Signing
 	}](ctx, s.door, noProject(project), `
 		SELECT p.id, p.project_key, p.title, p.created,
 			e.id environment_id, e.environment_key, e.title environment_title, e.ask_first,
 			e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state,
-			COALESCE(f.body, '') freezes, COALESCE(a.owners_only, 0) owners_only
+			COALESCE(f.body, '') freezes, COALESCE(a.owners_only, 0) owners_only,
+			COALESCE(a.signing, '') signing
 		FROM projects p
 		LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ?
 		LEFT JOIN environment_states s ON s.environment_id = e.id
@@ -83,7 +94,7 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String,
 		Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
 		Revision: row.Revision.Int64, Behind: row.Behind.Int64, State: row.State, Created: row.Made.Int64,
-		Freezes: row.Freezes, OwnersOnly: row.OwnersOnly}, nil
+		Freezes: row.Freezes, OwnersOnly: row.OwnersOnly, Signing: row.Signing}, nil
 }
 
 // PlaceOf finds an environment by its id, and its project.

@@ -16,6 +16,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"greenlever.example/core/diff"
@@ -56,6 +57,12 @@ type Case struct {
 	// Had and Has are a flag's document before and after, where it is not a release that changes it.
 	Had, Has *flag.Document
 
+	// Signs are cases that take the signatures which an environment wants. Signers have signed the proposal that it is
+	// of, and Proposing only looks what comes of it.
+	Signs     bool
+	Signers   []app.Actor
+	Proposing bool
+
 	// Notes are lines that the entry in the audit takes besides: what was confirmed.
 	Notes []diff.Line
 }
@@ -91,8 +98,8 @@ func Steps() []Step {
 			asksFirst},
 		{"policy", "What the project agreed on is kept.", "a step of more than the project takes", "a smaller step",
 			nil},
-		{"signatures", "What needs a second person has one.", "a flag that opens doors", "the team's members sign",
-			nil},
+		{"signatures", "What needs a second person has one.", "production is edited by one person alone",
+			"propose it, and those who may sign do", signed},
 	}
 }
 
@@ -122,7 +129,20 @@ func Rights(c *Case) error {
 	if c.Environment != nil {
 		environment = c.Environment.ID
 	}
-	return Allow(c.Actor, c.Action, c.Project, environment)
+	err := Allow(c.Actor, c.Action, c.Project, environment)
+	if err == nil || !c.Proposing && len(c.Signers) == 0 {
+		return err
+	}
+	// A proposal is made in the right of its author, or of one who signed what the author may propose.
+	if e := Allow(c.Actor, app.Propose, c.Project, environment); e != nil {
+		return e
+	}
+	if c.Proposing || slices.ContainsFunc(c.Signers, func(s app.Actor) bool {
+		return Allow(&s, c.Action, c.Project, environment) == nil
+	}) {
+		return nil
+	}
+	return err
 }
 
 func ended(_ context.Context, c *Case) error {

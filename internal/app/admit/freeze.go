@@ -31,6 +31,10 @@ func frozen(ctx context.Context, c *Case) error {
 			return err
 		}
 	}
+	if c.Environment.Signing.Signed(c.Signers, c.Project, c.Environment.ID) > c.Environment.Signing.Need {
+		c.Notes = append(c.Notes, diff.Text("in the freeze ("+f.Reason+"), by one signature more than is wanted"))
+		return nil
+	}
 	says := "environment " + c.Environment.Key + " is frozen " +
 		"until " + time.UnixMilli(until).UTC().Format("2006-01-02 15:04 UTC") +
 		" (" + f.Reason + "): nothing moves units until then but stops, lifts and roll backs"
@@ -39,5 +43,7 @@ func frozen(ctx context.Context, c *Case) error {
 		return nil
 	}
 	return &app.Fault{Kind: app.Conflict, More: map[string]any{"freeze": f.ID, "until": until, "reason": f.Reason},
-		Detail: says + "; a keeper takes the freeze away, or excepts the flag or a role"}
+		Detail: says + "; a keeper takes the freeze away, or excepts the flag or a role, and a proposal with one " +
+			"more signature " +
+			"than is wanted passes"}
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"greenlever.example/core/diff"
 	"greenlever.example/greenlever/internal/app"
 )
 
@@ -18,12 +19,20 @@ func owners(_ context.Context, c *Case) error {
 	if err != nil || len(own) == 0 {
 		return err
 	}
-	if slices.ContainsFunc(own, func(o string) bool {
-		return slices.ContainsFunc(c.Actor.Is, func(is string) bool { return strings.EqualFold(o, is) })
-	}) {
+	for _, who := range append([]app.Actor{*c.Actor}, c.Signers...) {
+		if slices.ContainsFunc(own, func(o string) bool {
+			return slices.ContainsFunc(who.Is, func(is string) bool { return strings.EqualFold(o, is) })
+		}) {
+			return nil
+		}
+	}
+	says := "in " + c.Environment.Key + " only those who own a flag change it, and " + c.Flag + " is owned by " +
+		strings.Join(own, ", ")
+	if c.Proposing {
+		c.Notes = append(c.Notes, diff.Text(says+": one of them signs"))
 		return nil
 	}
-	return &app.Fault{Kind: app.Forbidden, More: map[string]any{"owners": own},
-		Detail: "in " + c.Environment.Key + " only those who own a flag change it, and " + c.Flag + " is owned by " +
-			strings.Join(own, ", ")}
+	return &app.Fault{Kind: app.Forbidden, More: map[string]any{"owners": own}, Detail: says + "; propose it, " +
+		"and one " +
+		"of them signs"}
 }

@@ -13,7 +13,7 @@ import (
 // step. The number may have moved a little since it was told. Where the sample does not know
 // how many go, it asks for a bound of the person's own, and notes a line that keeps it.
 func confirmed(ctx context.Context, c *Case) error {
-	if c.DryRun || c.Shift == nil {
+	if c.DryRun && !c.Proposing || c.Shift == nil {
 		return nil
 	}
 	sh, err := c.Shift(ctx)

@@ -238,6 +238,9 @@ var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stop
 	"project.made":    true,
 	"access-key.made": true, "access-key.revoked": true, "account.made": true, "account.changed": true,
 	"environment.frozen": true, "environment.thawed": true,
+	"proposal.made": true, "proposal.edited": true, "proposal.carried": true, "proposal.signed": true,
+	"proposal.unsigned": true, "proposal.commented": true, "proposal.withdrawn": true, "proposal.applied": true,
+	"proposal.waits": true, "proposal.expired": true,
 	"team.saved": true, "team.removed": true,
 	"password.changed": true, "password.reset": true, "token.made": true, "token.removed": true, KeyAdded: true,
 	"revision.delivered": true, "epoch.new": true, "population.set": true}

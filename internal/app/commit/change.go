@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/core/merge"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/strictjson"
 )
@@ -53,6 +54,8 @@ type Kind struct {
 	Queued  bool // waits behind others of its project, so that a stop does not
 	Insists bool // is tried until the caller's deadline, whatever breaks
 	Owns    bool // is the release's own: it may change the rules that one owns
+	Signs   bool // takes the signatures that an environment wants: see admit.Case
+	Alone   bool // cannot be proposed, since what it answers is for who asks, or since it is no use later
 	Inner   bool // of the service itself: nobody asks for it, so it needs no right and has no text
 
 	value   reflect.Type
@@ -194,4 +197,42 @@ func (k *Kinds) Read(ctx context.Context, raw []byte, find Finder) (c Change, er
 		}
 	}
 	return c, err
+}
+
+// Carrier are changes that are made of what stood, and can be made of something else: see package merge. Base and
+// present are what [Kind.Standing] shows.
+type Carrier interface {
+	// Edits says what the change makes of base.
+	Edits(base json.RawMessage) ([]merge.Edit, error)
+	// Carry gives the change as it is upon what stands at present.
+	Carry(base, present json.RawMessage) (next any, conflicts []merge.Conflict, err error)
+}
+
+// Proposed tells whether changes of a kind can be proposed. The error says why not.
+func (k *Kinds) Proposed(c Change) error {
+	kind, err := k.of(c)
+	if err != nil {
+		return err
+	}
+	if kind.Inner || kind.Alone || kind.Insists || kind.Span == Installation || c.Aside {
+		return app.InvalidField("propose", "%s is nothing that waits: do it, or leave it", kind.Name)
+	}
+	return nil
+}
+
+// Name is what the kind of a change is called; empty where it is of none.
+func (k *Kinds) Name(c Change) string {
+	kind, err := k.of(c)
+	if err != nil {
+		return ""
+	}
+	return kind.Name
+}
+
+// Says says what changes of a kind do; empty where there is no such kind.
+func (k *Kinds) Says(name string) string {
+	if kind := k.byName[name]; kind != nil {
+		return kind.Says
+	}
+	return ""
 }

@@ -20,6 +20,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/shift"
 	"greenlever.example/greenlever/internal/app"
@@ -80,6 +81,22 @@ type Request struct {
 	Digest string // of what is asked for, to tell apart requests that share an ID
 	Reason string
 	DryRun bool
+	// Signers have signed the proposal that the changes are of; Proposing, with DryRun, looks what would come of one.
+	Signers   []app.Actor
+	Proposing bool
+	// Told hears what the changes come to.
+	Told func(Heard)
+}
+
+// Heard is what a change comes to in one place.
+type Heard struct {
+	Change      int              // its place among the changes
+	Environment *app.Environment // nil: the project
+	Entry       Entry
+	Notes       []diff.Line // of the gate
+	Action      app.Action  // that it takes there
+	Signs       bool        // it takes the signatures that the environment wants
+	Lever       bool        // it turns a lever and does nothing else
 }
 
 // maxReason is in bytes.
@@ -103,7 +120,7 @@ func (s *Service) Apply(ctx context.Context, r Request, changes ...Change) (json
 		if err != nil {
 			return nil, err
 		}
-		todo[i] = task{c, kind}
+		todo[i] = task{c, kind, i}
 		insists = insists || kind.Insists
 	}
 	if len(r.Reason) > maxReason {
@@ -195,4 +212,20 @@ func encode(results []any, sealed bool) (json.RawMessage, error) {
 		return json.Marshal(results[0])
 	}
 	return json.Marshal(results)
+}
+
+// Present gives the version of what a change is of, and what stands there; 0 where changes of its kind need no
+// version.
+func (s *Service) Present(ctx context.Context, r Request, c Change) (version int64, stands json.RawMessage,
+	err error) {
+	r.DryRun, r.ID = true, ""
+	c.Versions = []int64{-1} // nobody has seen that
+	_, err = s.Apply(ctx, r, c)
+	f := new(app.Fault)
+	if !errors.As(err, &f) || f.Kind != app.Stale {
+		return 0, nil, err
+	}
+	version, _ = f.More["version"].(int64)
+	stands, err = json.Marshal(f.More["present"])
+	return version, stands, err
 }

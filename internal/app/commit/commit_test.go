@@ -299,8 +299,8 @@ func TestWrittenChanges(t *testing.T) {
 // Few wait for a project's rows at a time, and who gives up leaves the queue.
 func TestQueues(t *testing.T) {
 	s, _, _ := begin()
-	todo := []task{{Change{In: place(1)}, kinds.byName["flag.name"]},
-		{Change{In: place(2)}, kinds.byName["flag.name"]}}
+	todo := []task{{Change{In: place(1)}, kinds.byName["flag.name"], 0},
+		{Change{In: place(2)}, kinds.byName["flag.name"], 0}}
 	var leave []func()
 	for range queueWidth {
 		l, err := s.queues.wait(context.Background(), todo)
@@ -315,7 +315,7 @@ func TestQueues(t *testing.T) {
 		t.Error("the queue has no end")
 	}
 	if l, err := s.queues.wait(gone,
-		[]task{{Change{In: In{Project: project}}, kinds.byName["project.tell"]}}); err != nil {
+		[]task{{Change{In: In{Project: project}}, kinds.byName["project.tell"], 0}}); err != nil {
 		t.Error("what waits in no queue waits")
 	} else {
 		l()

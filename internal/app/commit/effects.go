@@ -48,6 +48,8 @@ type Effect struct {
 	// Action is a right that this takes beyond what its kind takes; empty for none.
 	Action app.Action
 	Judge  Judge
+
+	heard Heard // what the gate found
 }
 
 // Record is a row as it will stand: a pointer to one of the nouns of package app. The store
@@ -75,6 +77,7 @@ type Entry struct {
 type Judge struct {
 	Before, After *flag.Document
 	Units         *int64
+	Signs         bool // beyond what its kind takes
 	// Noted is told the lines that the gate has the entry take besides, for the result.
 	Noted func(lines []diff.Line)
 }

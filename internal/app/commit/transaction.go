@@ -19,6 +19,7 @@ import (
 type task struct {
 	Change
 	kind *Kind
+	at   int // its place among the changes
 }
 
 // Moment is where and when a change is prepared.
@@ -209,6 +210,13 @@ func (t *transaction) have(ctx context.Context, c task, effects []Effect) error 
 		}
 	}
 	for i := range effects {
+		if t.request.Told != nil {
+			for _, entry := range effects[i].Entries {
+				h := effects[i].heard
+				h.Change, h.Environment, h.Entry = c.at, effects[i].Environment, entry
+				t.request.Told(h)
+			}
+		}
 		if err := t.write(&effects[i]); err != nil {
 			return err
 		}
@@ -271,7 +279,8 @@ type ownership interface {
 
 // asks is the gate's case of a change.
 func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
-	a := &admit.Case{Actor: &t.request.Actor, Action: c.kind.Action, Environment: env, Reason: t.request.Reason,
+	a := &admit.Case{Signers: t.request.Signers, Proposing: t.request.Proposing, Actor: &t.request.Actor,
+		Action: c.kind.Action, Environment: env, Reason: t.request.Reason,
 		DryRun: t.request.DryRun, Now: t.at, Moves: c.kind.Moves, Guarded: c.kind.Guarded, Reopens: c.kind.Reopens ||
 			c.kind.Span != Environment}
 	if c.In.Project != nil {
@@ -295,6 +304,7 @@ func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
 
 // pass asks the gate what would come of it, in one place.
 func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
+	e.heard.Action = c.kind.Action
 	if c.kind.Inner || e.Environment == nil || e.Environment.ID == 0 { // it was asked of the project as a whole
 		return nil
 	}
@@ -311,9 +321,11 @@ func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
 	if a.After != nil && t.service.Shift != nil {
 		a.Shift = func(ctx context.Context) (*shift.Shift, error) { return t.service.Shift(ctx, env, a.After) }
 	}
+	a.Signs = c.kind.Signs || e.Judge.Signs
 	if err := admit.Pass(ctx, a); err != nil {
 		return err
 	}
+	e.heard = Heard{Notes: a.Notes, Action: a.Action, Signs: a.Signs, Lever: admit.LeverAlone(a.Before, a.After)}
 	if len(a.Notes) > 0 && len(e.Entries) > 0 {
 		e.Entries[0].Lines = append(e.Entries[0].Lines, a.Notes...)
 		if e.Judge.Noted != nil {

@@ -16,7 +16,7 @@ type GoneTx interface {
 
 // Kinds are the changes of who is expected to have a revision.
 func Kinds() []*commit.Kind {
-	return []*commit.Kind{commit.Of(commit.Kind{Name: "instance.gone",
+	return []*commit.Kind{commit.Of(commit.Kind{Name: "instance.gone", Alone: true,
 		Says:   "Vouches for instances that fell silent: they decide no more",
 		Action: app.StopIt, Span: commit.Environment}, gone)}
 }

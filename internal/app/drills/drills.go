@@ -33,7 +33,7 @@ type Tx interface {
 // Kinds are the drills.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "drill.hold",
+		commit.Of(commit.Kind{Name: "drill.hold", Alone: true,
 			Says:   "Practises a stop: nothing is stopped, or a flag that is there for practice",
 			Action: app.StopIt, Span: commit.Environment, Insists: true}, hold).Holding(stops.Hold),
 		commit.Of(commit.Kind{Name: "drill.remind", Says: "Reminds of what was not practised",

@@ -29,7 +29,8 @@ func Kinds() []*commit.Kind {
 		commit.Of(commit.Kind{Name: "project.make", Says: "Makes a project", Span: commit.Installation}, makeProject),
 		commit.Of(commit.Kind{Name: "project.edit", Says: "Changes a project's title", Action: app.Manage,
 			Span: commit.Project, Queued: true}, editProject),
-		commit.Of(commit.Kind{Name: "environment.make", Says: "Makes an environment with every flag of the project, " +
+		commit.Of(commit.Kind{Name: "environment.make", Alone: true, Says: "Makes an environment with every flag " +
+			"of the project, " +
 			"levers off",
 			Action: app.Manage, Span: commit.Project, Queued: true}, makeEnvironment),
 		commit.Of(commit.Kind{Name: "environment.edit", Says: "Changes an environment's title, or whether it asks " +
@@ -165,6 +166,8 @@ type Edit struct {
 	AskFirst *bool   `json:"askFirst,omitempty"`
 	// OwnersOnly has only those who own a flag change what it gives here.
 	OwnersOnly *bool `json:"ownersOnly,omitempty"`
+	// Signing is what it takes to change what flags give here.
+	Signing *app.Signing `json:"signing,omitempty"`
 }
 
 func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error) {
@@ -183,11 +186,20 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 		env.AskFirst = *in.AskFirst
 	}
 	records := []commit.Record{&env}
+	asks := app.AsksRecord{EnvironmentID: env.ID, OwnersOnly: env.OwnersOnly, Signing: env.Signing}
 	if in.OwnersOnly != nil && *in.OwnersOnly != env.OwnersOnly {
 		lines = append(lines, diff.Text(fmt.Sprintf("only owners change flags %t → "+
 			"%t", env.OwnersOnly, *in.OwnersOnly)))
-		env.OwnersOnly = *in.OwnersOnly
-		records = append(records, &app.AsksRecord{EnvironmentID: env.ID, OwnersOnly: env.OwnersOnly})
+		env.OwnersOnly, asks.OwnersOnly = *in.OwnersOnly, *in.OwnersOnly
+		records = []commit.Record{&env, &asks}
+	}
+	if in.Signing != nil && in.Signing.String() != env.Signing.String() {
+		if err := app.InvalidFields(checkSigning(in.Signing)); err != nil {
+			return nil, err
+		}
+		lines = append(lines, diff.Text(fmt.Sprintf("wants %s → %s", env.Signing, *in.Signing)))
+		env.Signing, asks.Signing = *in.Signing, *in.Signing
+		records = []commit.Record{&env, &asks}
 	}
 	if len(lines) == 0 {
 		return commit.Nothing(&env), nil
@@ -195,4 +207,30 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 	return &commit.Effects{Result: &env,
 		In: []commit.Effect{{Environment: m.Environment, Records: records,
 			Entries: []commit.Entry{commit.Said("environment.changed", env.Key, lines...)}}}}, nil
+}
+
+// mostSignatures is what an environment may want: more would never come together.
+const mostSignatures = 5
+
+func checkSigning(s *app.Signing) (found []flag.Problem) {
+	if s.Need < 0 || s.Need > mostSignatures {
+		found = append(found, flag.Problem{Place: "signing.need", Mend: fmt.Sprintf("must be 0 to %d",
+			mostSignatures)})
+	}
+	if s.Need == 0 && (len(s.Roles) > 0 || len(s.Teams) > 0 || s.Lever) {
+		found = append(found, flag.Problem{Place: "signing.need", Mend: "must be at least 1 where it is said who " +
+			"signs"})
+	}
+	for i, role := range s.Roles {
+		if mend := app.CheckRole(role); mend != "" {
+			found = append(found, flag.Problem{Place: fmt.Sprintf("signing.roles[%d]", i), Mend: mend})
+		}
+	}
+	for i, team := range s.Teams {
+		if mend := flag.CheckKey(team); mend != "" || i >= 20 {
+			found = append(found, flag.Problem{Place: fmt.Sprintf("signing.teams[%d]", i),
+				Mend: "must be the key of a team; at most 20 are named"})
+		}
+	}
+	return found
 }

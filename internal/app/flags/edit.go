@@ -2,6 +2,7 @@ package flags
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/merge"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/commit"
 )
@@ -43,6 +45,7 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 	if err := m.Seen(d.Version, d); err != nil {
 		return nil, err
 	}
+	was := d.Visible
 	lines, documents, err := in.apply(d)
 	if err != nil || len(lines) == 0 {
 		return commit.Nothing(d), err
@@ -59,6 +62,7 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 		if err != nil {
 			return nil, err
 		}
+		e.Judge.Signs = in.Visible != nil && *in.Visible != was // variants that come or go are given to nobody
 		out.In = append(out.In, e)
 	}
 	d.Version++
@@ -178,4 +182,44 @@ func neededBy(tx documents, env int64, key, variant string) (string, error) {
 		}
 	}
 	return "", nil
+}
+
+// Edits says what the change makes of a definition: the fields that it names.
+func (edit *Edit) Edits(json.RawMessage) ([]merge.Edit, error) {
+	raw, err := json.Marshal(edit)
+	if err != nil {
+		return nil, err
+	}
+	return merge.Plain.Edits(json.RawMessage("{}"), raw)
+}
+
+// Carry gives the change upon a definition as it stands at present: as it is, unless somebody else edited what it
+// edits.
+func (edit *Edit) Carry(base, present json.RawMessage) (any, []merge.Conflict, error) {
+	edits, err := edit.Edits(nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	theirs, err := merge.Plain.Edits(base, present)
+	if err != nil {
+		return nil, nil, err
+	}
+	var conflicts []merge.Conflict
+	for _, e := range edits {
+		field := e.Place
+		if strings.HasSuffix(field, "Variants") {
+			field = "variants"
+		}
+		at := slices.IndexFunc(theirs, func(o merge.Edit) bool { return o.Place == field })
+		if at >= 0 && string(theirs[at].To) != string(e.To) {
+			was, err := merge.Plain.Edits(present, base)
+			if err != nil {
+				return nil, nil, err
+			}
+			stood := was[slices.IndexFunc(was, func(o merge.Edit) bool { return o.Place == field })].To
+			conflicts = append(conflicts, merge.Conflict{Place: field, Base: stood, Theirs: theirs[at].To, Ours: e.To})
+		}
+	}
+	out := *edit
+	return &out, conflicts, nil
 }

@@ -56,10 +56,11 @@ func (s *Service) Kinds() []*commit.Kind {
 		commit.Of(commit.Kind{Name: "flag.copy-rules",
 			Says: "Puts a flag's rules from an environment into others, in " +
 				"one change", Action: app.ReleaseIt, Span: commit.Environments, OfFlag: true, Guarded: true,
-			Queued: true},
+			Signs: true, Queued: true},
 			s.copyRules),
 		commit.Taking(commit.Of(commit.Kind{Name: "flag.put", Says: "Saves a flag's document in an environment",
-			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Queued: true},
+			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Signs: true,
+			Queued: true},
 			s.put).Holding(holdFlag).Standing(s.stands), takes),
 	}
 }

@@ -12,6 +12,7 @@ import (
 	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/merge"
 	"greenlever.example/core/sentence"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
@@ -193,4 +194,58 @@ func below(place string, problems []flag.Problem) []flag.Problem {
 		problems[i].Place = place + "." + problems[i].Place
 	}
 	return problems
+}
+
+// documented is what a flag's document stands in, as [commit.Kind.Standing] shows it and as it is saved.
+type documented struct {
+	Document json.RawMessage `json:"document"`
+}
+
+// Complete gives the change with the ids, salts and buckets that a dry run gave it.
+func (p *Put) Complete(result json.RawMessage) (any, error) {
+	out := *p
+	var saved Saved
+	if err := json.Unmarshal(result, &saved); err != nil {
+		return nil, err
+	}
+	if saved.Document != nil {
+		out.Document = *saved.Document
+	}
+	return &out, nil
+}
+
+// Edits says what the change makes of a flag as it stood.
+func (p *Put) Edits(base json.RawMessage) ([]merge.Edit, error) {
+	was, ours, err := p.beside(base)
+	if err != nil {
+		return nil, err
+	}
+	return merge.Flag.Edits(was, ours)
+}
+
+func (p *Put) beside(base json.RawMessage) (was, ours json.RawMessage, err error) {
+	var b documented
+	if err = json.Unmarshal(base, &b); err == nil {
+		ours, err = json.Marshal(p.Document)
+	}
+	return b.Document, ours, err
+}
+
+// Carry gives the change upon a flag as it stands at present.
+func (p *Put) Carry(base, present json.RawMessage) (any, []merge.Conflict, error) {
+	was, ours, err := p.beside(base)
+	if err != nil {
+		return nil, nil, err
+	}
+	var now documented
+	if err := json.Unmarshal(present, &now); err != nil {
+		return nil, nil, err
+	}
+	merged, conflicts, err := merge.Flag.Merge(was, now.Document, ours)
+	if err != nil {
+		return nil, nil, err
+	}
+	out := *p
+	out.Document = flag.Document{}
+	return &out, conflicts, json.Unmarshal(merged, &out.Document)
 }

@@ -24,7 +24,7 @@ type Tx interface {
 // Kinds are the changes of access keys.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "access-key.make", Says: "Makes an access key", Action: app.Manage,
+		commit.Of(commit.Kind{Name: "access-key.make", Alone: true, Says: "Makes an access key", Action: app.Manage,
 			Span: commit.Environment}, add),
 		commit.Of(commit.Kind{Name: "access-key.revoke", Says: "Revokes an access key; its streams end within seconds",
 			Action: app.Manage, Span: commit.Environment}, revoke),

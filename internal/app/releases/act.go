@@ -122,7 +122,13 @@ func (s *Service) act(ctx context.Context, m *commit.Moment, in *Act) (*commit.E
 					bucket.Percent(reached))}
 		}
 	}
-	return s.take(ctx, m, &e, takes(m, in), in.Units)
+	out, err := s.take(ctx, m, &e, takes(m, in), in.Units)
+	if err == nil && (in.Do == stage.Edit || in.Early) { // beyond what was looked at before the start
+		for i := range out.In {
+			out.In[i].Judge.Signs = true
+		}
+	}
+	return out, err
 }
 
 // edited tells what others changed before an edit from what the edit's own stages ask for.

@@ -99,7 +99,8 @@ func (s *Service) Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "release.start", Says: "Starts a release of a flag, which begins at once or at " +
 			"a time",
-			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Queued: true, Owns: true},
+			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Signs: true, Queued: true,
+			Owns: true},
 			s.start).Holding(holdFlag),
 		commit.Taking(commit.Of(commit.Kind{Name: "release.act",
 			Says: "Has a release go on, signs for it, edits its " +

@@ -15,7 +15,7 @@ func Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(commit.Kind{Name: "population.set", Says: "Says how units are sampled, or that they are not",
 			Action: app.Manage, Span: commit.Environment, Guarded: true, Queued: true}, set),
-		commit.Of(commit.Kind{Name: "population.erase", Says: "Takes a unit out of the population",
+		commit.Of(commit.Kind{Name: "population.erase", Alone: true, Says: "Takes a unit out of the population",
 			Action: app.Manage, Span: commit.Environment, Guarded: true, Queued: true}, erase),
 	}
 }

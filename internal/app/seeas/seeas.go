@@ -30,7 +30,8 @@ type Tx interface {
 
 // Kinds are the changes of overrides.
 func (s *Service) Kinds() []*commit.Kind {
-	return []*commit.Kind{commit.Of(commit.Kind{Name: "see-as.issue", Says: "Issues an override for the asker's own " +
+	return []*commit.Kind{commit.Of(commit.Kind{Name: "see-as.issue", Alone: true, Says: "Issues an override for " +
+		"the asker's own " +
 		"session",
 		Action: app.SeeIt, Span: commit.Environment}, s.issue)}
 }

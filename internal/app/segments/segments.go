@@ -4,12 +4,14 @@ package segments
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"slices"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/merge"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/commit"
@@ -38,7 +40,7 @@ func (s *Service) Kinds() []*commit.Kind {
 		commit.Of(commit.Kind{Name: "segment.edit", Says: "Changes a segment's title", Action: app.Define,
 			Span: commit.Project, Queued: true}, edit),
 		commit.Of(commit.Kind{Name: "segment.put", Says: "Saves a segment's document in an environment",
-			Action: app.Define, Span: commit.Environment, Guarded: true, Moves: true, Queued: true},
+			Action: app.Define, Span: commit.Environment, Guarded: true, Signs: true, Moves: true, Queued: true},
 			s.put).Standing(stands),
 	}
 }
@@ -270,4 +272,48 @@ func (s *Service) effect(tx Tx, env *app.Environment, rec *app.SegmentRecord, ac
 		return e, err
 	}
 	return commit.SegmentPut(env, rec, action, lines)
+}
+
+// Edits says what the change makes of a segment as it stood.
+func (p *Put) Edits(base json.RawMessage) ([]merge.Edit, error) {
+	was, ours, err := p.beside(base)
+	if err != nil {
+		return nil, err
+	}
+	return merge.Plain.Edits(was, ours)
+}
+
+// beside are the document that stood and the one that is saved, both without their key.
+func (p *Put) beside(base json.RawMessage) (was, ours json.RawMessage, err error) {
+	if was, err = plain(base); err == nil {
+		ours, err = json.Marshal(p.Document)
+	}
+	return was, ours, err
+}
+
+func plain(stands json.RawMessage) (json.RawMessage, error) {
+	var s struct{ Document Document }
+	if err := json.Unmarshal(stands, &s); err != nil {
+		return nil, err
+	}
+	return json.Marshal(s.Document)
+}
+
+// Carry gives the change upon a segment as it stands at present.
+func (p *Put) Carry(base, present json.RawMessage) (any, []merge.Conflict, error) {
+	was, ours, err := p.beside(base)
+	if err != nil {
+		return nil, nil, err
+	}
+	now, err := plain(present)
+	if err != nil {
+		return nil, nil, err
+	}
+	merged, conflicts, err := merge.Plain.Merge(was, now, ours)
+	if err != nil {
+		return nil, nil, err
+	}
+	out := *p
+	out.Document = Document{}
+	return &out, conflicts, json.Unmarshal(merged, &out.Document)
 }

@@ -17,10 +17,11 @@ import (
 // Kinds are the changes of test units.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "test-units.put", Says: "Saves test units, each new or in place of the one with " +
+		commit.Of(commit.Kind{Name: "test-units.put", Alone: true, Says: "Saves test units, each new or in place " +
+			"of the one with " +
 			"its key",
 			Action: app.Define, Span: commit.Project, Queued: true}, put),
-		commit.Of(commit.Kind{Name: "test-units.remove", Says: "Takes a test unit away",
+		commit.Of(commit.Kind{Name: "test-units.remove", Alone: true, Says: "Takes a test unit away",
 			Action: app.Define, Span: commit.Project, Queued: true}, remove),
 	}
 }

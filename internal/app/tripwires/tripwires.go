@@ -31,9 +31,11 @@ import (
 // Kinds are the changes of tripwires, and what they do by themselves.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "tripwire.put", Says: "Saves which flags a tripwire stops, and of which alerts",
+		commit.Of(commit.Kind{Name: "tripwire.put", Alone: true, Says: "Saves which flags a tripwire stops, and " +
+			"of which alerts",
 			Action: app.Manage, Span: commit.Environment}, put),
-		commit.Of(commit.Kind{Name: "tripwire.rotate", Says: "Gives a tripwire a new address; the old one is taken " +
+		commit.Of(commit.Kind{Name: "tripwire.rotate", Alone: true, Says: "Gives a tripwire a new address; the " +
+			"old one is taken " +
 			"for a day more", Action: app.Manage, Span: commit.Environment}, rotate),
 		commit.Of(commit.Kind{Name: "tripwire.remove", Says: "Takes a tripwire away", Action: app.Manage,
 			Span: commit.Environment}, remove),

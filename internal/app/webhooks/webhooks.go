@@ -28,15 +28,18 @@ import (
 // Kinds are the changes of webhooks.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "webhook.put", Says: "Saves whom a webhook tells of what", Action: app.Manage,
-			Span: commit.Project, Queued: true}, put),
-		commit.Of(commit.Kind{Name: "webhook.rotate", Says: "Gives a webhook a new secret; the old one signs for a " +
+		commit.Of(commit.Kind{Name: "webhook.put", Alone: true, Says: "Saves whom a webhook tells of what",
+			Action: app.Manage,
+			Span:   commit.Project, Queued: true}, put),
+		commit.Of(commit.Kind{Name: "webhook.rotate", Alone: true, Says: "Gives a webhook a new secret; the old " +
+			"one signs for a " +
 			"day more",
 			Action: app.Manage, Span: commit.Project, Queued: true}, rotate),
 		commit.Of(commit.Kind{Name: "webhook.remove", Says: "Takes a webhook away with what it was not told yet",
 			Action: app.Manage, Span: commit.Project, Queued: true}, remove),
-		commit.Of(commit.Kind{Name: "webhook.replay", Says: "Has a webhook told again", Action: app.Manage,
-			Span: commit.Project, Queued: true}, replay),
+		commit.Of(commit.Kind{Name: "webhook.replay", Alone: true, Says: "Has a webhook told again",
+			Action: app.Manage,
+			Span:   commit.Project, Queued: true}, replay),
 	}
 }
 
