@@ -13,6 +13,7 @@ import (
 	greenlever "greenlever.example/client"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/words"
+	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/gltest"
 )
@@ -212,6 +213,11 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	if err := c.Close(); err != nil {
 		t.Fatal(err)
 	}
+	savePolicy(t, s, app.Policy{Key: "say-why", Title: "Say why", Nouns: []string{"flag"}, When: "false",
+		Outcome: app.Note, Mend: "say why"})
+	var p struct{ ID string }
+	s.Keeper.With("If-Match", "1").Do(t, "PATCH", "/projects/pinecrest/segments/staff?propose=new", object{"title": "Better"}, 202, &p)
+	s.Keeper.With("If-Match", "1").Do(t, "PATCH", atProposals+"/"+p.ID, object{"at": time.Now().Add(24 * time.Hour).UnixMilli()}, 200, nil)
 	others := " WHERE account_id <> (SELECT id FROM accounts WHERE email = '" + gltest.KeeperEmail + "')"
 	where := map[string]string{
 		"accounts": " WHERE email <> '" + gltest.KeeperEmail + "'",
@@ -249,7 +255,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 		"deliveries", "sampling", "environments", "environment_states", "projects",
 		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens",
 		"access_keys", "roles", "installation", "releases", "release_steps", "ladders", "webhooks", "metrics",
-		"tripwires", "tripwire_alerts", "grants", "teams", "team_members", "environment_freezes", "environment_asks"} {
+		"tripwires", "tripwire_alerts", "grants", "teams", "team_members", "environment_freezes", "environment_asks", "proposals", "policies"} {
 		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns "+
 			"WHERE table_schema = DATABASE() AND table_name = ?", table)
 		if err != nil {
@@ -281,7 +287,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 			case "tinyint":
 				value = "1 - " + column
 			case "bigint", "int":
-				value = column + " + 1000"
+				value = "COALESCE(" + column + ", 0) + 1000"
 			case "varbinary":
 				value = "UNHEX(REVERSE(HEX(" + column + ")))"
 			case "char", "varchar":

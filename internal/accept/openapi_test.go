@@ -18,6 +18,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/gltest"
 )
 
@@ -254,6 +255,8 @@ func broad(t *testing.T, s *gltest.Service) {
 	proposed := map[string]string{"": propose(s.Keeper, "new", "handover"), "/items/{item}/remove": propose(s.Keeper,
 		"new", "handover", "fourth"), "/apply": propose(s.Keeper, "new", "telemetry"), "/withdraw": propose(s.Keeper,
 		"new", "telemetry"), "/signatures": propose(tove, "new", "handover")}
+	aPolicy := app.Policy{Key: "small-steps", Title: "Small steps", Nouns: []string{"flag"}, When: "difference.step > 90.0",
+		Outcome: app.Note, Mend: "take smaller ones", Environments: []string{}, Tags: []string{}}
 	var toSign struct{ Digest string }
 	s.Keeper.Do(t, "GET", atProposals+"/"+proposed["/signatures"], nil, 200, &toSign)
 	// what would end the keeper's own
@@ -272,7 +275,7 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "proposal": proposed[""], "item": "1",
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "policy": "small-steps", "proposal": proposed[""], "item": "1",
 		"device": device, "drill": drill.ID, "stop": stop.Stop, "tripwire": wire.ID, "release": release.ID, "webhook": webhook.ID, "ladder": "careful", "metric": "door-open-failed"}
 	wires := object{"tripwire": object{"id": "", "title": "Slow", "flags": []string{"one-touch-open"}, "made": 0,
 		"hint": ""}}
@@ -331,6 +334,9 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/freezes": object{"freeze": object{"reason": "the fair",
 			"from": time.Now().Add(-time.Hour).UnixMilli(), "to": time.Now().Add(time.Hour).UnixMilli(), "roles": []string{"keeper"}}},
 		"POST /projects/{project}/environments/{environment}/freezes/{freeze}/remove": object{},
+		"PUT /projects/{project}/policies/{policy}":                                   object{"policy": aPolicy},
+		"POST /projects/{project}/policies/{policy}/remove":                           object{},
+		"POST /projects/{project}/policies/try":                                       object{"policy": aPolicy},
 		"PATCH /projects/{project}/proposals/{proposal}":                              object{"reason": "it reads better"},
 		"POST /projects/{project}/proposals/{proposal}/signatures":                    object{"digest": toSign.Digest},
 		"POST /projects/{project}/proposals/{proposal}/comments":                      object{"text": "why?"},
@@ -476,7 +482,7 @@ func broad(t *testing.T, s *gltest.Service) {
 }
 
 // taken are texts of requests that are data, and that nobody is shown as they are: values, units, secrets.
-var taken = regexp.MustCompile(`\.(value|context|attributes|password|old|unit|units|text|in|out|body)\b|document\.variants`)
+var taken = regexp.MustCompile(`\.(value|context|attributes|password|old|unit|units|text|in|out|body|when|environments|tags|nouns)\b|document\.variants`)
 
 // hostiles are a body once for each text in it, and for its reason, with an escape in that text.
 func hostiles(body []byte) map[string][]byte {

@@ -20,6 +20,7 @@ type api struct {
 	*apiclient.Client
 	try     bool   // no change is sent
 	propose string // no change is made, but proposed: new, or the id of a proposal
+	force   bool   // policies are overruled
 	key     string // the idempotency key that was asked for
 	err     io.Writer
 }
@@ -68,7 +69,8 @@ func (a *api) do(ctx context.Context, r request, out any) error {
 // readsOnly tells whether a request changes nothing.
 func (r request) readsOnly() bool {
 	return r.method == http.MethodGet || strings.Contains(r.path, "dryRun=true") || strings.HasPrefix(r.path,
-		"/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/unit") ||
+		"/conditions/") || strings.HasSuffix(r.path, "/why") || strings.HasSuffix(r.path, "/policies/try") ||
+		strings.HasSuffix(r.path, "/unit") ||
 		strings.HasSuffix(r.path, "/population/units") || r.path == "/accounts/find"
 }
 
@@ -86,9 +88,15 @@ func (a *api) send(ctx context.Context, r request) (*http.Response, error) {
 	if a.try && !r.readsOnly() {
 		return nil, coded(exitUsage, "this cannot be tried, only done: nothing was changed")
 	}
+	add := func(name, value string) {
+		r.path += map[bool]string{true: "&", false: "?"}[strings.Contains(r.path,
+			"?")] + name + "=" + url.QueryEscape(value)
+	}
+	if a.force && r.method != http.MethodGet && strings.HasPrefix(r.path, "/projects/") && r.proposable() {
+		add("force", "true")
+	}
 	if a.propose != "" && r.method != http.MethodGet && strings.HasPrefix(r.path, "/projects/") && r.proposable() {
-		r.path += map[bool]string{true: "&", false: "?"}[strings.Contains(r.path, "?")] + "propose=" +
-			url.QueryEscape(a.propose)
+		add("propose", a.propose)
 	}
 	var raw []byte
 	var err error

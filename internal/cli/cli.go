@@ -77,6 +77,7 @@ type session struct {
 	units                                       int64  // confirmed before everybody gets something else; -1: not said
 	key                                         string // of a change that is asked for again
 	propose                                     string // changes, in place of making them: new, or an id
+	force                                       bool   // have policies overruled
 	try                                         bool   // show what would change and change nothing
 }
 
@@ -190,6 +191,7 @@ and knows who changed what.
 	p.BoolVarP(&s.yes, "yes", "y", false, "do not ask before a change")
 	p.StringVar(&s.propose, "propose", "", "propose a change in place of making it; or, with =PROPOSAL, into one")
 	p.Lookup("propose").NoOptDefVal = "new"
+	p.BoolVar(&s.force, "force", false, "have policies overruled, as a keeper of the installation, with --because")
 	p.BoolVar(&s.try, "try", false, "show what a change would move, and change nothing")
 	p.StringVar(&s.key, "idempotency-key", "", "asks for a change that was asked for under this key before, and "+
 		"does nothing twice")

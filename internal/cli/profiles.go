@@ -83,7 +83,7 @@ func (s *session) connect() (*api, error) {
 	}
 	s.project = first(s.project, os.Getenv("GREENLEVER_PROJECT"), p.Project)
 	s.env = first(s.env, os.Getenv("GREENLEVER_ENV"), p.Env)
-	a := &api{try: s.try, propose: s.propose, key: s.key, err: s.err,
+	a := &api{try: s.try, propose: s.propose, force: s.force, key: s.key, err: s.err,
 		Client: &apiclient.Client{Agent: "greenlever-cli",
 			HTTP:  &http.Client{Timeout: time.Minute},
 			URL:   strings.TrimRight(first(s.url, os.Getenv("GREENLEVER_URL"), p.URL), "/"),

@@ -1,5 +1,5 @@
 // Package files writes and reads what people keep as YAML under version control: releases, ladders,
-// metrics and recipes.
+// metrics, recipes and policies.
 //
 // Each kind of file has a JSON Schema (2020-12), which editors check against and which is held against what
 // is read, so that an error names the line and the mend. Conditions are text. The smallest use:
@@ -31,13 +31,13 @@ import (
 //go:embed *.schema.json
 var schemas embed.FS
 
-// Schema is the JSON Schema of a kind of file: release, ladder, metric or recipe.
+// Schema is the JSON Schema of a kind of file: release, ladder, metric, recipe or policy.
 func Schema(kind string) ([]byte, error) { return schemas.ReadFile(kind + ".schema.json") }
 
 var compiled = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 	c := jsonschema.NewCompiler()
 	out := map[string]*jsonschema.Schema{}
-	for _, kind := range []string{"stages", "metric", "release", "ladder", "recipe"} {
+	for _, kind := range []string{"stages", "metric", "release", "ladder", "recipe", "policy"} {
 		raw, err := Schema(kind)
 		if err != nil {
 			return nil, err
@@ -50,7 +50,7 @@ var compiled = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 			return nil, err
 		}
 	}
-	for _, kind := range []string{"release", "ladder", "metric", "recipe"} {
+	for _, kind := range []string{"release", "ladder", "metric", "recipe", "policy"} {
 		s, err := c.Compile("greenlever:///" + kind + ".schema.json")
 		if err != nil {
 			return nil, err

@@ -8,6 +8,7 @@ import (
 
 	"greenlever.example/core/stage"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/policy"
 )
 
 const whole = `release: night-batching
@@ -142,5 +143,22 @@ func TestRecipeRoundTrip(t *testing.T) {
 		"resting: off\nend: off\n"))
 	if err == nil || !strings.Contains(err.Error(), "line 5") {
 		t.Errorf("a wrong name: %v", err)
+	}
+}
+
+// Every policy of the library is written, and read as it was; a wrong one names the place.
+func TestPolicyRoundTrip(t *testing.T) {
+	for _, p := range policy.Library() {
+		raw, err := WritePolicy(&p)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if back, err := ReadPolicy(raw); err != nil || !reflect.DeepEqual(back, &p) {
+			t.Errorf("%s\nwas read as %+v, %v", raw, back, err)
+		}
+	}
+	_, err := ReadPolicy([]byte("policy: x\ntitle: X\njudges: [flag]\nwhen: 'true'\noutcome: forbid\nmend: no\n"))
+	if err == nil || !strings.Contains(err.Error(), "line 5") {
+		t.Errorf("a wrong outcome: %v", err)
 	}
 }

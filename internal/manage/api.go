@@ -127,6 +127,13 @@ type ProposalReader interface {
 	Proposals(ctx context.Context, project int64, over int) ([]app.Proposal, error)
 }
 
+// PolicyReader reads policies, and how they ruled.
+type PolicyReader interface {
+	Policies(ctx context.Context, project int64) ([]app.Policy, error)
+	RulingsOf(ctx context.Context, project int64, policy string, since int64, most int) ([]app.Ruling, error)
+	PastRevisions(ctx context.Context, environment, since int64, most int) ([]app.PastRevision, error)
+}
+
 // EvidenceReader reads what is measured, and what watches found.
 type EvidenceReader interface {
 	Metrics(ctx context.Context, project int64) ([]evidence.Metric, error)
@@ -174,6 +181,7 @@ type Records struct {
 	ReleaseReader
 	EvidenceReader
 	ProposalReader
+	PolicyReader
 	WebhookReader
 	TripwireReader
 	StateReader

@@ -69,7 +69,10 @@ func (r route) installation() route      { r.keeper = true; return r }
 func (r route) ofKeepers() route         { r.keepers = true; return r }
 func (r route) needs(a app.Action) route { r.action = a; return r }
 func (r route) ifMatch() route           { r.versioned = true; return r }
-func (r route) change() route            { r.changes = true; return r.takes("dryRun", "propose", "title") }
+func (r route) change() route {
+	r.changes = true
+	return r.takes("dryRun", "propose", "title", "force")
+}
 func (r route) takes(query ...string) route {
 	r.query = append(slices.Clone(r.query), query...)
 	return r
@@ -307,6 +310,19 @@ func (c *call) request(reason string) (r commit.Request, seen []int64, err error
 		r.DryRun, r.ID = true, ""
 	default:
 		return r, nil, app.InvalidField("dryRun", "must be true or false")
+	}
+	switch c.QueryParam("force") {
+	case "":
+	case "true":
+		if !c.actor.Keeper {
+			return r, nil, app.Faultf(app.Forbidden, "only a keeper of the installation has policies overruled")
+		}
+		if r.Reason == "" {
+			return r, nil, app.InvalidField("reason", "say why the policies are overruled")
+		}
+		r.Force = true
+	default:
+		return r, nil, app.InvalidField("force", "must be true, or left out")
 	}
 	seen, err = web.Versions(c.Context)
 	return r, seen, err

@@ -31,6 +31,7 @@ import (
 	"greenlever.example/greenlever/internal/app/lineage"
 	"greenlever.example/greenlever/internal/app/metrics"
 	"greenlever.example/greenlever/internal/app/people"
+	"greenlever.example/greenlever/internal/app/policies"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/proposals"
@@ -93,7 +94,7 @@ func (s *Server) wire() {
 		Insist: func(ctx context.Context, fn func(commit.Tx) error) error {
 			return st.Insist(ctx, func(tx *store.Tx) error { return fn(tx) })
 		},
-		Now: c.Now, Committed: s.committed, Shift: tries.Shift,
+		Now: c.Now, Committed: s.committed, Shift: tries.Shift, Policies: &policies.Judge{},
 	}
 	s.commit = changes
 	running.Apply = changes.Apply
@@ -126,7 +127,7 @@ func (s *Server) wire() {
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
 			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st, ProposalReader: st,
+			EvidenceReader: st, ProposalReader: st, PolicyReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
 			StateReader:    st},
@@ -192,7 +193,7 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
-		(&proposals.Service{}).Kinds(),
+		(&proposals.Service{}).Kinds(), policies.Kinds(),
 		stops.Kinds(), emergency.Kinds(), drills.Kinds(), tripwires.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
@@ -214,6 +215,8 @@ var (
 	_ emergency.Tx            = (*store.Tx)(nil)
 	_ drills.Tx               = (*store.Tx)(nil)
 	_ proposals.Tx            = (*store.Tx)(nil)
+	_ policies.Tx             = (*store.Tx)(nil)
+	_ policies.Reader         = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)
 	_ metrics.Tx              = (*store.Tx)(nil)
 	_ delivery.GoneTx         = (*store.Tx)(nil)

@@ -15,27 +15,36 @@ var _ = keeps(
 var _ = writes((*Tx).PutProposal)
 
 var _ = speaks("project", func(v *reading, id int64) {
-	read(v, proposalRecord, "SELECT id, state, body FROM proposals WHERE project_id = ?", id)
+	read(v, proposalRecord, "SELECT id, state, due, ended, body FROM proposals WHERE project_id = ?", id)
 })
 
 type proposalRow struct {
-	ID    string `db:"id"`
-	State string `db:"state"`
-	Body  []byte `db:"body"`
+	ID    string        `db:"id"`
+	State string        `db:"state"`
+	Due   sql.NullInt64 `db:"due"`
+	Ended sql.NullInt64 `db:"ended"`
+	Body  []byte        `db:"body"`
 }
 
 func proposalRecord(r proposalRow) row {
-	return row{of: "proposals/" + r.ID, content: []any{r.State, string(r.Body)}}
+	return row{of: "proposals/" + r.ID, content: []any{r.State, whole(r.Due), whole(r.Ended), string(r.Body)}}
+}
+
+// whole is a number or nothing.
+func whole(n sql.NullInt64) any {
+	if !n.Valid {
+		return nil
+	}
+	return n.Int64
 }
 
 // PutProposal keeps a proposal as it stands.
 func (t *Tx) PutProposal(p *app.Proposal) error {
-	row := proposalRow{p.ID, string(p.State), []byte(encode(p))}
-	due := sql.NullInt64{Int64: p.At, Valid: p.At != 0 && !p.Over()}
-	ended := sql.NullInt64{Int64: p.Ended, Valid: p.Over()}
+	row := proposalRow{p.ID, string(p.State), sql.NullInt64{Int64: p.At, Valid: p.At != 0 && !p.Over()},
+		sql.NullInt64{Int64: p.Ended, Valid: p.Over()}, []byte(encode(p))}
 	if err := t.exec("INSERT INTO proposals (id, project_id, state, due, ended, body) VALUES (?, ?, ?, ?, ?, ?) "+
 		"ON DUPLICATE KEY UPDATE state = VALUES(state), due = VALUES(due), ended = VALUES(ended), body = VALUES(body)",
-		row.ID, p.ProjectID, row.State, due, ended, string(row.Body)); err != nil {
+		row.ID, p.ProjectID, row.State, row.Due, row.Ended, string(row.Body)); err != nil {
 		return err
 	}
 	return t.touch(proposalRecord(row))
@@ -44,7 +53,7 @@ func (t *Tx) PutProposal(p *app.Proposal) error {
 // Proposal finds a proposal of a project.
 func (r reader) Proposal(project int64, id string) (*app.Proposal, error) {
 	row, err := get[proposalRow](r.ctx, r.q, fmt.Sprintf("there is no proposal %s in this project", id),
-		"SELECT id, state, body FROM proposals WHERE id = ? AND project_id = ?", id, project)
+		"SELECT id, state, due, ended, body FROM proposals WHERE id = ? AND project_id = ?", id, project)
 	if err != nil {
 		return nil, err
 	}

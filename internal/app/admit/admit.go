@@ -63,6 +63,9 @@ type Case struct {
 	Signers   []app.Actor
 	Proposing bool
 
+	// Policies rule on what would come of it, the second time.
+	Policies func(ctx context.Context, c *Case) error
+
 	// Notes are lines that the entry in the audit takes besides: what was confirmed.
 	Notes []diff.Line
 }
@@ -97,7 +100,7 @@ func Steps() []Step {
 			"production is edited without a reason", "say why in one sentence; confirm the number of units",
 			asksFirst},
 		{"policy", "What the project agreed on is kept.", "a step of more than the project takes", "a smaller step",
-			nil},
+			Policies},
 		{"signatures", "What needs a second person has one.", "production is edited by one person alone",
 			"propose it, and those who may sign do", signed},
 	}
@@ -143,6 +146,14 @@ func Rights(c *Case) error {
 		return nil
 	}
 	return err
+}
+
+// Policies is that step by itself, for what a project changes outside its environments.
+func Policies(ctx context.Context, c *Case) error {
+	if c.Policies == nil {
+		return nil
+	}
+	return c.Policies(ctx, c)
 }
 
 func ended(_ context.Context, c *Case) error {

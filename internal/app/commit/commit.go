@@ -23,6 +23,7 @@ import (
 	"greenlever.example/core/diff"
 	"greenlever.example/core/flag"
 	"greenlever.example/core/shift"
+	"greenlever.example/core/stage"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/audit"
 	"greenlever.example/greenlever/internal/app/feed"
@@ -65,7 +66,34 @@ type Service struct {
 	// from the resting variant at once.
 	Shift func(ctx context.Context, env *app.Environment, doc *flag.Document) (*shift.Shift, error)
 
+	// Policies rules on changes by what projects wrote down. Without it nothing is ruled on.
+	Policies Policies
+
 	queues queues
+}
+
+// Policies rules on changes: one ruling for each policy that bites, or cannot be judged, beside the policy.
+type Policies interface {
+	Rule(ctx context.Context, in *Judged) ([]app.Ruling, []*app.Policy, error)
+}
+
+// Judged is a change in one place as policies judge it: what will really be committed.
+type Judged struct {
+	Tx            Tx
+	Kind, Of      string
+	Change        string // id
+	Project       int64
+	Environment   *app.Environment // nil: the project
+	Actor         *app.Actor
+	Signers       []app.Actor
+	Proposed      bool
+	Reason        string
+	Now           int64
+	Shift         func(ctx context.Context) (*shift.Shift, error) // nil: nothing is known of it
+	Before, After *flag.Document                                  // of a flag; nil where it is of none
+	Definition    *app.Definition
+	Plan          *stage.Plan // of a release that begins, or is edited
+	Lines         []string
 }
 
 // Moved is what a commit touched of what is kept in memory.
@@ -84,6 +112,8 @@ type Request struct {
 	// Signers have signed the proposal that the changes are of; Proposing, with DryRun, looks what would come of one.
 	Signers   []app.Actor
 	Proposing bool
+	// Force has policies note what they would refuse. It is for keepers of the installation, and for a reason.
+	Force bool
 	// Told hears what the changes come to.
 	Told func(Heard)
 }
@@ -146,6 +176,9 @@ func (s *Service) Apply(ctx context.Context, r Request, changes ...Change) (json
 	})
 	if errors.Is(err, errDryRun) {
 		return out, nil
+	}
+	if refused := new(refusal); errors.As(err, &refused) {
+		return nil, errors.Join(s.keep(ctx, refused.rulings), refused.error)
 	}
 	if err != nil {
 		return nil, err

@@ -95,6 +95,7 @@ type transaction struct {
 	raised  int64 // the epoch that began in it
 	stood   map[int64]app.Environment
 	posted  int // notices so far
+	rulings *app.Rulings
 }
 
 // pending is what one chain gets at the end of the transaction.
@@ -131,6 +132,11 @@ func (t *transaction) run(ctx context.Context, todo []task) ([]any, error) {
 		t.moved.Units = t.moved.Units || e.Stale.Units
 		t.moved.Releases = t.moved.Releases || e.Stale.Releases
 		t.moved.Tripwires = t.moved.Tripwires || e.Stale.Tripwires
+	}
+	if t.rulings != nil && !t.request.DryRun {
+		if _, err := t.tx.Write(t.rulings); err != nil {
+			return nil, err
+		}
 	}
 	return results, t.enter()
 }
@@ -305,8 +311,13 @@ func (t *transaction) asks(c task, env *app.Environment) *admit.Case {
 // pass asks the gate what would come of it, in one place.
 func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
 	e.heard.Action = c.kind.Action
-	if c.kind.Inner || e.Environment == nil || e.Environment.ID == 0 { // it was asked of the project as a whole
+	if c.kind.Inner {
 		return nil
+	}
+	if e.Environment == nil || e.Environment.ID == 0 { // the rest was asked of the project as a whole
+		a := t.asks(c, nil)
+		a.Policies = func(ctx context.Context, a *admit.Case) error { return t.ruled(ctx, c, e, a) }
+		return t.noted(e, a, admit.Policies(ctx, a))
 	}
 	env := e.Environment
 	if stood, is := t.stood[env.ID]; is {
@@ -322,7 +333,13 @@ func (t *transaction) pass(ctx context.Context, c task, e *Effect) error {
 		a.Shift = func(ctx context.Context) (*shift.Shift, error) { return t.service.Shift(ctx, env, a.After) }
 	}
 	a.Signs = c.kind.Signs || e.Judge.Signs
-	if err := admit.Pass(ctx, a); err != nil {
+	a.Policies = func(ctx context.Context, a *admit.Case) error { return t.ruled(ctx, c, e, a) }
+	return t.noted(e, a, admit.Pass(ctx, a))
+}
+
+// noted keeps with an effect what the gate found.
+func (t *transaction) noted(e *Effect, a *admit.Case, err error) error {
+	if err != nil {
 		return err
 	}
 	e.heard = Heard{Notes: a.Notes, Action: a.Action, Signs: a.Signs, Lever: admit.LeverAlone(a.Before, a.After)}
