@@ -35,7 +35,7 @@ var told = []string{
 	"release roll-back", "metric remove", "ladder remove",
 	"webhook make", "webhook list", "webhook events", "webhook edit", "webhook replay", "webhook rotate", "webhook remove",
 	"tripwire make", "tripwire list", "tripwire try", "tripwire edit", "tripwire arm", "tripwire rotate", "drill rehearse",
-	"drill practise", "drill list", "tripwire remove", "stop", "happened", "lift", "policy library", "policy write", "policy save", "policy try", "policy list", "policy rulings", "policy remove",
+	"drill practise", "drill list", "tripwire remove", "stop", "happened", "lift", "calendar show", "calendar subscribe", "calendar addresses", "calendar remove", "needs", "policy library", "policy write", "policy save", "policy try", "policy list", "policy rulings", "policy remove",
 	"proposal list", "proposal show", "proposal edit",
 	"proposal comment", "proposal take-out", "proposal sign", "proposal apply", "proposal withdraw", "freeze make", "freeze list", "freeze remove", "team save", "team list", "team roles", "robot make",
 	"robot token", "can", "team remove", "emergency key", "emergency stop",
@@ -101,7 +101,7 @@ func TestExamplesRun(t *testing.T) {
 	for _, path := range told {
 		before(t, s, sh, path)
 		for i, line := range all[path] {
-			line = strings.NewReplacer("FREEZE", id(inProd+"/freezes"), "PROPOSAL", id(atProposals), "TRIPWIRE", id(inProd+"/tripwires"), "WEBHOOK", id("/projects/pinecrest/webhooks"),
+			line = strings.NewReplacer("FREEZE", id(inProd+"/freezes"), "PROPOSAL", id(atProposals), "ADDRESS", id("/projects/pinecrest/calendar/addresses"), "TRIPWIRE", id(inProd+"/tripwires"), "WEBHOOK", id("/projects/pinecrest/webhooks"),
 				"01a0f3c2-5b7d-7a10-8c33-1f6de0b7a001", id(inProd+"/stops")).Replace(line)
 			if path == "key revoke" {
 				line = strings.Replace(line, "3f1c", id(inProd+"/keys"), 1)

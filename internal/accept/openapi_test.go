@@ -255,6 +255,8 @@ func broad(t *testing.T, s *gltest.Service) {
 	proposed := map[string]string{"": propose(s.Keeper, "new", "handover"), "/items/{item}/remove": propose(s.Keeper,
 		"new", "handover", "fourth"), "/apply": propose(s.Keeper, "new", "telemetry"), "/withdraw": propose(s.Keeper,
 		"new", "telemetry"), "/signatures": propose(tove, "new", "handover")}
+	var address struct{ ID string }
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/calendar/addresses", nil, 201, &address)
 	aPolicy := app.Policy{Key: "small-steps", Title: "Small steps", Nouns: []string{"flag"}, When: "difference.step > 90.0",
 		Outcome: app.Note, Mend: "take smaller ones", Environments: []string{}, Tags: []string{}}
 	var toSign struct{ Digest string }
@@ -275,7 +277,7 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "policy": "small-steps", "proposal": proposed[""], "item": "1",
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "policy": "small-steps", "address": address.ID, "proposal": proposed[""], "item": "1",
 		"device": device, "drill": drill.ID, "stop": stop.Stop, "tripwire": wire.ID, "release": release.ID, "webhook": webhook.ID, "ladder": "careful", "metric": "door-open-failed"}
 	wires := object{"tripwire": object{"id": "", "title": "Slow", "flags": []string{"one-touch-open"}, "made": 0,
 		"hint": ""}}

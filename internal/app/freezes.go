@@ -19,10 +19,15 @@ type Freeze struct {
 	Roles  []Role            `json:"roles,omitempty"` // that it does not hold
 	By     string            `json:"by"`              // id of the account
 	Made   int64             `json:"made"`
+	// Gone is when it was taken away; it is named for a week, in calendars, and holds nothing.
+	Gone int64 `json:"gone,omitempty"`
 }
 
 // Until gives when the freeze lets go, in Unix milliseconds; frozen is false where it does not hold now.
 func (f *Freeze) Until(now int64, zones condition.Zones) (until int64, frozen bool) {
+	if f.Gone != 0 {
+		return 0, false
+	}
 	if f.Weekly == nil {
 		return f.To, f.From <= now && now < f.To
 	}
@@ -31,7 +36,7 @@ func (f *Freeze) Until(now int64, zones condition.Zones) (until int64, frozen bo
 }
 
 // Over tells that it will never hold again.
-func (f *Freeze) Over(now int64) bool { return f.Weekly == nil && f.To <= now }
+func (f *Freeze) Over(now int64) bool { return f.Gone != 0 || f.Weekly == nil && f.To <= now }
 
 // Freezes are those of an environment.
 type Freezes []Freeze

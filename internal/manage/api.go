@@ -134,6 +134,13 @@ type PolicyReader interface {
 	PastRevisions(ctx context.Context, environment, since int64, most int) ([]app.PastRevision, error)
 }
 
+// CalendarReader reads at which addresses calendars are read.
+type CalendarReader interface {
+	CalendarAddresses(ctx context.Context, account string, project int64) ([]app.CalendarAddress, error)
+	CalendarAddress(ctx context.Context, digest []byte) (*app.CalendarAddress, error)
+	ProjectOf(ctx context.Context, id int64) (*app.Project, error)
+}
+
 // EvidenceReader reads what is measured, and what watches found.
 type EvidenceReader interface {
 	Metrics(ctx context.Context, project int64) ([]evidence.Metric, error)
@@ -182,6 +189,7 @@ type Records struct {
 	EvidenceReader
 	ProposalReader
 	PolicyReader
+	CalendarReader
 	WebhookReader
 	TripwireReader
 	StateReader
@@ -230,6 +238,7 @@ func (a *API) Add(e *echo.Echo) {
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)
 	e.GET("/readyz", a.ready)
+	e.GET("/calendar/:secret", a.subscribed)
 	a.addStopPage(e)
 	a.addDevices(e)
 	addConsole(e)

@@ -51,6 +51,9 @@ func (c *call) freezes(*none) (any, error) {
 	now := c.api.Now().UnixMilli()
 	out := listOf[FreezeView]{[]FreezeView{}}
 	for _, f := range c.e.Freezes {
+		if f.Gone != 0 {
+			continue
+		}
 		v := FreezeView{Freeze: f, Says: environments.Says(&f), Over: f.Over(now), ByName: names[f.By]}
 		if until, holds := f.Until(now, zones.Find); holds {
 			v.Until = until

@@ -22,6 +22,7 @@ const (
 	nodeLife    = 20 * time.Second
 	forgetEvery = time.Hour
 	cleanEvery  = time.Minute
+	remindEvery = 5 * time.Minute
 	copyEvery   = 5 * time.Second
 	catchUpTime = 2 * time.Second
 	exposeEvery = 500 * time.Millisecond
@@ -48,6 +49,8 @@ func (s *Server) reached(run context.Context) {
 			Lease: cleanEvery, Longest: forgetEvery, Do: plainly(s.clean)},
 		work.Job{Name: "drills", Says: "remind of stops that were not practised", Every: forgetEvery,
 			Lease: forgetEvery / 2, Do: plainly(s.drills.Remind)},
+		work.Job{Name: "remind", Says: "tell of what comes", Every: remindEvery, Lease: 2 * remindEvery,
+			Do: plainly(s.reminders.Tell)},
 		work.Job{Name: "thin", Says: "forget what is kept no longer", Every: forgetEvery, Lease: forgetEvery / 2,
 			Do: plainly(s.forget)})
 	s.until(guard.Go(s.config.Log, "wait for the work behind", s.jobs.Wait))

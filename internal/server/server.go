@@ -31,6 +31,7 @@ import (
 	"greenlever.example/greenlever/internal/app/ledger"
 	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/app/releases"
+	"greenlever.example/greenlever/internal/app/reminders"
 	"greenlever.example/greenlever/internal/app/tripwires"
 	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
@@ -96,6 +97,7 @@ type Server struct {
 	emergency *emergency.Desk
 	drills    *drills.Service
 	proposals *proposals.Service
+	reminders *reminders.Service
 	edge      *edge.Edge
 	api       *manage.API
 	http      []*http.Server

@@ -16,6 +16,7 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/attributes"
+	"greenlever.example/greenlever/internal/app/calendars"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/conditions"
 	"greenlever.example/greenlever/internal/app/delivery"
@@ -37,6 +38,7 @@ import (
 	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/app/recipes"
 	"greenlever.example/greenlever/internal/app/releases"
+	"greenlever.example/greenlever/internal/app/reminders"
 	"greenlever.example/greenlever/internal/app/roles"
 	"greenlever.example/greenlever/internal/app/sampling"
 	"greenlever.example/greenlever/internal/app/seeas"
@@ -115,6 +117,7 @@ func (s *Server) wire() {
 			}
 			return rs.Source, nil
 		}}
+	s.reminders = &reminders.Service{Records: st, Apply: changes.Apply, Now: c.Now}
 	s.tripwires = &tripwires.Service{Records: st, Commit: changes, Now: c.Now, Log: c.Log}
 	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
 		LogOneOf: c.LogOneOf, Jobs: s.jobs.States, Tracer: c.Tracer}
@@ -127,7 +130,7 @@ func (s *Server) wire() {
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
 			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st, ProposalReader: st, PolicyReader: st,
+			EvidenceReader: st, ProposalReader: st, PolicyReader: st, CalendarReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
 			StateReader:    st},
@@ -193,7 +196,7 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		(&seeas.Service{Seed: seed}).Kinds(),
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
-		(&proposals.Service{}).Kinds(), policies.Kinds(),
+		(&proposals.Service{}).Kinds(), policies.Kinds(), calendars.Kinds(), reminders.Kinds(),
 		stops.Kinds(), emergency.Kinds(), drills.Kinds(), tripwires.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
@@ -215,6 +218,7 @@ var (
 	_ emergency.Tx            = (*store.Tx)(nil)
 	_ drills.Tx               = (*store.Tx)(nil)
 	_ proposals.Tx            = (*store.Tx)(nil)
+	_ calendars.Tx            = (*store.Tx)(nil)
 	_ policies.Tx             = (*store.Tx)(nil)
 	_ policies.Reader         = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)

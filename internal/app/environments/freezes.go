@@ -20,6 +20,7 @@ import (
 const (
 	maxFreezes  = 50
 	longestOnce = 366 * 24 * time.Hour
+	namedFor    = 7 * 24 * time.Hour // after it was taken away
 )
 
 func freezes() []*commit.Kind {
@@ -48,8 +49,16 @@ func freeze(_ context.Context, m *commit.Moment, in *Freeze) (*commit.Effects, e
 	}
 	f.ID = uuid.Must(uuid.NewV7()).String()
 	// Those that are over are of no use to anybody but the history.
-	all := slices.DeleteFunc(slices.Clone(m.Environment.Freezes), func(f app.Freeze) bool { return f.Over(m.At) })
-	if len(all) >= maxFreezes {
+	all := slices.DeleteFunc(slices.Clone(m.Environment.Freezes), func(f app.Freeze) bool {
+		return f.Over(m.At) && m.At-f.Gone > namedFor.Milliseconds()
+	})
+	live := 0
+	for _, f := range all {
+		if f.Gone == 0 {
+			live++
+		}
+	}
+	if live >= maxFreezes {
 		return nil, app.InvalidField("freeze", "an environment keeps at most %d: take one away first", maxFreezes)
 	}
 	return frozen(m, append(all, f), &f, "environment.frozen", words.Say("frozen %s: "+
@@ -96,12 +105,13 @@ func checkFreeze(f *app.Freeze, m *commit.Moment) (found []flag.Problem) {
 
 func thaw(_ context.Context, m *commit.Moment, _ *Thaw) (*commit.Effects, error) {
 	all := slices.Clone(m.Environment.Freezes)
-	at := slices.IndexFunc(all, func(f app.Freeze) bool { return f.ID == m.Of })
+	at := slices.IndexFunc(all, func(f app.Freeze) bool { return f.ID == m.Of && f.Gone == 0 })
 	if at < 0 {
 		return nil, app.Faultf(app.NotFound, "there is no such freeze in this environment: it was taken away")
 	}
+	all[at].Gone = m.At
 	f := all[at]
-	return frozen(m, slices.Delete(all, at, at+1), &f, "environment.thawed", words.Say("frozen no more %s: "+
+	return frozen(m, all, &f, "environment.thawed", words.Say("frozen no more %s: "+
 		"%s", Says(&f),
 		words.Name(f.Reason))), nil
 }
