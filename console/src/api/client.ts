@@ -76,8 +76,11 @@ interface Result<T> {
   response: Response;
 }
 
+/** What a change answers where it is made, and not proposed: see useProposeFlag. */
+type Made<T> = [Exclude<T, Schemas["Proposal"]>] extends [never] ? T : Exclude<T, Schemas["Proposal"]>;
+
 /** must gives the answer's data, or throws its problem. */
-export async function must<T>(call: Promise<Result<T>>): Promise<T> {
+export async function must<T>(call: Promise<Result<T>>): Promise<Made<T>> {
   let result: Result<T>;
   const asked = signedInTimes();
   try {
@@ -87,7 +90,7 @@ export async function must<T>(call: Promise<Result<T>>): Promise<T> {
     throw new ApiProblem(0, "The service cannot be reached. Nothing is lost: try again.", [], {});
   }
   noteAnswer(result.response.status, result.response.url, asked);
-  if (result.response.ok) return result.data as T;
+  if (result.response.ok) return result.data as Made<T>;
   const body = (result.error ?? {}) as { detail?: string; fields?: Field[] };
   const { status, statusText } = result.response;
   // The service speaks to programs there, of headers.

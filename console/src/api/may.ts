@@ -3,7 +3,7 @@ import type { Schemas } from "./client";
 import { useMe } from "./queries";
 
 /** What takes a right: see the service. */
-export type Action = "define" | "make" | "document" | "release" | "stop" | "lift" | "see-as" | "manage";
+export type Action = "define" | "make" | "document" | "release" | "stop" | "lift" | "see-as" | "propose" | "manage";
 
 export interface May {
   may: boolean;
@@ -21,10 +21,10 @@ export function rightTo(me: Me, project: string, action: Action, environment: st
   const mine = me.roles[project];
   if (!takes || !mine) return { may: true, takes: "" }; // the service judges each time
   const places = me.in?.[project] ?? {};
-  const here = action === "make" || environment === undefined ? Object.values(places).flat() : (places[environment] ?? []);
+  const here = action === "make" || action === "propose" || environment === undefined ? Object.values(places).flat() : (places[environment] ?? []);
   const counts = whole.has(action) ? mine : [...mine, ...here];
   if (takes.some((r) => counts.includes(r))) return { may: true, takes: "" };
-  const where = whole.has(action) ? "in all of the project" : environment === undefined ? "" : `in ${environment}`;
+  const where = whole.has(action) ? "in all of the project" : environment === undefined || action === "propose" ? "" : `in ${environment}`;
   const have = counts.length > 0 ? `you are ${[...new Set(counts)].join(" and ")}` : "you have no role there";
   return { may: false, takes: `this takes the role ${takes.join(" or ")}${where && ` ${where}`}; ${have}` };
 }

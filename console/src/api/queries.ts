@@ -269,12 +269,13 @@ export interface SaveFlag {
   version: number;
   reason: string;
   units?: number; // that would move, where the service asked to confirm that number
+  propose?: boolean; // it is looked at as a proposal, for who may not save it
 }
 
 function putFlag(project: string, environment: string, flag: string, s: SaveFlag, dryRun: boolean) {
   return must(
     api.PUT("/api/v1/projects/{project}/environments/{environment}/flags/{flag}", {
-      params: { path: { project, environment, flag }, header: { "If-Match": String(s.version) }, query: { dryRun: String(dryRun) } },
+      params: { path: { project, environment, flag }, header: { "If-Match": String(s.version) }, query: { dryRun: String(dryRun), ...(s.propose && { propose: "new" }) } },
       body: { document: s.document, reason: s.reason, ...(s.units !== undefined && { units: s.units }) },
     }),
   );

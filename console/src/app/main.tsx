@@ -26,6 +26,10 @@ const History = lazy(() => import("../features/history/history"));
 const Stop = lazy(() => import("../features/stop/stop"));
 const StopStory = lazy(() => import("../features/stop/story"));
 const Settings = lazy(() => import("../features/settings/settings"));
+const Needs = lazy(() => import("../features/together/needs"));
+const Proposals = lazy(() => import("../features/together/proposals"));
+const Proposal = lazy(() => import("../features/together/proposal"));
+const Calendar = lazy(() => import("../features/together/calendar"));
 const Segments = lazy(() => import("../features/population/segments"));
 const Attributes = lazy(() => import("../features/population/attributes"));
 const Unit = lazy(() => import("../features/population/unit"));
@@ -79,6 +83,10 @@ const router = createBrowserRouter(
             <Route path="releases/new" element={<StartRelease />} />
             <Route path=":environment/releases/:release" element={<Release />} />
             <Route path="settings" element={<Settings />} />
+            <Route path="needs" element={<Needs />} />
+            <Route path="proposals" element={<Proposals />} />
+            <Route path="proposals/:proposal" element={<Proposal />} />
+            <Route path="calendar" element={<Calendar />} />
             <Route path=":environment/flags/:flag" element={<Flag />} />
             <Route path=":environment/why" element={<Why />} />
             <Route path=":environment/stop" element={<Stop />} />

@@ -2,7 +2,7 @@ import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link, Navigate, NavLink, Outlet, ScrollRestoration, useLocation, useNavigate, useParams } from "react-router";
 import { useConnection } from "../api/connection";
 import { useEnvironments, useLive, useMe, useProjects, useSignOut } from "../api/queries";
-import { useReleases } from "../api/releases";
+import { useNeeds } from "../api/together";
 import { useDrafts } from "../draft/kept";
 import { Button, Page, Problem, Select, Waiting } from "../ui/controls";
 import { Sayings } from "../ui/said";
@@ -43,6 +43,9 @@ function placesOf(project: string, environments: string[]): Destination[] {
   return [
     { group: "Pages", label: "Board", to: `/p/${project}` },
     { group: "Pages", label: "Releases", to: `/p/${project}/releases` },
+    { group: "Pages", label: "Needs me", to: `/p/${project}/needs` },
+    { group: "Pages", label: "Proposals", to: `/p/${project}/proposals` },
+    { group: "Pages", label: "Calendar", to: `/p/${project}/calendar` },
     { group: "Pages", label: "Start a release", to: `/p/${project}/releases/new` },
     { group: "Pages", label: "History", to: `/p/${project}/history` },
     { group: "Pages", label: "Settings", to: `/p/${project}/settings` },
@@ -68,8 +71,8 @@ export function Shell() {
   const known = me.data && (params.project === undefined || mine.includes(project) || mine.length === 0);
   const index = useEnvironments(known ? project : "");
   const projects = useProjects();
-  const releases = useReleases(known ? project : "");
-  const waiting = releases.data?.items.filter((r) => r.mine).length ?? 0;
+  const needs = useNeeds(known ? project : "");
+  const waiting = needs.data?.items.length ?? 0;
   const [open, setOpen] = useState<"" | "palette" | "keys">("");
   const signOut = useSignOut();
   const go = useNavigate();
@@ -88,6 +91,8 @@ export function Shell() {
       { key: "b", shown: "b", does: "Board", act: () => void go(`/p/${project}`) },
       { key: "n", shown: "n", does: "new flag", act: () => void go(`/p/${project}/new-flag`) },
       { key: "r", shown: "r", does: "Releases", act: () => void go(`/p/${project}/releases`) },
+      { key: "m", shown: "m", does: "Needs me", act: () => void go(`/p/${project}/needs`) },
+      { key: "p", shown: "p", does: "Proposals", act: () => void go(`/p/${project}/proposals`) },
       { key: "w", shown: "w", does: "why", act: () => void go(`/p/${project}/${night}/why`) },
       { key: "h", shown: "h", does: "History", act: () => void go(`/p/${project}/history`) },
       { key: "s", shown: "s", does: "Stop", act: () => void go(`/p/${project}/${night}/stop`) },
@@ -146,8 +151,14 @@ export function Shell() {
                 <NavLink end to={`/p/${project}`} className={place}>
                   Board
                 </NavLink>
+                <NavLink to={`/p/${project}/needs`} className={place}>
+                  Needs me{waiting > 0 && <span className="ml-1 rounded bg-note px-1" aria-label={`${waiting} wait for you`}>{waiting}</span>}
+                </NavLink>
                 <NavLink to={`/p/${project}/releases`} className={place}>
-                  Releases{waiting > 0 && <span className="ml-1 rounded bg-note px-1" aria-label={`${waiting} wait for you to sign`}>{waiting}</span>}
+                  Releases
+                </NavLink>
+                <NavLink to={`/p/${project}/proposals`} className={place}>
+                  Proposals
                 </NavLink>
                 {ofEnvironment.map((p) =>
                   night ? (

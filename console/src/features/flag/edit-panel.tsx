@@ -21,6 +21,9 @@ interface EditPanelProps {
   reason: string;
   onReason: (r: string) => void;
   saving: boolean;
+  mayRelease: boolean; // else it can only be proposed
+  signing: Schemas["Signing"] | undefined; // that the environment wants
+  onPropose: (() => void) | undefined;
   onSave: () => void;
   onDrop: () => void;
   side: (path: string[], value: unknown) => ReactNode;
@@ -85,11 +88,21 @@ export function EditPanel(p: EditPanelProps) {
       )}
       <Problem error={p.error} />
       {p.waits && <p className="font-medium">{p.waits}</p>}
+      {p.signing && (
+        <p>
+          {p.environment} wants {p.signing.need === 1 ? "a signature" : `${p.signing.need} signatures`} before it gives something else{p.signing.lever && ", but for the lever alone"}: propose it.
+        </p>
+      )}
       <div className="sticky bottom-0 flex flex-wrap items-end gap-2 bg-sheet pt-1">
         <input aria-label="reason" className={`${inputStyle} min-w-0 flex-1 basis-60`} placeholder={p.askFirst ? "why? (this environment asks first)" : "why? (may be left out)"} value={p.reason} onChange={(e) => p.onReason(e.target.value)} />
-        <Button tone="lever" disabled={p.saving || p.waits !== "" || !p.current || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
+        {p.mayRelease && <Button tone={p.signing ? "plain" : "lever"} disabled={p.saving || p.waits !== "" || !p.current || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onSave}>
           {p.saving ? "saving ..." : `Save in ${p.environment}`}
-        </Button>
+        </Button>}
+        {p.onPropose && (
+          <Button tone={p.signing || !p.mayRelease ? "lever" : "plain"} disabled={p.saving || p.waits !== "" || !p.current || p.tried === undefined || nothing || meets.length > 0 || (p.askFirst && p.reason.trim() === "")} onClick={p.onPropose}>
+            Propose it
+          </Button>
+        )}
         <Button disabled={!undo} onClick={undo}>
           Undo
         </Button>

@@ -1,9 +1,10 @@
 import { useEffect, useMemo, useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import { ApiProblem, type Schemas } from "../../api/client";
 import { useMay } from "../../api/may";
 import { useFlag, useSaveFlag, useTry, type SaveFlag } from "../../api/queries";
 import { useTrack } from "../../api/targeting";
+import { useProposeFlag } from "../../api/together";
 import { useAround } from "../../parts/around";
 import { asDraft, asTried, flagRules, incomplete, toSend, type DraftDocument } from "../../draft/flag";
 import { useReason } from "../../draft/reason";
@@ -70,10 +71,13 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const [values, setValues] = useState(false);
   const save = useSaveFlag(project, environment, flag);
   const release = useMay(project, "release");
+  const proposing = useMay(project, "propose");
+  const propose = useProposeFlag(project, environment, flag);
+  const go = useNavigate();
   const draft = editing.draft;
   // A dry run shows the difference before a reason is typed.
   const asked = useSettled(draft, 250);
-  const edit: SaveFlag | undefined = useMemo(() => asked && { document: toSend(asked.now), version: asked.version, reason: "not said yet" }, [asked]);
+  const edit: SaveFlag | undefined = useMemo(() => asked && { document: toSend(asked.now), version: asked.version, reason: "not said yet", ...(!release.may && { propose: true }) }, [asked, release.may]);
   const tried = useTry(project, environment, flag, draft && edit);
 
   if (view.isPending) return <Waiting what={flag} />;
@@ -83,6 +87,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const stopped = stops.length > 0;
   const askFirst = view.data.environment.askFirst;
   const doc = editing.value;
+  const editable = release.may || proposing.may;
   const open = draft !== undefined;
   const shown = open ? tried.data : undefined;
   const says = new Map<string, Schemas["Said"]>();
@@ -100,7 +105,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
   const nobody = incomplete(doc);
   // What is saved is what was shown: an edit that was not tried yet waits.
   const current = asked === draft && !tried.isPlaceholderData && !tried.isFetching;
-  const error = [save.error, tried.error].find((e) => e && !behind(e));
+  const error = [save.error, propose.error, tried.error].find((e) => e && !behind(e));
   const waits = nobody[0]
     ? `${nobody[0].name} takes nobody until it says whom.`
     : sweeps && units.trim() === ""
@@ -117,6 +122,19 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
           setUnits("");
           editing.saved(sent, asDraft(saved.document), saved.version);
           window.document.querySelector<HTMLElement>("[data-testid=sentence]")?.focus();
+        },
+      },
+    );
+  };
+
+  const submitProposal = () => {
+    if (!draft) return;
+    propose.mutate(
+      { document: asTried(toSend(draft.now), tried.data?.document), version: draft.version, reason, ...(sweeps && { units: Number(units) }) },
+      {
+        onSuccess: (p) => {
+          editing.drop();
+          void go(`/p/${project}/proposals/${p.id}`);
         },
       },
     );
@@ -160,7 +178,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
               <Lever position={stopped ? "stopped" : (doc.lever as "on" | "off")} />
               <fieldset className="flex gap-1" aria-label="lever">
                 {(["off", "on"] as const).map((l) => (
-                  <Button key={l} disabled={!release.may} aria-pressed={doc.lever === l} className={doc.lever === l ? "border-2! border-ink! font-medium" : "text-soft"} onClick={() => editing.edit({ ...doc, lever: l })}>
+                  <Button key={l} disabled={!editable} aria-pressed={doc.lever === l} className={doc.lever === l ? "border-2! border-ink! font-medium" : "text-soft"} onClick={() => editing.edit({ ...doc, lever: l })}>
                     {l}
                   </Button>
                 ))}
@@ -172,8 +190,8 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 {values ? "close" : "values and needs"}
               </Button>
             </div>
-            {!release.may && <p className="text-soft">You may look at it. To change it: {release.takes}.</p>}
-            {values && release.may && <Values project={project} doc={doc} names={names} onChange={editing.edit} />}
+            {!release.may && <p className="text-soft">{proposing.may ? "You may propose changes of it" : "You may look at it"}. To change it: {release.takes}.</p>}
+            {values && editable && <Values project={project} doc={doc} names={names} onChange={editing.edit} />}
             <ConditionAround value={around}>
               <Track
                 doc={doc}
@@ -183,7 +201,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
                 stood={stands}
                 edited={open}
                 stopped={stopped}
-                editable={release.may}
+                editable={editable}
                 onChange={editing.edit}
                 onWho={(place, title) => setWho({ place, title })}
                 unit={unit}
@@ -213,7 +231,10 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
               askFirst={askFirst}
               reason={reason}
               onReason={setReason}
-              saving={save.isPending}
+              saving={save.isPending || propose.isPending}
+              mayRelease={release.may}
+              signing={view.data.environment.signing}
+              onPropose={proposing.may ? submitProposal : undefined}
               onSave={submit}
               onDrop={() => {
                 editing.drop();

@@ -8,7 +8,9 @@ import { FreezeList } from "../../parts/freezes";
 import { Titled } from "../../parts/titled";
 import { Can, People, Teams } from "./people";
 import { Ladders } from "./ladders";
+import { Policies } from "./policies";
 import { Recipes } from "./recipes";
+import { Signing } from "./signing";
 import { Webhooks } from "./webhooks";
 
 export default function Settings() {
@@ -33,6 +35,7 @@ export default function Settings() {
           {keeper && <NewEnvironment project={project} first={environments.data?.items.length === 0} />}
         </div>
       </Sheet>
+      <Policies project={project} />
       <Recipes project={project} />
       <Ladders project={project} />
       <Webhooks project={project} keeper={keeper} />
@@ -59,9 +62,15 @@ function Environment({ project, environment, keeper }: { project: string; enviro
         <Titled project={project} of={environment.key} title={environment.title} may={keeper} asks={environment.askFirst} save={(body) => must(api.PATCH("/api/v1/projects/{project}/environments/{environment}", { params: { path }, body }))} />
         {environment.askFirst ? <span>asks first</span> : <span className="text-soft">does not ask first</span>}
         {environment.ownersOnly && <span>only owners change flags</span>}
+        {environment.signing && (
+          <span>
+            {environment.signing.need === 1 ? "1 signature" : `${environment.signing.need} signatures`}
+            {environment.signing.lever && ", but for the lever alone"}
+          </span>
+        )}
         {keeper && (
           <Button tone="bare" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? "close" : "access keys, asking and freezes"}
+            {open ? "close" : "access keys, asking, signatures and freezes"}
           </Button>
         )}
       </div>
@@ -80,6 +89,7 @@ function Environment({ project, environment, keeper }: { project: string; enviro
         </div>
       )}
       <Problem error={edit.error ?? owners.error ?? archive.error} />
+      {open && <Signing project={project} environment={environment} reason={reason} asks={asks} />}
       {open && <FreezeList project={project} environment={environment.key} keeper={keeper} />}
       {open && <Keys project={project} environment={environment.key} />}
     </div>
