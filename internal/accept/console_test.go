@@ -148,7 +148,7 @@ func TestConsoleSegmentsValuesAndNeeds(t *testing.T) {
 	s.Flag(t, "one-touch-open")
 	s.Flag(t, "handover-photo")
 	w := window(t, s, 1280, 900)
-	w.Click("Settings").See("does not ask first").Click("access keys, asking and freezes").Click("Let staging ask first").See(
+	w.Click("Settings").See("does not ask first").Click("access keys, asking, signatures and freezes").Click("Let staging ask first").See(
 		"Let staging no longer ask first")
 	w.Fill("why change staging", "a mistake").Click("Let staging no longer ask first").See(
 		"Let staging ask first").Click("close")
@@ -195,7 +195,7 @@ func TestConsoleLateAnswers(t *testing.T) {
 	t.Cleanup(slow.Close)
 	t.Cleanup(func() { close(let) })
 	w := window(t, s, 1280, 900)
-	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys, asking and freezes").Fill(
+	signIn(w, slow.URL).Click("Settings").See("does not ask first").Click("access keys, asking, signatures and freezes").Fill(
 		"why change staging", "first").Click("Let staging ask first")
 	good(t, w)
 	<-held
@@ -309,6 +309,7 @@ func TestConsoleOnAPhone(t *testing.T) {
 	good(t, w)
 	for _, path := range []string{"/p/pinecrest/production/flags/one-touch-open", "/p/pinecrest/production/why",
 		"/p/pinecrest/history", "/p/pinecrest/settings", "/p/pinecrest/new-flag", "/account", "/new-project",
+		"/p/pinecrest/needs", "/p/pinecrest/proposals", "/p/pinecrest/calendar",
 		"/p/pinecrest/production/population", "/p/pinecrest/production/population/attributes",
 		"/p/pinecrest/production/population/unit", "/p/pinecrest/production/population/roster",
 		"/p/pinecrest/production/usage", "/p/pinecrest/production/usage/processes",

@@ -133,6 +133,8 @@ type Item struct {
 	Edits       json.RawMessage `json:"edits"`          // what it changes of that
 	Says        []ItemLine      `json:"says"`           // in words
 	Takes       []Take          `json:"takes"`
+	// Refused is what a policy said when it was proposed that would refuse it, as where others are to sign.
+	Refused string `json:"refused,omitempty"`
 }
 
 // Take is what an item takes in one place.

@@ -94,7 +94,8 @@ func Of(v *View, from, to int64) []Item {
 		for _, s := range p.Segments {
 			s.When.Leaves(func(l *condition.Node) {
 				for n, e := range edges(l) {
-					add(Item{ID: fmt.Sprintf("clock-%s-%s-%d-%d", p.Environment.Key, s.Key, n, e.at), Kind: Clock, From: e.at,
+					add(Item{ID: fmt.Sprintf("clock-%s-%s-%d-%d", p.Environment.Key, s.Key, n, e.at), Kind: Clock,
+						From:        e.at,
 						Environment: p.Environment.Key, Title: "segment " + s.Key + " " + e.says})
 				}
 			})
@@ -193,7 +194,8 @@ func clocks(p *Place, d *flag.Document, v *View, add func(Item)) {
 		r.When.Leaves(func(l *condition.Node) {
 			for _, e := range edges(l) {
 				live := d.Lever == flag.On && (r.Gives.Shares != nil || r.Gives.Variant != d.Resting)
-				add(Item{ID: fmt.Sprintf("clock-%s-%s-%s-%d", p.Environment.Key, d.Key, r.ID, n), Kind: Clock, From: e.at,
+				add(Item{ID: fmt.Sprintf("clock-%s-%s-%s-%d", p.Environment.Key, d.Key, r.ID, n), Kind: Clock,
+					From:        e.at,
 					Environment: p.Environment.Key, Flag: d.Key, TakesAway: live && !e.begins && e.at > v.Now,
 					Title: fmt.Sprintf("rule %s of %s %s", r.Name, d.Key, e.says)})
 				n++
@@ -229,8 +231,9 @@ func (v *View) release(r *app.Release, add func(Item)) {
 		return
 	}
 	from, to := v.span(r)
-	item := Item{ID: "release-" + r.ID, Kind: Release, From: from, To: to, Open: r.Ended == 0, Environment: environment,
-		Flag: r.Flag, Of: r.ID, Title: "release of " + r.Flag + " in " + environment, Changed: r.State.Since}
+	item := Item{ID: "release-" + r.ID, Kind: Release, From: from, To: to, Open: r.Ended == 0,
+		Environment: environment,
+		Flag:        r.Flag, Of: r.ID, Title: "release of " + r.Flag + " in " + environment, Changed: r.State.Since}
 	if r.Ended != 0 && r.State.At < 0 { // it never began
 		if v.Now-r.Ended > week {
 			return
@@ -242,7 +245,10 @@ func (v *View) release(r *app.Release, add func(Item)) {
 			o := &v.Releases[i]
 			begins, ends := v.span(o)
 			if o.ID != r.ID && o.Ended == 0 && o.Environment == r.Environment && begins <= to && from <= ends &&
-				slices.ContainsFunc(o.State.Plan.By, func(by string) bool { return slices.Contains(r.State.Plan.By, by) }) {
+				slices.ContainsFunc(o.State.Plan.By, func(by string) bool {
+					return slices.Contains(r.State.Plan.By,
+						by)
+				}) {
 				item.Beside = append(item.Beside, o.Flag)
 			}
 		}
@@ -250,7 +256,8 @@ func (v *View) release(r *app.Release, add func(Item)) {
 	add(item)
 	if next, at := v.next(r); next != nil {
 		add(Item{ID: fmt.Sprintf("stage-%s-%d", r.ID, r.State.At+1), Kind: Stage, From: at, Environment: environment,
-			Flag: r.Flag, Of: r.ID, Title: fmt.Sprintf("stage %s of %s in %s may begin", next.Name, r.Flag, environment),
+			Flag: r.Flag, Of: r.ID, Title: fmt.Sprintf("stage %s of %s in %s may begin", next.Name, r.Flag,
+				environment),
 			Changed: r.State.Since})
 	}
 }

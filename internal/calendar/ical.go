@@ -24,7 +24,8 @@ func Write(w io.Writer, title string, now time.Time, items []Item) error {
 		zone.Props.SetText(ical.PropTimezoneID, "UTC")
 		standard := ical.NewComponent(ical.CompTimezoneStandard)
 		standard.Props.SetDateTime(ical.PropDateTimeStart, time.Unix(0, 0).UTC())
-		for name, value := range map[string]string{ical.PropTimezoneOffsetFrom: "+0000", ical.PropTimezoneOffsetTo: "+0000"} {
+		for name, value := range map[string]string{ical.PropTimezoneOffsetFrom: "+0000",
+			ical.PropTimezoneOffsetTo: "+0000"} {
 			p := ical.NewProp(name)
 			p.Value = value
 			standard.Props.Set(p)

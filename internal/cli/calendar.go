@@ -19,8 +19,10 @@ var _ = listed("look", (*session).calendarCommand)
 var _ = listed("look", (*session).needsCommand)
 
 func (s *session) calendarCommand() *cobra.Command {
-	subscribe := &cobra.Command{Use: "subscribe", Short: "Make an address to subscribe to the calendar at", Args: exactly(),
-		Long: "Make an address at which calendar programs read the project's calendar as iCalendar (RFC 5545), in your " +
+	subscribe := &cobra.Command{Use: "subscribe", Short: "Make an address to subscribe to the calendar at",
+		Args: exactly(),
+		Long: "Make an address at which calendar programs read the project's calendar as iCalendar (RFC 5545), " +
+			"in your " +
 			"right and without signing in. It is shown once: who has it reads along.",
 		Example: "  greenlever calendar subscribe",
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -29,7 +31,8 @@ func (s *session) calendarCommand() *cobra.Command {
 				return err
 			}
 			var made calendars.Made
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/calendar/addresses"}, &made); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/calendar/addresses"},
+				&made); err != nil {
 				return err
 			}
 			return s.show(made, func() {
@@ -45,7 +48,8 @@ func (s *session) calendarCommand() *cobra.Command {
 				return err
 			}
 			var all struct{ Items []app.CalendarAddress }
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/calendar/addresses"}, &all); err != nil {
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/calendar/addresses"},
+				&all); err != nil {
 				return err
 			}
 			return s.show(all.Items, func() {
@@ -54,7 +58,8 @@ func (s *session) calendarCommand() *cobra.Command {
 				}
 			})
 		}}
-	remove := &cobra.Command{Use: "remove ADDRESS", Short: "Take an address of the calendar away", Args: exactly("ADDRESS"),
+	remove := &cobra.Command{Use: "remove ADDRESS", Short: "Take an address of the calendar away",
+		Args:    exactly("ADDRESS"),
 		Example: "  greenlever calendar remove ADDRESS",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
@@ -68,7 +73,8 @@ func (s *session) calendarCommand() *cobra.Command {
 			s.note("it leads nowhere any more")
 			return nil
 		}}
-	return group("calendar", "What begins, ends, is due or frozen, on one line", s.calendarShow(), subscribe, addresses,
+	return group("calendar", "What begins, ends, is due or frozen, on one line", s.calendarShow(), subscribe,
+		addresses,
 		remove)
 }
 
@@ -93,7 +99,8 @@ func (s *session) calendarShow() *cobra.Command {
 				query.Set(name, fmt.Sprint(t.UnixMilli()))
 			}
 			var v manage.CalendarView
-			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/calendar?" + query.Encode()}, &v); err != nil {
+			if err := a.do(cmd.Context(), request{method: "GET", path: path + "/calendar?" + query.Encode()},
+				&v); err != nil {
 				return err
 			}
 			return s.show(v, func() {
@@ -137,7 +144,8 @@ func (s *session) sayDated(i *calendar.Item) {
 }
 
 func (s *session) needsCommand() *cobra.Command {
-	return &cobra.Command{Use: "needs", Short: "What waits for you in the project, the most urgent first", Args: exactly(),
+	return &cobra.Command{Use: "needs", Short: "What waits for you in the project, the most urgent first",
+		Args:    exactly(),
 		Example: "  greenlever needs",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			a, path, err := s.inProject(cmd.Context())

@@ -138,6 +138,9 @@ func (s *session) stands(l *manage.ProposalLine) string {
 				says += ", " + lacks(&w)
 			}
 		}
+		if l.Refused != "" {
+			says += ", " + l.Refused
+		}
 	case app.ProposalSigned:
 		says, tone = "● signed", good
 	case app.ProposalDue:

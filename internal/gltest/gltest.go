@@ -368,7 +368,7 @@ func (c Caller) Over(client *http.Client, method, path string,
 	body []byte) (status int, answer []byte, header http.Header, err error) {
 	at := c.URL + "/api/v1" + path
 	for _, other := range []string{"/ofrep/", "/follow/", "/browser/", "/ingest/", "/metrics", "/jobs", "/debug/",
-		"/emergency/", "/readyz", "/healthz"} {
+		"/emergency/", "/readyz", "/healthz", "/calendar/"} {
 		if len(path) >= len(other) && path[:len(other)] == other {
 			at = c.URL + path
 		}

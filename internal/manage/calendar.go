@@ -16,11 +16,14 @@ import (
 )
 
 var _ = listed(
-	op[none, CalendarView]("GET", atProject+"/calendar", "What begins, ends, is due, frozen, gone by or running, on one "+
+	op[none, CalendarView]("GET", atProject+"/calendar", "What begins, ends, is due, frozen, gone by or running, "+
+		"on one "+
 		"line; from and to in Unix milliseconds", (*call).calendar).takes("from", "to").needs(app.Read),
-	op[none, listOf[app.CalendarAddress]]("GET", atProject+"/calendar/addresses", "One's own addresses to subscribe to "+
+	op[none, listOf[app.CalendarAddress]]("GET", atProject+"/calendar/addresses", "One's own addresses to "+
+		"subscribe to "+
 		"the calendar at", (*call).calendarAddresses).needs(app.Read),
-	op[none, calendars.Made]("POST", atProject+"/calendar/addresses", "Make an address to subscribe to the calendar at, "+
+	op[none, calendars.Made]("POST", atProject+"/calendar/addresses", "Make an address to subscribe to the "+
+		"calendar at, "+
 		"as iCalendar; its secret is shown once", (*call).addCalendarAddress).made().change().needs(app.Read),
 	op[none, app.CalendarGone]("POST", atProject+"/calendar/addresses/:address/remove", "Take an address away",
 		(*call).removeCalendarAddress).change().needs(app.Read),

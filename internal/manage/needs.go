@@ -9,11 +9,11 @@ import (
 
 	"greenlever.example/core/stage"
 	"greenlever.example/greenlever/internal/app"
-	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/zones"
 )
 
-var _ = listed(op[none, NeedsView]("GET", atProject+"/needs", "What waits for one in the project, the most urgent first",
+var _ = listed(op[none, NeedsView]("GET", atProject+"/needs", "What waits for one in the project, the most "+
+	"urgent first",
 	(*call).needs).needs(app.Read))
 
 // NeedKind is a kind of what waits for somebody.
@@ -55,13 +55,15 @@ const (
 
 func (c *call) needs(*none) (any, error) {
 	out := &NeedsView{Items: []NeedOf{}}
-	for _, add := range []func(*NeedsView) error{c.needsOfProposals, c.needsOfReleases, c.needsOfWebhooks, c.needsOfFlags} {
+	for _, add := range []func(*NeedsView) error{c.needsOfProposals, c.needsOfReleases, c.needsOfWebhooks,
+		c.needsOfFlags} {
 		if err := add(out); err != nil {
 			return nil, err
 		}
 	}
 	slices.SortStableFunc(out.Items, func(a, b NeedOf) int {
-		return cmp.Or(cmp.Compare(slices.Index(needOrder, a.Kind), slices.Index(needOrder, b.Kind)), cmp.Compare(a.At, b.At))
+		return cmp.Or(cmp.Compare(slices.Index(needOrder, a.Kind), slices.Index(needOrder, b.Kind)),
+			cmp.Compare(a.At, b.At))
 	})
 	return out, nil
 }
@@ -77,12 +79,17 @@ func (c *call) needsOfProposals(out *NeedsView) error {
 	}
 	for i := range all {
 		p := &all[i]
-		if proposals.Waiting(p, w.wants(p), &c.actor) {
+		l := c.lineOf(p, w)
+		if err := c.underPolicies(p, &l); err != nil {
+			return err
+		}
+		if l.ForMe {
 			out.Items = append(out.Items, NeedOf{NeedSign, p.ID, p.Title, "proposed by " + w.names[p.Author] +
 				", waits for your signature", "", p.Made})
 		}
 		if p.Author == c.actor.ID && p.Waits != "" {
-			out.Items = append(out.Items, NeedOf{NeedProposal, p.ID, p.Title, "could not be made: " + p.Waits, "", p.At})
+			out.Items = append(out.Items, NeedOf{NeedProposal, p.ID, p.Title, "could not be made: " + p.Waits, "",
+				p.At})
 		}
 	}
 	return nil
@@ -149,7 +156,8 @@ func (c *call) needsOfFlags(out *NeedsView) error {
 			if now.After(date) {
 				says = "should be gone since " + d.GoneBy
 			}
-			out.Items = append(out.Items, NeedOf{Kind: NeedGoneBy, Of: d.Key, Title: d.Key, Says: says, At: date.UnixMilli()})
+			out.Items = append(out.Items, NeedOf{Kind: NeedGoneBy, Of: d.Key, Title: d.Key, Says: says,
+				At: date.UnixMilli()})
 		}
 	}
 	envs, err := c.api.Records.Environments(c.ctx, c.p.ID)
@@ -158,7 +166,8 @@ func (c *call) needsOfFlags(out *NeedsView) error {
 			f := &envs[i].Freezes[j]
 			until, holds := f.Until(now.UnixMilli(), zones.Find)
 			if holds && f.Weekly == nil && until-now.UnixMilli() < thawsSoon.Milliseconds() {
-				out.Items = append(out.Items, NeedOf{NeedFreezeEnd, f.ID, "the freeze of " + envs[i].Key, f.Reason + ", ends", envs[i].Key,
+				out.Items = append(out.Items, NeedOf{NeedFreezeEnd, f.ID, "the freeze of " + envs[i].Key,
+					f.Reason + ", ends", envs[i].Key,
 					until})
 			}
 		}

@@ -286,7 +286,8 @@ var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "K
 	"testunits": "TestUnits",
 	"recipes":   "Recipes", "stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
 	"evidence": "Evidence",
-	"webhooks": "Webhook", "tripwires": "Tripwire", "proposals": "Proposal", "merge": "Merge", "policies": "Policy", "calendar": "Calendar", "calendars": "CalendarAddress",
+	"webhooks": "Webhook", "tripwires": "Tripwire", "proposals": "Proposal", "merge": "Merge", "policies": "Policy",
+	"calendar": "Calendar", "calendars": "CalendarAddress",
 	"roles": "Roles", "sampling": "Sampling", "environments": "Environment", "attributes": "Attribute"}
 
 // name names a type in the document. Two types of one name would be taken for one, so there

@@ -1,6 +1,7 @@
 package manage
 
 import (
+	"cmp"
 	"encoding/json"
 	"net/http"
 	"slices"
@@ -58,7 +59,8 @@ type ProposalLine struct {
 	Of           []string          `json:"of"` // what they are of: keys of flags and the like
 	Wants        []proposals.Want  `json:"wants"`
 	Mine         bool              `json:"mine,omitempty"`
-	ForMe        bool              `json:"forMe,omitempty"` // it waits for one's signature
+	ForMe        bool              `json:"forMe,omitempty"`   // it waits for one's signature
+	Refused      string            `json:"refused,omitempty"` // what a policy says that refuses it as it is signed now
 }
 
 // Signed is a signature, with the name of who gave it.
@@ -245,6 +247,34 @@ func (c *call) lineOf(p *app.Proposal, w *crowd) ProposalLine {
 	return l
 }
 
+// underPolicies looks at a proposal anew that a policy would have refused when it was made: signatures may be what it
+// asks for, and an environment's own are not all then.
+func (c *call) underPolicies(p *app.Proposal, l *ProposalLine) error {
+	refused := slices.ContainsFunc(p.Items, func(i app.Item) bool { return i.Refused != "" })
+	if p.Over() || l.State == app.ProposalOpen || !refused {
+		return nil
+	}
+	ahead, err := c.api.Proposals.Ahead(c.ctx, p)
+	if err != nil {
+		return err
+	}
+	for _, h := range ahead.Heard {
+		if h.Refused == "" {
+			continue
+		}
+		l.State, l.Refused = app.ProposalOpen, h.Refused
+		l.ForMe = c.maySignFor(p)
+	}
+	return nil
+}
+
+// maySignFor tells whether the caller may sign for a policy that asks who signed.
+func (c *call) maySignFor(p *app.Proposal) bool {
+	return !p.Over() && p.Author != c.actor.ID && c.actor.Kind == "person" && admit.Allow(&c.actor, app.Propose,
+		c.p.ID,
+		0) == nil && !slices.ContainsFunc(p.Valid(), func(s app.Signature) bool { return s.By == c.actor.ID })
+}
+
 const pastProposals = 100
 
 func (c *call) proposals(*none) (any, error) {
@@ -255,7 +285,11 @@ func (c *call) proposals(*none) (any, error) {
 	all, err := c.api.Records.Proposals(c.ctx, c.p.ID, pastProposals)
 	out := listOf[ProposalLine]{[]ProposalLine{}}
 	for i := range all {
-		out.Items = append(out.Items, c.lineOf(&all[i], w))
+		l := c.lineOf(&all[i], w)
+		if err := c.underPolicies(&all[i], &l); err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, l)
 	}
 	return out, err
 }
@@ -272,6 +306,9 @@ func (c *call) proposal(*none) (any, error) {
 	v := &ProposalView{ProposalLine: c.lineOf(p, w), Version: p.Version, Reason: p.Reason, Digest: p.Digest,
 		EndedBy: w.names[p.EndedBy], Change: p.Change, Signatures: []Signed{}, Comments: []Commented{},
 		Items: []ItemView{}, Notes: []words.Said{}, Previews: []PreviewIn{}, Signers: []string{}}
+	if err := c.underPolicies(p, &v.ProposalLine); err != nil {
+		return nil, err
+	}
 	signed := false
 	for _, s := range p.Valid() {
 		v.Signatures = append(v.Signatures, Signed{w.names[s.By], s.At, s.By == c.actor.ID})
@@ -320,8 +357,10 @@ func (c *call) comes(p *app.Proposal, v *ProposalView) error {
 	}
 	said := map[string]bool{}
 	for _, h := range ahead.Heard {
+		v.Blocked = cmp.Or(v.Blocked, h.Refused)
 		for _, n := range diff.Said(h.Notes) {
-			if !said[n.String()] {
+			wants := h.Environment != nil && strings.HasPrefix(n.String(), "environment "+h.Environment.Key+" wants ")
+			if n.String() != h.Refused && !wants && !said[n.String()] {
 				v.Notes = append(v.Notes, n)
 			}
 			said[n.String()] = true
@@ -330,6 +369,7 @@ func (c *call) comes(p *app.Proposal, v *ProposalView) error {
 			item.Says = []app.ItemLine{proposals.Lines(h)}
 		}
 	}
+	v.Could["apply"] = v.Could["apply"] && v.Blocked == ""
 	edits := map[string]*preview.Edit{}
 	for i, raw := range ahead.Results {
 		if err := c.sentences(&p.Items[i], &v.Items[i], raw, edits); err != nil {
@@ -396,7 +436,9 @@ func (c *call) editProposal(in *proposals.Edit) (any, error) {
 }
 
 func (c *call) signProposal(in *proposals.Sign) (any, error) {
-	if !in.Back {
+	if asks, err := c.policiesAskWhoSigned(); err != nil {
+		return nil, err
+	} else if !in.Back && !asks {
 		w, err := c.crowd()
 		if err != nil {
 			return nil, err
@@ -406,12 +448,18 @@ func (c *call) signProposal(in *proposals.Sign) (any, error) {
 			return nil, err
 		}
 		// A signature that counts for nothing would look like one that does.
-		if wants := w.wants(p); !p.Over() && p.Author != c.actor.ID && c.actor.Kind == "person" &&
+		if wants := w.wants(p); !p.Over() && len(wants) > 0 && p.Author != c.actor.ID && c.actor.Kind == "person" &&
 			!slices.ContainsFunc(wants, func(w proposals.Want) bool { return w.Counts(&c.actor, c.p.ID) }) {
 			return nil, app.Faultf(app.Forbidden, "your signature does not count for this proposal: %s", wanted(wants))
 		}
 	}
 	return c.apply("", c.Param("proposal"), in)
+}
+
+// policiesAskWhoSigned tells whether a signature may count for a policy although it counts for no environment.
+func (c *call) policiesAskWhoSigned() (bool, error) {
+	all, err := c.api.Records.Policies(c.ctx, c.p.ID)
+	return slices.ContainsFunc(all, func(p app.Policy) bool { return strings.Contains(p.When, "signed") }), err
 }
 
 // wanted says what a proposal wants.

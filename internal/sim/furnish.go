@@ -3,11 +3,14 @@ package sim
 import (
 	"context"
 	"fmt"
+	"net/url"
 	"time"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/apiclient"
+	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/policy"
 )
 
 // password is everybody's in the demo; nothing here is worth more.
@@ -47,8 +50,10 @@ func furnish(ctx context.Context, url, code string) (*Demo, error) {
 	f.attributes()
 	f.segments()
 	f.flags()
+	f.policies()
 	f.documents()
 	f.testUnits()
+	f.proposals()
 	return f.demo, f.err
 }
 
@@ -59,13 +64,13 @@ func (f *furnisher) try(step func() error) {
 	}
 }
 
-func (f *furnisher) people(url, code string) {
-	guest := caller{&apiclient.Client{URL: url}}
+func (f *furnisher) people(at, code string) {
+	guest := caller{&apiclient.Client{URL: at}}
 	f.try(func() error {
 		return guest.post(f.ctx, "/set-up", object{"code": code, "email": "ida.holm@pinecrest.example",
 			"name": "Ida Holm", "password": password}, &f.demo.first)
 	})
-	f.token("keeper", "ida.holm@pinecrest.example", url)
+	f.token("keeper", "ida.holm@pinecrest.example", at)
 	f.try(func() error {
 		return f.by["keeper"].post(f.ctx, "/projects", object{"key": "pinecrest", "title": "Pinecrest Lockers"}, nil)
 	})
@@ -86,7 +91,7 @@ func (f *furnisher) people(url, code string) {
 			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/people/"+found.Account,
 				object{"roles": []string{p.role}}, nil, 0)
 		})
-		f.token(p.role, email, url)
+		f.token(p.role, email, at)
 	}
 }
 
@@ -151,6 +156,62 @@ func (f *furnisher) together() {
 	})
 	put("/projects/pinecrest/people/"+robot.ID, object{"roles": []string{},
 		"in": object{"staging": []string{"releaser"}}})
+}
+
+// policies are rules for changes: two of the library, and one of Pinecrest's own.
+func (f *furnisher) policies() {
+	all := policy.Library()
+	save := func(p app.Policy) {
+		f.try(func() error {
+			return f.by["keeper"].do(f.ctx, "PUT", "/projects/pinecrest/policies/"+p.Key, object{"policy": p,
+				"reason": "as agreed"}, nil, 0)
+		})
+	}
+	for _, p := range all {
+		switch p.Key {
+		case "no-friday-afternoons":
+			p.Outcome = app.Warn // the demo goes on on Fridays
+			save(p)
+		case "small-steps":
+			p.Dry = true
+			save(p)
+		}
+	}
+	save(app.Policy{Key: "two-look-at-cameras", Title: "Two others look at cameras", Nouns: []string{"flag"},
+		Tags: []string{"camera"}, Environments: []string{"production"}, Outcome: app.Refuse,
+		Reason: "People are in the pictures.", When: "before.lever == 'on' && size(signed) < 2",
+		Mend: "propose it, and have two others sign"})
+}
+
+// proposals has a flag's opening proposed, and signed by one of the two that it takes.
+func (f *furnisher) proposals() {
+	at := "/projects/pinecrest/environments/production/flags/handover-photo"
+	var v struct {
+		Document flag.Document
+		Version  int64
+	}
+	f.try(func() error { return f.by["developer"].do(f.ctx, "GET", at, nil, &v, 0) })
+	if f.err != nil {
+		return
+	}
+	d := v.Document
+	d.Rules = append(d.Rules, flag.Rule{Name: "Depot crews first", Gives: give("on"),
+		When: &condition.Node{Test: condition.SegmentTest,
+			Segment: "staff"}})
+	var p struct{ ID, Digest string }
+	f.try(func() error {
+		return f.by["developer"].do(f.ctx, "PUT", at+"?propose=new&title="+url.QueryEscape("Handover photo for "+
+			"our own "+
+			"people"), object{"document": d, "reason": "our own people try it before the sites do"}, &p, v.Version)
+	})
+	f.try(func() error {
+		return f.by["releaser"].post(f.ctx, "/projects/pinecrest/proposals/"+p.ID+"/comments",
+			object{"text": "fine with me; Tove should look as well, she has the night"}, nil)
+	})
+	f.try(func() error {
+		return f.by["releaser"].post(f.ctx, "/projects/pinecrest/proposals/"+p.ID+"/signatures",
+			object{"digest": p.Digest}, nil)
+	})
 }
 
 func (f *furnisher) attributes() {
@@ -249,6 +310,7 @@ func (f *furnisher) flags() {
 		{"key": "chilled-compartments", "title": "Chilled compartments", "goneBy": "stays",
 			"description": "Sites on the plus plan.", "owners": []string{"doors"}, "visible": true},
 		{"key": "handover-photo", "title": "Handover photo", "recipe": "step-by-step", "goneBy": "2027-05-31",
+			"tags":        []string{"camera"},
 			"description": "A photo at the handover; opens on a date.", "owners": []string{"doors"}, "visible": true},
 		{"key": "telemetry-interval", "title": "Telemetry interval", "type": "number", "tags": []string{"tune"},
 			"goneBy": "stays", "resting": "minute", "owners": []string{"doors"},

@@ -48,7 +48,8 @@ func (t *Tx) DropCalendarAddress(a *app.CalendarGone) error {
 
 // CalendarAddresses lists those of somebody in a project.
 func (r reader) CalendarAddresses(account string, project int64) ([]app.CalendarAddress, error) {
-	return list[app.CalendarAddress](r.ctx, r.q, "SELECT "+calendarColumns+" FROM calendar_addresses WHERE account_id = ? "+
+	return list[app.CalendarAddress](r.ctx, r.q, "SELECT "+calendarColumns+" FROM calendar_addresses WHERE "+
+		"account_id = ? "+
 		"AND project_id = ? ORDER BY made", account, project)
 }
 
@@ -59,6 +60,7 @@ func (s *Store) CalendarAddresses(ctx context.Context, account string, project i
 
 // CalendarAddress finds an address by the digest of its secret.
 func (s *Store) CalendarAddress(ctx context.Context, digest []byte) (*app.CalendarAddress, error) {
-	return get[app.CalendarAddress](ctx, s.door, "there is no calendar at this address: it was taken away, or mistyped",
+	return get[app.CalendarAddress](ctx, s.door, "there is no calendar at this address: it was taken away, or "+
+		"mistyped",
 		"SELECT "+calendarColumns+" FROM calendar_addresses WHERE digest = ?", digest)
 }

@@ -16,7 +16,7 @@ const Keys = lazy(() => import("./palette").then((m) => ({ default: m.Keys })));
 const SignInAgain = lazy(() => import("./sign-in-again"));
 
 const place = ({ isActive }: { isActive: boolean }) =>
-  `rounded px-2 py-1 whitespace-nowrap max-sm:px-1.5 ${isActive ? "bg-well font-medium text-ink" : "text-soft hover:text-ink"}`;
+  `rounded px-1.5 py-1 whitespace-nowrap min-[90rem]:px-2 ${isActive ? "bg-well font-medium text-ink" : "text-soft hover:text-ink"}`;
 
 const ofEnvironment = [
   { path: "why", label: "Why" },
@@ -138,12 +138,12 @@ export function Shell() {
         <NotConnected />
         <div className="mx-auto flex max-w-[1600px] flex-wrap items-center gap-x-4 gap-y-1 px-4 py-2">
           <Link to="/" className="flex items-center gap-2 font-semibold">
-            <img src="/mark.svg" alt="Green Lever" width="22" height="22" /> <span className="hidden xl:inline" aria-hidden="true">Green Lever</span>
+            <img src="/mark.svg" alt="Green Lever" width="22" height="22" /> <span className="hidden 2xl:inline" aria-hidden="true">Green Lever</span>
           </Link>
           {titles.length > 1 ? (
             <Select aria-label="project" className="w-44 max-sm:order-last" value={project} onChange={(e) => void go(`/p/${e.target.value}`)} options={titles.map((p) => ({ value: p.key, label: p.title }))} />
           ) : (
-            <span className="hidden w-44 truncate text-soft sm:inline-block">{titles[0]?.title}</span>
+            <span className="hidden max-w-36 truncate text-soft xl:inline-block">{titles[0]?.title}</span>
           )}
           <nav className="flex min-w-0 flex-1 items-center gap-1 max-sm:order-last max-sm:basis-full max-sm:flex-wrap max-sm:gap-x-0" aria-label="places">
             {project && (
@@ -167,7 +167,7 @@ export function Shell() {
                     </NavLink>
                   ) : (
                     // It keeps its place, so that nothing jumps once it is known where it leads.
-                    <span key={p.path} className="px-2 py-1 text-soft max-sm:px-1.5">
+                    <span key={p.path} className="px-1.5 py-1 text-soft min-[90rem]:px-2">
                       {p.label}
                     </span>
                   ),

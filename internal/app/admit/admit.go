@@ -65,6 +65,7 @@ type Case struct {
 
 	// Policies rule on what would come of it, the second time.
 	Policies func(ctx context.Context, c *Case) error
+	Refused  string // what a policy says that would refuse it, where it is only looked at
 
 	// Notes are lines that the entry in the audit takes besides: what was confirmed.
 	Notes []diff.Line

@@ -44,7 +44,8 @@ func Digest(secret string) []byte {
 // Kinds are the changes of addresses.
 func Kinds() []*commit.Kind {
 	return []*commit.Kind{
-		commit.Of(commit.Kind{Name: "calendar.make", Alone: true, Says: "Makes an address to subscribe to the calendar at",
+		commit.Of(commit.Kind{Name: "calendar.make", Alone: true, Says: "Makes an address to subscribe to the " +
+			"calendar at",
 			Action: app.Read, Span: commit.Project, Queued: true}, issue),
 		commit.Of(commit.Kind{Name: "calendar.remove", Alone: true, Says: "Takes a calendar's address away",
 			Action: app.Read, Span: commit.Project, Queued: true}, remove),
@@ -77,5 +78,6 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 	}
 	gone := &app.CalendarGone{ID: m.Of}
 	return &commit.Effects{Result: gone, In: []commit.Effect{{Project: m.Project, Records: []commit.Record{gone},
-		Entries: []commit.Entry{commit.Said("calendar.removed", m.Of, diff.Text("the address leads nowhere any more"))}}}}, nil
+		Entries: []commit.Entry{commit.Said("calendar.removed", m.Of, diff.Text("the address leads nowhere any "+
+			"more"))}}}}, nil
 }

@@ -127,6 +127,7 @@ type Heard struct {
 	Action      app.Action  // that it takes there
 	Signs       bool        // it takes the signatures that the environment wants
 	Lever       bool        // it turns a lever and does nothing else
+	Refused     string      // what a policy says that would refuse it
 }
 
 // maxReason is in bytes.

@@ -84,6 +84,9 @@ func (t *transaction) heed(a *admit.Case, rulings []app.Ruling, policies []*app.
 		switch {
 		case r.Outcome == app.Warn, a.DryRun:
 			a.Notes = append(a.Notes, diff.Text(says))
+			if r.Outcome == app.Refuse {
+				a.Refused = says
+			}
 		case t.request.Force:
 			r.Forced = true
 			a.Notes = append(a.Notes, diff.Text("forced: "+says))

@@ -342,7 +342,8 @@ func (t *transaction) noted(e *Effect, a *admit.Case, err error) error {
 	if err != nil {
 		return err
 	}
-	e.heard = Heard{Notes: a.Notes, Action: a.Action, Signs: a.Signs, Lever: admit.LeverAlone(a.Before, a.After)}
+	e.heard = Heard{Notes: a.Notes, Action: a.Action, Signs: a.Signs, Lever: admit.LeverAlone(a.Before, a.After),
+		Refused: a.Refused}
 	if len(a.Notes) > 0 && len(e.Entries) > 0 {
 		e.Entries[0].Lines = append(e.Entries[0].Lines, a.Notes...)
 		if e.Judge.Noted != nil {

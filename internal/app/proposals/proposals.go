@@ -493,6 +493,7 @@ func Lines(h commit.Heard) app.ItemLine {
 func hear(item *app.Item, h commit.Heard) {
 	l := Lines(h)
 	item.Says = append(item.Says, l)
+	item.Refused = cmp.Or(item.Refused, h.Refused)
 	t := app.Take{Environment: l.Environment, Action: h.Action, Signs: h.Signs, Lever: h.Lever}
 	if !slices.Contains(item.Takes, t) {
 		item.Takes = append(item.Takes, t)

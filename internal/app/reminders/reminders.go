@@ -26,13 +26,15 @@ func Kinds() []*commit.Kind {
 	return []*commit.Kind{
 		commit.Of(kind(commit.Project, "remind.project"), func(_ context.Context, m *commit.Moment,
 			in *Remind) (*commit.Effects, error) {
-			return &commit.Effects{In: []commit.Effect{{Project: m.Project, Entries: []commit.Entry{commit.Said(in.Action,
-				m.Of, diff.Text(in.Says))}}}}, nil
+			return &commit.Effects{In: []commit.Effect{{Project: m.Project,
+				Entries: []commit.Entry{commit.Said(in.Action,
+					m.Of, diff.Text(in.Says))}}}}, nil
 		}),
 		commit.Of(kind(commit.Environment, "remind.environment"), func(_ context.Context, m *commit.Moment,
 			in *RemindHere) (*commit.Effects, error) {
-			return &commit.Effects{In: []commit.Effect{{Environment: m.Environment, Entries: []commit.Entry{commit.Said(
-				in.Action, m.Of, diff.Text(in.Says))}}}}, nil
+			return &commit.Effects{In: []commit.Effect{{Environment: m.Environment,
+				Entries: []commit.Entry{commit.Said(
+					in.Action, m.Of, diff.Text(in.Says))}}}}, nil
 		}),
 	}
 }
@@ -92,13 +94,15 @@ func (s *Service) project(ctx context.Context, p *app.Project) error {
 			}
 			err = errors.Join(err, s.tell(ctx, fmt.Sprintf("thaws %s %d", f.ID, until), commit.Change{
 				In: commit.In{Project: p, Environment: env}, Of: env.Key, Do: &RemindHere{Remind{"environment.thaws",
-					"frozen no more at " + time.UnixMilli(until).UTC().Format("2006-01-02 15:04 UTC") + ": " + f.Reason}}}))
+					"frozen no more at " + time.UnixMilli(until).UTC().Format("2006-01-02 15:04 UTC") + ": " +
+						"" + f.Reason}}}))
 		}
 	}
 	return err
 }
 
 func (s *Service) tell(ctx context.Context, id string, c commit.Change) error {
-	_, err := s.Apply(ctx, commit.Request{Actor: app.Actor{Kind: "service", Through: "service"}, ID: id, Digest: id}, c)
+	_, err := s.Apply(ctx, commit.Request{Actor: app.Actor{Kind: "service", Through: "service"}, ID: id,
+		Digest: id}, c)
 	return err
 }

@@ -95,6 +95,7 @@ const actions: { value: string; label: string }[] = [
   { value: "document", label: "edit all of a flag" },
   { value: "release", label: "turn levers, edit rules, release" },
   { value: "stop", label: "stop" },
+  { value: "propose", label: "propose changes" },
   { value: "lift", label: "lift a stop" },
   { value: "see-as", label: "see a flag as another variant" },
   { value: "manage", label: "manage the project" },

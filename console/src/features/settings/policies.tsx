@@ -114,8 +114,11 @@ function Rulings({ project, policy }: { project: string; policy: string }) {
 
 const words = (text: string): string[] => text.split(",").map((w) => w.trim()).filter((w) => w !== "");
 
+/** own is what is edited of a policy, without how it ruled. */
+const own = ({ key, title, reason, nouns, when, outcome, mend, environments, tags, dry, version, at, by }: Policy): Policy => ({ key, title, reason, nouns, when, outcome, mend, environments, tags, dry, version, at, by });
+
 function Editor({ project, policy, may, onDone }: { project: string; policy: Policy; may: boolean; onDone: () => void }) {
-  const [p, setP] = useState(policy);
+  const [p, setP] = useState(() => own(policy));
   const save = useChange(project, (one: Policy) => must(api.PUT("/api/v1/projects/{project}/policies/{policy}", { params: { path: { project, policy: one.key } }, body: { policy: one } })), (o) => `Saved: policy ${o.title}.`);
   const trial = useChange(project, (one: Policy) => must(api.POST("/api/v1/projects/{project}/policies/try", { params: { path: { project } }, body: { policy: one } })));
   const set = (part: Partial<Policy>) => setP({ ...p, ...part });

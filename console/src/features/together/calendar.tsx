@@ -60,7 +60,7 @@ export default function Calendar() {
           <ul className="flex flex-col gap-2">
             {items.map((i) => (
               <li key={i.id} className={`flex flex-wrap items-baseline gap-x-3 ${i.cancelled ? "text-soft" : ""}`}>
-                <span className="w-44 shrink-0 text-soft">{i.allDay ? new Date(i.from).toLocaleDateString(undefined, { timeZone: "UTC", day: "numeric", month: "short", year: "numeric" }) : <Time ms={i.from} />}</span>
+                <span className="w-52 shrink-0 text-soft">{i.allDay ? new Date(i.from).toLocaleDateString(undefined, { timeZone: "UTC", day: "numeric", month: "short", year: "numeric" }) : <Time ms={i.from} />}</span>
                 <span className="w-20 shrink-0 text-soft">{kinds[i.kind] ?? i.kind}</span>
                 <span className="min-w-0 flex-1 basis-60 break-words">
                   {i.cancelled ? "not any more: " : ""}

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
+import { useNames } from "../../api/queries";
 import { useOnProposal, useProposal, type ProposalView } from "../../api/together";
 import { Button, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
 import { Said } from "../../ui/variant";
@@ -25,6 +26,7 @@ export default function Proposal() {
 
 function Whole({ project, p }: { project: string; p: ProposalView }) {
   const on = useOnProposal(project, p);
+  const names = useNames(project, p.of);
   const error = on.sign.error ?? on.edit.error ?? on.takeOut.error ?? on.withdraw.error ?? on.apply.error;
   const busy = on.sign.isPending || on.apply.isPending || on.withdraw.isPending || on.edit.isPending;
   return (
@@ -117,12 +119,12 @@ function Whole({ project, p }: { project: string; p: ProposalView }) {
             </span>
           }
         >
-          <Item item={item} />
+          <Item item={item} names={names(item.of)} />
         </Sheet>
       ))}
       {p.previews.map((v) => (
         <Sheet key={v.environment} title={<><Word of="shift" /> in {v.environment}</>}>
-          <PreviewSheet project={project} environment={v.environment} doc={{ key: "", rules: [] } as unknown as Schemas["Document"]} preview={v.preview} names={[]} onOrder={() => undefined} />
+          <PreviewSheet project={project} environment={v.environment} doc={docOf(p, v)} preview={v.preview} names={names(v.preview.shifts[0]?.flag)} onOrder={() => undefined} />
         </Sheet>
       ))}
       <Comments p={p} say={on.say} />
@@ -130,7 +132,15 @@ function Whole({ project, p }: { project: string; p: ProposalView }) {
   );
 }
 
-function Item({ item }: { item: Schemas["ItemView"] }) {
+/** docOf is the document of the flag whose shift is shown first, as it is proposed. */
+function docOf(p: ProposalView, v: Schemas["PreviewIn"]): Schemas["Document"] {
+  const flag = v.preview.shifts[0]?.flag ?? "";
+  const item = p.items.find((i) => i.of === flag && i.environment === v.environment);
+  const change = (item?.with as { with?: { document?: Schemas["Document"] } } | undefined)?.with;
+  return change?.document ?? ({ key: flag, rules: [] } as unknown as Schemas["Document"]);
+}
+
+function Item({ item, names }: { item: Schemas["ItemView"]; names: string[] }) {
   return (
     <div className="flex flex-col gap-2">
       {item.moved && !item.conflicts && (
@@ -143,7 +153,7 @@ function Item({ item }: { item: Schemas["ItemView"] }) {
           {item.says.length > 1 && l.environment && <span className="-ml-5 text-soft">{l.environment}</span>}
           {l.lines.map((line) => (
             <li key={line.text} className="break-words">
-              <Said said={line} />
+              <Said said={line} names={names} />
             </li>
           ))}
         </ul>
@@ -152,11 +162,11 @@ function Item({ item }: { item: Schemas["ItemView"] }) {
         <dl className="grid grid-cols-[auto_minmax(0,1fr)] gap-x-3 gap-y-1">
           <dt className="text-soft">before</dt>
           <dd>
-            <Said said={item.was} />
+            <Said said={item.was} names={names} />
           </dd>
           <dt className="text-soft">after</dt>
           <dd>
-            <Said said={item.is} />
+            <Said said={item.is} names={names} />
           </dd>
         </dl>
       )}

@@ -67,6 +67,7 @@ function Lines({ project, items }: { project: string; items: ProposalLine[] }) {
           {p.wants.filter((w) => w.has < w.need).map((w) => (
             <p key={wanted(w)}>{wanted(w)}</p>
           ))}
+          {p.refused && <p>{p.refused}</p>}
           {p.waits && !p.ended && <p className="text-alarm">could not be made: {p.waits}</p>}
         </li>
       ))}
