@@ -25,7 +25,7 @@ import { Given } from "./given";
 import { NewVariant } from "./new-variant";
 import { CopyPicture } from "./picture";
 import { Platforms } from "./platforms";
-import { PreviewSheet, Sweep } from "./preview";
+import { PreviewSheet, Sweep } from "../../parts/preview";
 import { Checks, SeeAs, Snippets, Who } from "./sheets";
 import { ReleaseLine } from "./release-line";
 import { StopSheet } from "./stop-sheet";

@@ -6,7 +6,7 @@ import { useOnProposal, useProposal, type ProposalView } from "../../api/togethe
 import { Button, inputStyle, Page, Problem, Sheet, Time, Waiting } from "../../ui/controls";
 import { Said } from "../../ui/variant";
 import { Word } from "../../ui/word";
-import { PreviewSheet } from "../flag/preview";
+import { PreviewSheet } from "../../parts/preview";
 import { State, wanted } from "./state";
 
 /** Proposal is one proposal: what it changes in words, what that would move, who signed, and what is said of it. */

@@ -1,9 +1,9 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
-import { Button, inputStyle } from "../../ui/controls";
-import { About, Part } from "../../ui/estimate";
-import { Said, Variant } from "../../ui/variant";
+import type { Schemas } from "../api/client";
+import { Button, inputStyle } from "../ui/controls";
+import { About, Part } from "../ui/estimate";
+import { Said, Variant } from "../ui/variant";
 
 type Document = Schemas["Document"];
 type Preview = Schemas["Preview"];
