@@ -105,4 +105,3 @@ func (c *call) sentences(item *app.Item, v *ItemView, result json.RawMessage, ed
 	}
 	return nil
 }
-

@@ -52,4 +52,3 @@ func (s *Service) Due(ctx context.Context) (err error) {
 	}
 	return err
 }
-
