@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 	"go.yaml.in/yaml/v4"
+	"greenlever.example/greenlever/internal/identity"
 	"greenlever.example/greenlever/internal/server"
 	"greenlever.example/greenlever/internal/web"
 )
@@ -21,7 +22,7 @@ var _ = listed("run", (*session).serveCommand)
 
 func (s *session) serveCommand() *cobra.Command {
 	var c server.Config
-	var file, dsnFile string
+	var file, dsnFile, identityFile string
 	var log logs
 	var proxies, hooked []string
 	keep, connections := map[string]*int{}, map[string]*int{}
@@ -48,6 +49,9 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 				return err
 			}
 			if c.DSN, err = secret("dsn", c.DSN, dsnFile); err != nil {
+				return err
+			}
+			if c.Identity, err = providersIn(identityFile); err != nil {
 				return err
 			}
 			c.AdminElsewhere = !cmd.Flags().Changed("admin") // two on one machine are no mistake
@@ -100,6 +104,7 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 		"private server")
 	f.StringVar(&c.Dir, "dir", defaultDir(), "directory of configuration, and of data without --dsn")
 	f.StringVar(&file, "config", "", "YAML file with these options")
+	f.StringVar(&identityFile, "identity", "", "YAML file of the providers with which people sign in (OpenID Connect)")
 	f.StringVar(&dsnFile, "dsn-file", "", "file that holds --dsn, which has a password")
 	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more requests")
 	f.DurationVar(&c.ReadyStale, "ready-stale", 30*time.Second, "how long /readyz says yes where revisions cannot "+
@@ -251,4 +256,22 @@ func fill(f *pflag.FlagSet, command string, file *string) error {
 		}
 	})
 	return err
+}
+
+// providersIn reads with which providers people sign in.
+func providersIn(path string) (c identity.Config, err error) {
+	if path == "" {
+		return c, nil
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return c, coded(exitUsage, "--identity: %v", err)
+	}
+	if err := yaml.Load(raw, &c, yaml.WithKnownFields()); err != nil {
+		return c, coded(exitUsage, "%s: %v", path, err)
+	}
+	if err := c.Check(); err != nil {
+		return c, coded(exitUsage, "%s: %v", path, err)
+	}
+	return c, nil
 }

@@ -20,7 +20,7 @@ var _ = listed(
 	op[none, none]("DELETE", "/me/sessions/:session", "End one of my sessions", (*call).endSession),
 	op[findBody, Found]("POST", "/accounts/find", "Find an account by its e-mail address; a keeper of any "+
 		"project may", (*call).findAccount).ofKeepers(),
-	op[none, listOf[app.Account]]("GET", "/accounts", "All accounts", (*call).accounts).installation(),
+	op[none, listOf[AccountView]]("GET", "/accounts", "All accounts, and when each was seen last", (*call).accounts).installation(),
 	op[accountBody, app.Account]("POST", "/accounts", "Make an account", (*call).addAccount).made().installation(),
 	op[people.Edit, app.Account]("PATCH", "/accounts/:account", "Change a name, who keeps the installation, or "+
 		"disable an account: its sessions, tokens and streams end", (*call).editAccount).installation(),
@@ -158,8 +158,22 @@ func (c *call) endSession(*none) (any, error) {
 }
 
 func (c *call) accounts(*none) (any, error) {
-	items, err := c.api.Records.Accounts(c.ctx)
-	return listOf[app.Account]{items}, err
+	all, err := c.api.Records.Accounts(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := c.api.Records.Seen(c.ctx)
+	out := listOf[AccountView]{[]AccountView{}}
+	for _, a := range all {
+		out.Items = append(out.Items, AccountView{a, seen[a.ID]})
+	}
+	return out, err
+}
+
+// AccountView is an account, and when it was seen last, to some minutes.
+type AccountView struct {
+	app.Account
+	Seen int64 `json:"seen,omitempty"`
 }
 
 type accountBody struct {

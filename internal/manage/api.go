@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -29,6 +30,7 @@ import (
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/proposals"
 	"greenlever.example/greenlever/internal/app/releases"
+	"greenlever.example/greenlever/internal/identity"
 	"greenlever.example/greenlever/internal/web"
 )
 
@@ -141,6 +143,12 @@ type CalendarReader interface {
 	ProjectOf(ctx context.Context, id int64) (*app.Project, error)
 }
 
+// IdentityReader reads whom providers know, and who was seen.
+type IdentityReader interface {
+	Identities(ctx context.Context, account string) ([]app.Identity, error)
+	Seen(ctx context.Context) (map[string]int64, error)
+}
+
 // EvidenceReader reads what is measured, and what watches found.
 type EvidenceReader interface {
 	Metrics(ctx context.Context, project int64) ([]evidence.Metric, error)
@@ -190,6 +198,7 @@ type Records struct {
 	ProposalReader
 	PolicyReader
 	CalendarReader
+	IdentityReader
 	WebhookReader
 	TripwireReader
 	StateReader
@@ -206,6 +215,11 @@ type API struct {
 	Preview    *preview.Service
 	Delivery   *delivery.Service
 	Releases   *releases.Service
+	// Providers are those with which people sign in. With PasswordsOff nobody but keepers of the installation signs
+	// in with a password.
+	Providers    []*identity.Provider
+	PasswordsOff bool
+	See          func(ctx context.Context, account string, at int64) error
 	// Stale is for how long a process may decide by what stood, while the records can be reached: others
 	// decide by more then. Where nobody reaches the records all go on deciding.
 	Stale  time.Duration
@@ -221,6 +235,7 @@ type API struct {
 
 	verifying verifications
 	columns   columns
+	seen      sync.Map // account: when that was kept last, in Unix milliseconds
 	rates     web.Rates
 }
 
@@ -239,6 +254,7 @@ func (a *API) Add(e *echo.Echo) {
 	e.GET("/api/v1/openapi.json", a.openAPI)
 	e.GET("/readyz", a.ready)
 	e.GET("/calendar/:secret", a.subscribed)
+	a.addIdentity(e)
 	a.addStopPage(e)
 	a.addDevices(e)
 	addConsole(e)

@@ -1,6 +1,7 @@
 package manage
 
 import (
+	"context"
 	"crypto/subtle"
 	"net/http"
 	"strings"
@@ -101,10 +102,26 @@ func (c *call) person(who *app.Caller, credential, through string) error {
 		c.actor.OnBehalfOf = n.By
 		c.actor.Keeper = c.actor.Keeper && len(n.Only) == 0
 	}
+	c.api.notice(c.ctx, who.Account.ID)
 	if !c.api.rates.Allow("person "+who.Account.ID, c.api.Limits.Rate, 2*c.api.Limits.Rate) {
 		return app.Faultf(app.TooMany, "too many requests: at most %.0f a second", c.api.Limits.Rate)
 	}
 	return nil
+}
+
+// seenEvery is how often is kept that somebody was seen.
+const seenEvery = 5 * time.Minute
+
+// notice keeps when somebody was seen last, now and then. That it cannot be kept keeps nobody from working.
+func (a *API) notice(ctx context.Context, account string) {
+	now := a.Now().UnixMilli()
+	if last, is := a.seen.Load(account); a.See == nil || is && now-last.(int64) < seenEvery.Milliseconds() {
+		return
+	}
+	a.seen.Store(account, now)
+	if err := a.See(ctx, account, now); err != nil {
+		a.seen.Delete(account)
+	}
 }
 
 // setCookie keeps the session in the browser, out of reach of scripts. Other sites can make

@@ -36,6 +36,7 @@ import (
 	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
+	"greenlever.example/greenlever/internal/identity"
 	"greenlever.example/greenlever/internal/localdb"
 	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/store"
@@ -69,6 +70,7 @@ type Config struct {
 	WebhookNetworks []netip.Prefix
 	WebhookTries    time.Duration
 	WebhookTimeout  time.Duration
+	Identity        identity.Config // how people sign in besides a password
 	Now             func() time.Time
 }
 

@@ -49,6 +49,7 @@ import (
 	"greenlever.example/greenlever/internal/app/webhooks"
 	"greenlever.example/greenlever/internal/app/work"
 	"greenlever.example/greenlever/internal/edge"
+	"greenlever.example/greenlever/internal/identity"
 	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/store"
 	"greenlever.example/greenlever/internal/web"
@@ -130,20 +131,29 @@ func (s *Server) wire() {
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
 			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st, ProposalReader: st, PolicyReader: st, CalendarReader: st,
+			EvidenceReader: st, ProposalReader: st, PolicyReader: st, CalendarReader: st, IdentityReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
 			StateReader:    st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: deliveries, Releases: running, Emergency: s.emergency,
-		Drills: s.drills, Proposals: s.proposals,
+		Drills: s.drills, Proposals: s.proposals, Providers: providers(c.Identity, c.Now),
+		PasswordsOff: c.Identity.LocalOff, See: st.See,
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
 				return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 			},
-			Records: st, Devices: st, Now: c.Now,
+			Records: st, Devices: st, Identities: st, Now: c.Now, PasswordsOff: c.Identity.LocalOff,
 		},
 	}
+}
+
+// providers are those with which people sign in.
+func providers(c identity.Config, now func() time.Time) (out []*identity.Provider) {
+	for _, one := range c.Providers {
+		out = append(out, &identity.Provider{Settings: one, Now: now, Client: &http.Client{Timeout: 10 * time.Second}})
+	}
+	return out
 }
 
 // handler is the whole surface.
@@ -219,6 +229,7 @@ var (
 	_ drills.Tx               = (*store.Tx)(nil)
 	_ proposals.Tx            = (*store.Tx)(nil)
 	_ calendars.Tx            = (*store.Tx)(nil)
+	_ people.IdentityTx       = (*store.Tx)(nil)
 	_ policies.Tx             = (*store.Tx)(nil)
 	_ policies.Reader         = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	"greenlever.example/greenlever/internal/app"
@@ -40,9 +41,18 @@ func (r *teamRow) team() app.Team {
 // Teams lists all teams, by key, with their members.
 func (s *Store) Teams(ctx context.Context) ([]app.Team, error) {
 	rows, err := list[teamRow](ctx, s.door, teamRows+" ORDER BY t.team_key")
+	if err != nil {
+		return nil, err
+	}
+	said, err := s.saidMembers(ctx)
 	out := make([]app.Team, len(rows))
 	for i := range rows {
 		out[i] = rows[i].team()
+		for _, account := range said[out[i].ID] {
+			if !slices.Contains(out[i].Members, account) {
+				out[i].Members = append(out[i].Members, account)
+			}
+		}
 	}
 	return out, err
 }

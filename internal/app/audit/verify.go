@@ -240,6 +240,7 @@ var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stop
 	"environment.frozen": true, "environment.thawed": true,
 	"proposal.made": true, "proposal.edited": true, "proposal.carried": true, "proposal.signed": true,
 	"proposal.unsigned": true, "proposal.commented": true, "proposal.withdrawn": true, "proposal.applied": true,
+	"identity.asked": true, "identity.bound": true, "identity.removed": true, "account.removed": true,
 	"calendar.made": true, "calendar.removed": true,
 	"policy.saved": true, "policy.removed": true,
 	"proposal.waits": true, "proposal.expired": true,

@@ -57,7 +57,11 @@ type Service struct {
 	Write   func(ctx context.Context, fn func(Tx) error) error
 	Records Records
 	Devices Devices
-	Now     func() time.Time
+	// PasswordsOff has nobody but keepers of the installation sign in with a password.
+	PasswordsOff bool
+	// Identities are whom providers know as which account.
+	Identities Identities
+	Now        func() time.Time
 
 	strangers quota
 }
@@ -176,11 +180,11 @@ func (s *Service) AddAccount(ctx context.Context, actor app.Actor, email, name, 
 }
 
 func (s *Service) newAccount(ctx context.Context, email, name, password string, keeper bool) (*app.Account, error) {
-	email = Address(email)
-	if parsed, err := mail.ParseAddress(email); err != nil || parsed.Address != email || len(email) > 200 {
-		return nil, app.InvalidField("email", "must be an address such as ida.holm@pinecrest.example")
+	email, err := checkAddress(email)
+	if err != nil {
+		return nil, err
 	}
-	name, err := checkName(name)
+	name, err = checkName(name)
 	if err != nil {
 		return nil, err
 	}
@@ -190,6 +194,14 @@ func (s *Service) newAccount(ctx context.Context, email, name, password string, 
 	}
 	return &app.Account{ID: newID(), Email: email, Name: name, Password: hash, Keeper: keeper,
 		Created: s.Now().UnixMilli()}, nil
+}
+
+func checkAddress(email string) (string, error) {
+	email = Address(email)
+	if parsed, err := mail.ParseAddress(email); err != nil || parsed.Address != email || len(email) > 200 {
+		return "", app.InvalidField("email", "must be an address such as ida.holm@pinecrest.example")
+	}
+	return email, nil
 }
 
 func checkName(name string) (string, error) {
@@ -288,26 +300,34 @@ func (s *Service) SignIn(ctx context.Context, email, password string,
 	if err != nil && !(errors.As(err, &f) && f.Kind == app.NotFound) {
 		return "", nil, nil, err
 	}
-	hash := nobodysHash
-	if err == nil {
+	hash, usable := nobodysHash, err == nil && a.Password != "" // a robot has none, nor who signs in with a provider
+	if usable {
 		hash = a.Password
 	}
 	ok, e := checkPassword(ctx, hash, password)
 	if e != nil {
 		return "", nil, nil, e
 	}
-	if err != nil || !ok || a.Disabled > 0 {
+	if !usable || !ok || a.Disabled > 0 {
 		return "", nil, nil, s.refuse(ctx, a, err == nil, email, from)
 	}
-	now := s.Now()
-	secret = NewSecret()
-	session = &app.Session{Digest: Digest(secret), AccountID: a.ID, CSRF: NewSecret(), Created: now.UnixMilli(),
-		Expires: now.Add(SessionLifetime).UnixMilli(),
-		Address: cut(from.Address, 64), Agent: cut(app.Plain(from.Agent), 200)}
+	if s.PasswordsOff && !a.Keeper {
+		return "", nil, nil, app.Faultf(app.Forbidden, "passwords are for keepers of the installation here: sign in "+
+			"with your company's provider")
+	}
+	secret, session = s.newSession(a.ID, from)
 	actor := app.Actor{Kind: "person", ID: a.ID, Credential: "password", Through: "console"}
 	signed := s.entry(actor, "signed-in", a.ID, "signed in from ⟨0⟩")
 	err = s.Write(ctx, func(tx Tx) error { return add(tx, session, signed, from.Address) })
 	return secret, session, a, err
+}
+
+func (s *Service) newSession(account string, from From) (secret string, session *app.Session) {
+	now := s.Now()
+	secret = NewSecret()
+	return secret, &app.Session{Digest: Digest(secret), AccountID: account, CSRF: NewSecret(), Created: now.UnixMilli(),
+		Expires: now.Add(SessionLifetime).UnixMilli(), Address: cut(from.Address, 64),
+		Agent: cut(app.Plain(from.Agent), 200)}
 }
 
 func cut(text string, most int) string { return strings.ToValidUTF8(text[:min(len(text), most)], "") }
