@@ -40,7 +40,7 @@ var told = []string{
 	"proposal comment", "proposal take-out", "proposal sign", "proposal apply", "proposal withdraw", "freeze make", "freeze list", "freeze remove", "team save", "team list", "team roles", "robot make",
 	"robot token", "can", "team remove", "emergency key", "emergency stop",
 	"emergency lift", "instances gone", "history", "export", "verify", "attribute remove", "environment archive",
-	"environment bring-back", "environment remove", "token remove", "epoch new",
+	"environment bring-back", "environment remove", "token remove", "person remove", "epoch new",
 }
 
 // elsewhere are the examples that are run by other tests, or that would run for ever.

@@ -112,7 +112,7 @@ var consoleScenes = []struct {
 	{"processes", "/p/pinecrest/production/usage/processes", func(w *browse.Window) { w.See("Revision") }},
 	{"radar", "/p/pinecrest/production/usage/radar", func(w *browse.Window) { w.See("Asked for, but not defined") }},
 	{"settings", "/p/pinecrest/settings", func(w *browse.Window) {
-		w.See("does not ask first").Click("access keys, asking, signatures and freezes").See("New service key")
+		w.See("does not ask first").Click("access keys, asking and freezes").See("New service key")
 	}},
 	{"needs me", "/p/pinecrest/needs", func(w *browse.Window) { w.See("Needs me") }},
 	{"proposals", "/p/pinecrest/proposals", func(w *browse.Window) { w.See("Nothing is proposed.") }},

@@ -180,7 +180,7 @@ func TestConsoleFreezes(t *testing.T) {
 	s.Flag(t, "night-batching")
 	s.Edit(t, "staging", "night-batching", func(d *flag.Document) { d.End = flag.Gives{Variant: "on"} })
 	w := window(t, s, 1280, 900)
-	w.Click("Settings").See("Environments").Click("access keys, asking, signatures and freezes").Click("freeze staging at times").Fill(
+	w.Click("Settings").See("Environments").Click("access keys, asking and freezes").Click("freeze staging at times").Fill(
 		"Why staging is frozen", "Fridays").Choose("how often", "every week").See("Zone")
 	for _, day := range []string{"mon", "tue", "wed", "thu", "sat", "sun"} {
 		w.Click(day)
@@ -192,6 +192,6 @@ func TestConsoleFreezes(t *testing.T) {
 		"a keeper takes the freeze away")
 	w.See("lever off → on")
 	good(t, w)
-	w.Click("Settings").Click("access keys, asking, signatures and freezes").Click("take away: Fridays").See(": never")
+	w.Click("Settings").Click("access keys, asking and freezes").Click("take away: Fridays").See(": never")
 	good(t, w)
 }

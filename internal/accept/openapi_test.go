@@ -255,6 +255,9 @@ func broad(t *testing.T, s *gltest.Service) {
 	proposed := map[string]string{"": propose(s.Keeper, "new", "handover"), "/items/{item}/remove": propose(s.Keeper,
 		"new", "handover", "fourth"), "/apply": propose(s.Keeper, "new", "telemetry"), "/withdraw": propose(s.Keeper,
 		"new", "telemetry"), "/signatures": propose(tove, "new", "handover")}
+	leaver := s.Account(t, "tove.ek@pinecrest.example")
+	var bound app.Identity // of the keeper, who asks to be it in a browser
+	bound.ID = asksToBe(t, s, me.Account.ID)
 	var address struct{ ID string }
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/calendar/addresses", nil, 201, &address)
 	aPolicy := app.Policy{Key: "small-steps", Title: "Small steps", Nouns: []string{"flag"}, When: "difference.step > 90.0",
@@ -277,7 +280,7 @@ func broad(t *testing.T, s *gltest.Service) {
 	const api = "/api/v1"
 	values := map[string]string{"project": "pinecrest", "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
-		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "policy": "small-steps", "address": address.ID, "proposal": proposed[""], "item": "1",
+		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "policy": "small-steps", "identity": bound.ID, "address": address.ID, "proposal": proposed[""], "item": "1",
 		"device": device, "drill": drill.ID, "stop": stop.Stop, "tripwire": wire.ID, "release": release.ID, "webhook": webhook.ID, "ladder": "careful", "metric": "door-open-failed"}
 	wires := object{"tripwire": object{"id": "", "title": "Slow", "flags": []string{"one-touch-open"}, "made": 0,
 		"hint": ""}}
@@ -342,6 +345,8 @@ func broad(t *testing.T, s *gltest.Service) {
 		"PATCH /projects/{project}/proposals/{proposal}":                              object{"reason": "it reads better"},
 		"POST /projects/{project}/proposals/{proposal}/signatures":                    object{"digest": toSign.Digest},
 		"POST /projects/{project}/proposals/{proposal}/comments":                      object{"text": "why?"},
+		"POST /me/identities/{identity}":                                              object{"is": true},
+		"POST /accounts/{account}/identities/{identity}":                              object{"is": true},
 		"POST /robots":                         object{"key": "deployer", "name": "Deployer"},
 		"POST /accounts/{account}/tokens":      object{"name": "ci", "days": 3},
 		"PUT /teams/{team}":                    object{"title": "Doors", "members": []string{gltest.KeeperEmail}},
@@ -423,6 +428,9 @@ func broad(t *testing.T, s *gltest.Service) {
 				}
 				if at, is := strings.CutPrefix(name, "POST /projects/{project}/proposals/{proposal}"); is && proposed[at] != "" {
 					address = strings.Replace(address, proposed[""], proposed[at], 1)
+				}
+				if name == "DELETE /accounts/{account}" {
+					address = strings.Replace(address, me.Account.ID, leaver, 1)
 				}
 				if name == "POST /accounts/{account}/tokens" {
 					address = strings.Replace(address, me.Account.ID, robot.ID, 1)
@@ -543,4 +551,20 @@ func TestNoSuchRoute(t *testing.T) {
 			t.Errorf("%s: %d %s", call, status, answer)
 		}
 	}
+}
+
+// asksToBe writes that a subject of a provider asks to be an account: no provider is needed to read that.
+func asksToBe(t *testing.T, s *gltest.Service, account string) string {
+	t.Helper()
+	db, err := sql.Open("mysql", s.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	id := app.IdentityID("https://company.pinecrest.example", "s-ida")
+	if _, err := db.Exec("INSERT INTO identities (id, account_id, issuer, subject, made, confirmed) VALUES (?, ?, ?, ?, ?, 0)", id,
+		account, "https://company.pinecrest.example", "s-ida", time.Now().UnixMilli()); err != nil {
+		t.Fatal(err)
+	}
+	return id
 }

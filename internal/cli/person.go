@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/manage"
 )
@@ -30,6 +31,31 @@ func (s *session) personCommand() *cobra.Command {
 				}
 				s.rows([]any{"name", "e-mail", "roles", "teams", "account"}, rows)
 			})
+		}}
+	remove := &cobra.Command{Use: "remove EMAIL", Short: "Remove an account: its name and address are taken out",
+		Long: "The account is disabled, and its name and address are taken out of it. What it did stays, under " +
+			"its id.",
+		Args: exactly("EMAIL"), Example: "  greenlever person remove per.lund@pinecrest.example",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			a, err := s.connect()
+			if err != nil {
+				return err
+			}
+			var found manage.Found
+			if err := a.do(cmd.Context(), request{method: "POST", path: "/accounts/find",
+				body: map[string]any{"email": args[0]}}, &found); err != nil {
+				return err
+			}
+			if err := s.confirm([]words.Said{words.Say("remove the account of %s", words.Name(args[0]))},
+				!s.yes); err != nil {
+				return err
+			}
+			if err := a.do(cmd.Context(), request{method: "DELETE", path: "/accounts/" + found.Account},
+				nil); err != nil {
+				return err
+			}
+			s.note("removed")
+			return nil
 		}}
 	var name, password string
 	var keeper bool
@@ -101,7 +127,8 @@ func (s *session) personCommand() *cobra.Command {
 		return nil
 	}}
 	reset.Flags().StringVar(&password, "password", "", "asked for if left out")
-	return group("person", "People and their roles", list, make_, roles, reset, s.leaveCommand(), s.sessionsCommand())
+	return group("person", "People and their roles", list, remove, make_, roles, reset, s.leaveCommand(),
+		s.sessionsCommand())
 }
 
 // account gives the id of an account that is named by its e-mail address, or by its id.

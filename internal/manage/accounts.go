@@ -20,7 +20,8 @@ var _ = listed(
 	op[none, none]("DELETE", "/me/sessions/:session", "End one of my sessions", (*call).endSession),
 	op[findBody, Found]("POST", "/accounts/find", "Find an account by its e-mail address; a keeper of any "+
 		"project may", (*call).findAccount).ofKeepers(),
-	op[none, listOf[AccountView]]("GET", "/accounts", "All accounts, and when each was seen last", (*call).accounts).installation(),
+	op[none, listOf[AccountView]]("GET", "/accounts", "All accounts, and when each was seen last",
+		(*call).accounts).installation(),
 	op[accountBody, app.Account]("POST", "/accounts", "Make an account", (*call).addAccount).made().installation(),
 	op[people.Edit, app.Account]("PATCH", "/accounts/:account", "Change a name, who keeps the installation, or "+
 		"disable an account: its sessions, tokens and streams end", (*call).editAccount).installation(),

@@ -154,7 +154,8 @@ func (a *API) backFromProvider(ec *echo.Context) error {
 	if err != nil {
 		return a.turnedAway(ec, p, err)
 	}
-	secret, _, _, err := a.People.SignInWith(ctx, who, people.From{Address: ec.RealIP(), Agent: ec.Request().UserAgent()})
+	secret, _, _, err := a.People.SignInWith(ctx, who, people.From{Address: ec.RealIP(),
+		Agent: ec.Request().UserAgent()})
 	if err != nil {
 		return a.turnedAway(ec, p, err)
 	}

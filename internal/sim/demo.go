@@ -84,7 +84,15 @@ func Run(ctx context.Context, c Config) (err error) {
 	say := func(format string, args ...any) { fmt.Fprintf(c.Out, format+"\n", args...) }
 
 	say("starting MariaDB and the service ...")
+	var traffic, signing sync.WaitGroup
+	defer signing.Wait()
+	signs, who, err := company(beside(c.Listen, 5), &signing)
+	if err != nil {
+		return err
+	}
+	defer signs.Close()
 	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Admin: "127.0.0.1:0", Dir: c.Dir, Log: log,
+		Identity:        who,
 		WebhookNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
 	if err != nil {
 		return err
@@ -95,24 +103,23 @@ func Run(ctx context.Context, c Config) (err error) {
 		return err
 	}
 	d.Server = srv
-	var traffic sync.WaitGroup
-	var beside *besides
+	var besides *besides
 	run, stop := context.WithCancel(ctx)
 	defer func() {
 		stop()
 		for _, door := range d.instances {
 			_ = door.Close()
 		}
-		if beside != nil {
-			beside.stop()
+		if besides != nil {
+			besides.stop()
 		}
 		_ = d.stopOutside()
 		traffic.Wait()
 	}()
-	if beside, err = d.startBesides(run, c, log, &traffic); err != nil {
+	if besides, err = d.startBesides(run, c, log, &traffic); err != nil {
 		return err
 	}
-	d.Outpost, d.Page, d.Desk = beside.outpost.URL(), beside.outpost.AdminURL(), beside.deskURL
+	d.Outpost, d.Page, d.Desk = besides.outpost.URL(), besides.outpost.AdminURL(), besides.deskURL
 	if err := d.startOutside(run, c, log, &traffic); err != nil {
 		return err
 	}

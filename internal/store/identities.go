@@ -34,7 +34,8 @@ func identityRecord(i app.Identity) row {
 }
 
 // memberships are those of teams by hand, and those that a provider said lately.
-const memberships = "(SELECT team_id, account_id FROM team_members UNION SELECT team_id, account_id FROM identity_teams " +
+const memberships = "(SELECT team_id, account_id FROM team_members UNION SELECT team_id, account_id FROM " +
+	"identity_teams " +
 	"WHERE until > UNIX_TIMESTAMP(NOW(3)) * 1000)"
 
 // PutIdentity keeps whom a subject is.
@@ -59,7 +60,8 @@ func (t *Tx) SetIdentityTeams(account string, keys []string, until int64) error 
 	if err := t.exec("DELETE FROM identity_teams WHERE account_id = ?", account); err != nil || len(keys) == 0 {
 		return err
 	}
-	return t.exec("INSERT INTO identity_teams (account_id, team_id, until) SELECT ?, id, ? FROM teams WHERE team_key IN ("+
+	return t.exec("INSERT INTO identity_teams (account_id, team_id, until) SELECT ?, id, ? FROM teams WHERE "+
+		"team_key IN ("+
 		marks(len(keys))+")", append([]any{account, until}, anys(keys)...)...)
 }
 
@@ -86,13 +88,15 @@ func (s *Store) Identity(ctx context.Context, id string) (*app.Identity, error) 
 
 // Identities lists those of an account.
 func (s *Store) Identities(ctx context.Context, account string) ([]app.Identity, error) {
-	return list[app.Identity](ctx, s.door, "SELECT "+identityColumns+" FROM identities WHERE account_id = ? ORDER BY made",
+	return list[app.Identity](ctx, s.door, "SELECT "+identityColumns+" FROM identities WHERE account_id = ? "+
+		"ORDER BY made",
 		account)
 }
 
 // See notes when accounts were seen last, in Unix milliseconds.
 func (s *Store) See(ctx context.Context, account string, at int64) error {
-	_, err := s.door.ExecContext(ctx, "INSERT INTO account_seen (account_id, at) VALUES (?, ?) ON DUPLICATE KEY UPDATE at "+
+	_, err := s.door.ExecContext(ctx, "INSERT INTO account_seen (account_id, at) VALUES (?, ?) ON DUPLICATE KEY "+
+		"UPDATE at "+
 		"= GREATEST(at, VALUES(at))", account, at)
 	return fault(err)
 }

@@ -64,7 +64,8 @@ func grantQuery(account string) string {
 	return "SELECT project_id, 0 environment_id, role, '' team FROM roles WHERE account_id " +
 		"= " + account + " UNION ALL " +
 		"SELECT project_id, environment_id, role, '' FROM grants WHERE holder = " + account + " UNION ALL " +
-		"SELECT g.project_id, g.environment_id, g.role, t.team_key FROM " + memberships + " m JOIN grants g ON g.holder = " +
+		"SELECT g.project_id, g.environment_id, g.role, t.team_key FROM " + memberships + " m JOIN grants g ON " +
+		"g.holder = " +
 		"m.team_id JOIN teams t ON t.id = m.team_id WHERE m.account_id = " + account
 }
 

@@ -27,7 +27,8 @@ func (s *Store) caller(ctx context.Context, credential, account string, args ...
 	err := several(ctx, s.door, query{&found, credential, args},
 		query{&accounts, "SELECT " + accountColumns + " WHERE a.id = (" + account + ")", args[:1]},
 		query{&grants, grantQuery("(" + account + ")"), []any{args[0], args[0], args[0]}},
-		query{&teams, "SELECT t.team_key FROM " + memberships + " m JOIN teams t ON t.id = m.team_id WHERE m.account_id = (" +
+		query{&teams, "SELECT t.team_key FROM " + memberships + " m JOIN teams t ON t.id = m.team_id WHERE " +
+			"m.account_id = (" +
 			account + ")", args[:1]})
 	if err != nil || len(found) == 0 || len(accounts) == 0 {
 		return nil, fault(err)

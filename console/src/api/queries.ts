@@ -42,6 +42,19 @@ export function useSignIn() {
   });
 }
 
+/** useSignInWays is how people sign in here. */
+export function useSignInWays() {
+  return useQuery({ queryKey: ["sign-in ways"], queryFn: () => must(api.GET("/api/v1/sign-in/ways", {})) });
+}
+
+/** useIdentities is whom providers know as somebody; as the reader where no account is named. */
+export function useIdentities(account?: string) {
+  return useQuery({
+    queryKey: ["identities", account ?? "me"],
+    queryFn: () => (account ? must(api.GET("/api/v1/accounts/{account}/identities", { params: { path: { account } } })) : must(api.GET("/api/v1/me/identities", {}))),
+  });
+}
+
 export function useSetUp() {
   return useMutation({ mutationFn: (body: Schemas["SetUpBody"]) => must(api.POST("/api/v1/set-up", { body, params: {} })) });
 }

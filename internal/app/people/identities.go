@@ -56,7 +56,8 @@ func (s *Service) SignInWith(ctx context.Context, who *identity.Who, from From) 
 	if who.Says {
 		said += ", in the teams " + strings.Join(who.Teams, ", ")
 	}
-	signed := s.entry(app.Actor{Kind: "person", ID: a.ID, Credential: "identity", Through: "console"}, "signed-in", a.ID,
+	signed := s.entry(app.Actor{Kind: "person", ID: a.ID, Credential: "identity", Through: "console"}, "signed-in",
+		a.ID,
 		said)
 	err = s.Write(ctx, func(tx Tx) error {
 		if err := tx.(IdentityTx).SetIdentityTeams(a.ID, who.Teams, s.Now().Add(TeamsFor).UnixMilli()); err != nil {
@@ -121,7 +122,8 @@ func (s *Service) Confirm(ctx context.Context, actor app.Actor, account, id stri
 	}
 	return s.Write(ctx, func(tx Tx) error {
 		if !is {
-			return add(tx, &app.IdentityGone{ID: id}, s.entry(actor, "identity.removed", account, "no longer a subject of "+
+			return add(tx, &app.IdentityGone{ID: id}, s.entry(actor, "identity.removed", account, "no longer a "+
+				"subject of "+
 				i.Issuer))
 		}
 		i.Confirmed = s.Now().UnixMilli()
@@ -141,8 +143,9 @@ func (s *Service) RemoveAccount(ctx context.Context, actor app.Actor, id string)
 	}
 	return s.Write(ctx, func(tx Tx) error {
 		for _, i := range has {
-			if err := add(tx, &app.IdentityGone{ID: i.ID}, s.entry(actor, "identity.removed", id, fmt.Sprintf("no longer a "+
-				"subject of %s", i.Issuer))); err != nil {
+			if err := add(tx, &app.IdentityGone{ID: i.ID}, s.entry(actor, "identity.removed", id,
+				fmt.Sprintf("no longer a "+
+					"subject of %s", i.Issuer))); err != nil {
 				return err
 			}
 		}

@@ -325,7 +325,8 @@ func (s *Service) SignIn(ctx context.Context, email, password string,
 func (s *Service) newSession(account string, from From) (secret string, session *app.Session) {
 	now := s.Now()
 	secret = NewSecret()
-	return secret, &app.Session{Digest: Digest(secret), AccountID: account, CSRF: NewSecret(), Created: now.UnixMilli(),
+	return secret, &app.Session{Digest: Digest(secret), AccountID: account, CSRF: NewSecret(),
+		Created: now.UnixMilli(),
 		Expires: now.Add(SessionLifetime).UnixMilli(), Address: cut(from.Address, 64),
 		Agent: cut(app.Plain(from.Agent), 200)}
 }

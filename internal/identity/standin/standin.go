@@ -78,7 +78,8 @@ func (p *Provider) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 
 var page = template.Must(template.New("").Parse(`<!doctype html><html lang="en"><meta charset="utf-8">
 <meta name="viewport" content="width=device-width"><title>Pinecrest sign-in</title>
-<style>body{font:16px system-ui;margin:12vh auto;width:min(22rem,92vw)}a{display:block;padding:.7rem 1rem;margin:.4rem 0;
+<style>body{font:16px system-ui;margin:12vh auto;width:min(22rem,
+	92vw)}a{display:block;padding:.7rem 1rem;margin:.4rem 0;
 border:1px solid #999;border-radius:.4rem;color:inherit}</style>
 <h1>Who are you?</h1><p>This stands in for a company's identity provider: it believes what it is told.</p>
 {{range .}}<a href="{{.To}}">{{.Name}}</a>{{end}}</html>`))
@@ -98,7 +99,8 @@ func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 		p.mu.Lock()
 		p.codes[code] = &grant{who, q.Get("nonce"), q.Get("code_challenge"), q.Get("redirect_uri")}
 		p.mu.Unlock()
-		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code}, "state": {q.Get("state")}}.Encode(), 302)
+		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code},
+			"state": {q.Get("state")}}.Encode(), 302)
 		return
 	}
 	var all []struct{ Name, To string }
@@ -118,7 +120,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	delete(p.codes, code)
 	p.mu.Unlock()
 	sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-	if g == nil || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge || g.back != r.FormValue("redirect_uri") {
+	if g == nil || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge ||
+		g.back != r.FormValue("redirect_uri") {
 		answer(w, 400, map[string]any{"error": "invalid_grant"})
 		return
 	}
@@ -130,7 +133,8 @@ func (p *Provider) token(w http.ResponseWriter, r *http.Request) {
 	if p.Twist != nil && p.Twist(claims) {
 		key = p.other
 	}
-	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key, KeyID: "first"}},
+	signer, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: key,
+		KeyID: "first"}},
 		nil)
 	if err == nil {
 		var raw string

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
+import { Identities } from "./identities";
 import { useChange, useMe, useSessions, useSignOut, useTokens } from "../../api/queries";
 import { EmergencyKey } from "../../parts/emergency-key";
 import Accounts from "./accounts";
@@ -16,6 +17,7 @@ export default function Account() {
       <Tokens />
       <Sessions />
       <Password />
+      <Identities />
       {me.data?.account.keeper && (
         <p>
           You are an installation keeper: <Link className="underline" to="/new-project">make a project</Link>.

@@ -1,6 +1,7 @@
 import { useState } from "react";
 import { api, must, type Schemas } from "../../api/client";
 import { useAccounts, useChange, useSignedIn } from "../../api/queries";
+import { Identities } from "./identities";
 import { Button, Problem, Sheet, Time } from "../../ui/controls";
 
 /** All accounts, for who keeps the installation: who may be used, and what somebody is signed in with. */
@@ -9,6 +10,7 @@ export default function Accounts({ me }: { me: string }) {
   const edit = useChange("accounts", (p: { account: string; body: Schemas["Edit"] }) =>
     must(api.PATCH("/api/v1/accounts/{account}", { params: { path: { account: p.account } }, body: p.body })),
   );
+  const remove = useChange("accounts", (account: string) => must(api.DELETE("/api/v1/accounts/{account}", { params: { path: { account } } })), () => "Name and address are taken out; what was done stays.");
   const [open, setOpen] = useState("");
   return (
     <Sheet title="Accounts">
@@ -20,6 +22,7 @@ export default function Accounts({ me }: { me: string }) {
               <span className="w-60">
                 {a.name} <span className="block text-xs text-soft">{a.email}</span>
               </span>
+              <span className="text-xs text-soft">{a.seen ? <>seen <Time ms={a.seen} near /></> : "never seen"}</span>
               <label className="flex items-center gap-1">
                 <input type="checkbox" disabled={edit.isPending || a.id === me} checked={a.keeper} onChange={(e) => edit.mutate({ account: a.id, body: { keeper: e.target.checked } })} /> keeps the installation
               </label>
@@ -30,6 +33,9 @@ export default function Accounts({ me }: { me: string }) {
                   </span>
                   <Button tone="bare" aria-label={`enable ${a.name}`} onClick={() => edit.mutate({ account: a.id, body: { disabled: false } })}>
                     enable
+                  </Button>
+                  <Button tone="bare" aria-label={`remove ${a.name}`} onClick={() => remove.mutate(a.id)}>
+                    remove
                   </Button>
                 </>
               ) : (
@@ -43,11 +49,12 @@ export default function Accounts({ me }: { me: string }) {
                 sessions and tokens
               </Button>
             </div>
+            {open === a.id && <Identities account={a.id} />}
             {open === a.id && <SignedIn account={a.id} />}
           </li>
         ))}
       </ul>
-      <Problem error={edit.error} />
+      <Problem error={edit.error ?? remove.error} />
     </Sheet>
   );
 }

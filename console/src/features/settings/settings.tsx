@@ -70,7 +70,7 @@ function Environment({ project, environment, keeper }: { project: string; enviro
         )}
         {keeper && (
           <Button tone="bare" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? "close" : "access keys, asking, signatures and freezes"}
+            {open ? "close" : "access keys, asking and freezes"}
           </Button>
         )}
       </div>
