@@ -68,13 +68,6 @@ type Rulings struct {
 	Items     []Ruling
 }
 
-// PolicyVersion names a version of a policy.
-type PolicyVersion struct {
-	Key     string `db:"policy"`
-	Version int64  `db:"version"`
-	At      int64  `db:"at"`
-}
-
 // PastRevision is a revision of an environment as it was told to those who follow.
 type PastRevision struct {
 	Revision int64  `db:"revision"`

@@ -74,7 +74,7 @@ func run(rounds int, only string) error {
 		name string
 		do   func(context.Context, int) ([]row, error)
 	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote},
-		{"bulk", benchBulk}, {"change", benchChange}, {"push", benchPush}, {"stop", benchStop}, {"followers", benchFollowers},
+		{"bulk", benchBulk}, {"change", benchChange}, {"policies", benchPolicies}, {"push", benchPush}, {"stop", benchStop}, {"followers", benchFollowers},
 		{"ingest", benchIngest},
 		{"console", benchConsole}, {"board", benchBoard}, {"year", benchYear}, {"upgrade", benchUpgrade}} {
 		if only != "" && only != part.name {

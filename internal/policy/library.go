@@ -29,8 +29,8 @@ func Library() []app.Policy {
 		{Key: "no-friday-afternoons", Title: "No widening on Friday after noon", Nouns: []string{"flag", "release"},
 			Outcome: app.Refuse, Reason: "Nobody wants to look for the cause on Saturday.",
 			Environments: []string{"production"},
-			When: `now.getDayOfWeek('Europe/Oslo') == 5 && now.getHours('Europe/Oslo') >= 12 && ` +
-				`difference.step > 0.0`,
+			When: `difference.step > 0.0 && now.getDayOfWeek('Europe/Oslo') == 5 && ` +
+				`now.getHours('Europe/Oslo') >= 12`,
 			Mend: "wait until Monday"},
 		{Key: "say-why", Title: "Changes say why", Nouns: []string{"flag", "segment", "release"}, Outcome: app.Warn,
 			Reason: "In a year the reason is all that is left.",
@@ -42,8 +42,8 @@ func Library() []app.Policy {
 			Mend:   "wait until the release is through, or edit the release"},
 		{Key: "past-its-date", Title: "A flag that should be gone widens no more", Nouns: []string{"flag", "release"},
 			Outcome: app.Refuse, Reason: "What is given to more people is harder to take out.",
-			When: `flag.goneBy != 'stays' && flag.goneBy != '' && timestamp(flag.goneBy + 'T00:00:00Z') < now && ` +
-				`difference.step > 0.0`,
+			When: `difference.step > 0.0 && flag.goneBy != 'stays' && flag.goneBy != '' && ` +
+				`timestamp(flag.goneBy + 'T00:00:00Z') < now`,
 			Mend: "take the flag out of the code, or give it a later date"},
 		{Key: "described", Title: "What browsers see is described", Nouns: []string{"definition"}, Outcome: app.Warn,
 			Reason: "Anybody can read it in a browser, so anybody may ask what it is.",

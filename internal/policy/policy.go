@@ -18,6 +18,8 @@ import (
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/ast"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
 	"cel.dev/cel-go/ext"
 )
 
@@ -195,14 +197,19 @@ func Compile(text string) (*Program, error) {
 		return nil, fmt.Errorf("gives %s: it must be true where the policy bites, and false elsewhere",
 			tree.OutputType())
 	}
-	p := &Program{}
+	p, loops := &Program{}, false
 	ast.PostOrderVisit(tree.NativeRep().Expr(), ast.NewExprVisitor(func(e ast.Expr) {
+		loops = loops || e.Kind() == ast.ComprehensionKind
 		if e.Kind() == ast.IdentKind {
 			p.Shift = p.Shift || e.AsIdent() == "shift"
 			p.Elsewhere = p.Elsewhere || e.AsIdent() == "elsewhere"
 		}
 	}))
-	run, err := environment.Program(tree, cel.EvalOptions(cel.OptOptimize), cel.CostLimit(MaxCost))
+	options := []cel.ProgramOption{cel.EvalOptions(cel.OptOptimize)}
+	if loops { // what has no loop costs no more than its text is long
+		options = append(options, cel.CostLimit(MaxCost))
+	}
+	run, err := environment.Program(tree, options...)
 	if err != nil {
 		return nil, err
 	}
@@ -214,6 +221,8 @@ func Compile(text string) (*Program, error) {
 type Input struct {
 	facts *Facts
 	vars  map[string]any
+	// failed is why something that an expression asked for could not be found out.
+	failed error
 }
 
 // NewInput makes an input of facts.
@@ -228,28 +237,42 @@ func NewInput(f *Facts) *Input {
 	if signed == nil {
 		signed = []Person{}
 	}
-	return &Input{f, map[string]any{"before": empty(f.Before), "after": empty(f.After), "difference": &f.Difference,
-		"flag": &f.Flag, "environment": &f.Environment, "actor": &f.Actor, "signed": signed, "release": &f.Release,
-		"change": &f.Change, "now": f.Now}}
+	in := &Input{facts: f, vars: map[string]any{"before": empty(f.Before), "after": empty(f.After),
+		"difference": &f.Difference,
+		"flag":       &f.Flag, "environment": &f.Environment, "actor": &f.Actor, "signed": signed,
+		"release": &f.Release,
+		"change":  &f.Change, "now": f.Now}}
+	for name, v := range in.vars { // once for all that read them
+		in.vars[name] = environment.CELTypeAdapter().NativeToValue(v)
+	}
+	in.vars["shift"] = asked(in, f.Shift)
+	in.vars["elsewhere"] = asked(in, f.Elsewhere)
+	return in
+}
+
+// asked finds something out once an expression asks for it, and once.
+func asked[T any](in *Input, find func() (T, error)) func() ref.Val {
+	var known ref.Val
+	return func() ref.Val {
+		if known != nil {
+			return known
+		}
+		v, err := find()
+		if err != nil {
+			in.failed = err
+			return types.WrapErr(err)
+		}
+		known = environment.CELTypeAdapter().NativeToValue(v)
+		return known
+	}
 }
 
 // Bites tells whether the policy bites. An error says that it could not be judged, and why.
 func (p *Program) Bites(in *Input) (bool, error) {
-	if p.Shift && in.vars["shift"] == nil {
-		s, err := in.facts.Shift()
-		if err != nil {
-			return false, err
-		}
-		in.vars["shift"] = s
-	}
-	if p.Elsewhere && in.vars["elsewhere"] == nil {
-		all, err := in.facts.Elsewhere()
-		if err != nil {
-			return false, err
-		}
-		in.vars["elsewhere"] = all
-	}
 	out, _, err := p.run.Eval(in.vars)
+	if in.failed != nil {
+		err, in.failed = in.failed, nil
+	}
 	if err != nil {
 		return false, err
 	}

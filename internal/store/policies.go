@@ -3,8 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
-
-	"github.com/jmoiron/sqlx"
+	"slices"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/greenlever/internal/app"
@@ -51,10 +50,13 @@ func (t *Tx) PutPolicy(r *app.PolicyRecord) error {
 
 // AddRulings keeps how policies ruled. No audit tells of them: the entries of a change do, where there are any.
 func (t *Tx) AddRulings(r *app.Rulings) error {
-	for i := range r.Items {
-		one := &r.Items[i]
-		if err := t.exec("INSERT INTO rulings (project_id, policy, at, body) VALUES (?, ?, ?, ?)", r.ProjectID,
-			one.Policy, one.At, encode(one)); err != nil {
+	for some := range slices.Chunk(r.Items, portion) {
+		var args []any
+		for i := range some {
+			args = append(args, r.ProjectID, some[i].Policy, some[i].At, encode(&some[i]))
+		}
+		if err := t.exec("INSERT INTO rulings (project_id, policy, at, body) VALUES "+values(len(some), 4),
+			args...); err != nil {
 			return err
 		}
 	}
@@ -77,48 +79,50 @@ func (r reader) policies(query string, args ...any) ([]app.Policy, error) {
 	return out, err
 }
 
-// PolicyVersions names what policies a project has.
-func (r reader) PolicyVersions(project int64) ([]app.PolicyVersion, error) {
-	return list[app.PolicyVersion](r.ctx, r.q, "SELECT policy, version, at FROM policies WHERE project_id = ? "+
-		"AND NOT "+
-		"gone ORDER BY policy", project)
-}
-
-// PoliciesOf reads policies by key.
-func (r reader) PoliciesOf(project int64, keys []string) ([]app.Policy, error) {
-	query, args, err := sqlx.In("SELECT body FROM policies WHERE project_id = ? AND NOT gone AND policy IN (?)",
-		project,
-		keys)
-	if err != nil {
-		return nil, err
+// PolicyGround reads in one message what policies judge by: a state that changes whenever a policy does, the
+// definition
+// of a flag (nil where there is none of that key), and whether a release of it runs in an environment.
+func (t *Tx) PolicyGround(project, environment int64, key string) (state string, d *app.Definition, releasing bool,
+	err error) {
+	var states []struct{ State string }
+	var bodies []struct{ Body []byte }
+	var running []struct{ ID string }
+	if err := t.several(query{&states, "SELECT CONCAT(COUNT(*), ' ', COALESCE(SUM(2 * version + gone), 0), ' ', " +
+		"COALESCE(MAX(at), 0)) state FROM policies WHERE project_id = ?", []any{project}},
+		query{&bodies, "SELECT body FROM definitions WHERE project_id = ? AND flag = ?", []any{project, key}},
+		query{&running, "SELECT id FROM releases WHERE environment_id = ? AND flag = ? AND running = 1",
+			[]any{environment,
+				key}}); err != nil {
+		return "", nil, false, fault(err)
 	}
-	return r.policies(query, args...)
-}
-
-// FlagIn is a flag's document in an environment; nil where there is none.
-func (r reader) FlagIn(environment int64, key string) (*flag.Document, error) {
-	bodies, err := list[[]byte](r.ctx, r.q, "SELECT document FROM flags WHERE environment_id = ? AND flag = ?",
-		environment,
-		key)
-	if err != nil || len(bodies) == 0 {
-		return nil, err
+	if len(bodies) > 0 {
+		one, err := decodeDefinition(bodies[0].Body)
+		if err != nil {
+			return "", nil, false, err
+		}
+		d = &one
 	}
-	d, err := decode[flag.Document](bodies[0])
-	return &d, err
+	return states[0].State, d, len(running) > 0, nil
 }
 
-// EnvironmentsNow lists the environments of a project that live.
-func (r reader) EnvironmentsNow(project int64) ([]app.Environment, error) {
-	return list[app.Environment](r.ctx, r.q, "SELECT "+environmentColumns+" FROM environments WHERE project_id = ? "+
-		"HAVING state = ? ORDER BY id", project, app.Active)
-}
-
-// RunningRelease tells whether a release of a flag runs in an environment.
-func (r reader) RunningRelease(environment int64, flag string) (bool, error) {
-	ids, err := list[string](r.ctx, r.q, "SELECT id FROM releases WHERE environment_id = ? AND flag = ? AND "+
-		"running = 1",
-		environment, flag)
-	return len(ids) > 0, err
+// FlagEverywhere reads a flag's documents in all environments that live, by their keys.
+func (r reader) FlagEverywhere(project int64, key string) (map[string]*flag.Document, error) {
+	rows, err := list[struct {
+		Environment string `db:"environment_key"`
+		Document    []byte `db:"document"`
+	}](r.ctx, r.q, "SELECT environments.environment_key, f.document FROM environments JOIN flags f ON "+
+		"f.environment_id = "+
+		"environments.id AND f.flag = ? WHERE environments.project_id = ? AND "+environmentState+" = ?", key, project,
+		app.Active)
+	out := map[string]*flag.Document{}
+	for _, row := range rows {
+		d, err := decode[flag.Document](row.Document)
+		if err != nil {
+			return nil, err
+		}
+		out[row.Environment] = &d
+	}
+	return out, err
 }
 
 // Policies lists the policies of a project by key.

@@ -11,11 +11,11 @@ import (
 func TestAllowTable(t *testing.T) {
 	table := map[app.Role]string{
 		//          Read Define MakeFlag Document Release Stop Lift SeeIt Manage
-		app.Auditor:   "y........",
-		app.Developer: "yyyyyy.y.",
-		app.Releaser:  "y...yyyy.",
-		app.OnCall:    "y....yy..",
-		app.Keeper:    "yyyyyyyyy",
+		app.Auditor:   "y.........",
+		app.Developer: "yyyyyy.yy.",
+		app.Releaser:  "y...yyyyy.",
+		app.OnCall:    "y....yyy..",
+		app.Keeper:    "yyyyyyyyyy",
 	}
 	if len(table) != len(app.Roles()) {
 		t.Fatalf("the table has %d of %d roles", len(table), len(app.Roles()))
@@ -53,7 +53,7 @@ func TestInstallation(t *testing.T) {
 }
 
 // The same table where each role is held in environment 5 alone: there it counts as anywhere, elsewhere and for the
-// project as a whole it does not, but for reading and making a flag.
+// project as a whole it does not, but for reading, proposing and making a flag.
 func TestAllowInOneEnvironment(t *testing.T) {
 	for _, role := range app.Roles() {
 		for _, team := range []string{"", "doors"} {
@@ -61,7 +61,7 @@ func TestAllowInOneEnvironment(t *testing.T) {
 			everywhere := &app.Actor{Grants: app.Everywhere(1, role)}
 			for _, action := range app.Actions() {
 				wide := Allow(everywhere, action, 1, 5) == nil
-				beyond := wide && (action == app.Read || action == app.MakeFlag)
+				beyond := wide && (action == app.Read || action == app.MakeFlag || action == app.Propose)
 				for environment, want := range map[int64]bool{5: wide, 6: beyond, 0: beyond} {
 					g, err := By(a, action, 1, environment)
 					if (err == nil) != want {
@@ -111,7 +111,7 @@ func TestWithin(t *testing.T) {
 							t.Errorf("%+v held to %+v may %s in %d/%d", has, only, action, project, environment)
 						}
 						if has.Role == only.Role && may(has) && may(only) && !may(held...) && action != app.Read &&
-							action != app.MakeFlag {
+							action != app.MakeFlag && action != app.Propose {
 							t.Errorf("%+v held to %+v may not %s in %d/%d", has, only, action, project, environment)
 						}
 					}

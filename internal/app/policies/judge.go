@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,23 +17,21 @@ import (
 
 // Reader is what judging reads.
 type Reader interface {
-	PolicyVersions(project int64) ([]app.PolicyVersion, error)
-	PoliciesOf(project int64, keys []string) ([]app.Policy, error)
-	Definition(project int64, key string) (*app.Definition, error)
-	EnvironmentsNow(project int64) ([]app.Environment, error)
-	FlagIn(environment int64, key string) (*flag.Document, error)
-	RunningRelease(environment int64, flag string) (bool, error)
+	PolicyGround(project, environment int64, key string) (state string, d *app.Definition, releasing bool, err error)
+	Policies(project int64) ([]app.Policy, error)
+	FlagEverywhere(project int64, key string) (map[string]*flag.Document, error)
 }
 
 // Judge keeps policies compiled, and rules on changes.
 type Judge struct {
 	mu   sync.Mutex
-	kept map[place]*compiled
+	kept map[int64]*kept // by project
 }
 
-type place struct {
-	project int64
-	key     string
+// kept are the policies of a project as they were in a state.
+type kept struct {
+	state string
+	all   []*compiled
 }
 
 type compiled struct {
@@ -48,41 +45,28 @@ var nouns = map[string]string{"flag.put": "flag", "flag.copy-rules": "flag", "fl
 	"flag.edit": "definition", "segment.put": "segment", "segment.make": "segment", "release.start": "release",
 	"release.act": "release", "environment.edit": "environment"}
 
-// all are the policies of a project, compiled. What was changed since they were kept is read.
-func (j *Judge) all(r Reader, project int64) ([]*compiled, error) {
-	versions, err := r.PolicyVersions(project)
-	if err != nil || len(versions) == 0 {
-		return nil, err
-	}
+// all are the policies of a project, compiled. They are read where they are no longer in the state that is kept.
+func (j *Judge) all(r Reader, project int64, state string) ([]*compiled, error) {
 	j.mu.Lock()
 	defer j.mu.Unlock()
+	if k := j.kept[project]; k != nil && k.state == state {
+		return k.all, nil
+	}
+	read, err := r.Policies(project)
+	if err != nil {
+		return nil, err
+	}
+	now := &kept{state: state}
+	for _, p := range read {
+		c := &compiled{Policy: p}
+		c.program, c.failed = policy.Compile(p.When)
+		now.all = append(now.all, c)
+	}
 	if j.kept == nil {
-		j.kept = map[place]*compiled{}
+		j.kept = map[int64]*kept{}
 	}
-	var missing []string
-	for _, v := range versions {
-		if c := j.kept[place{project, v.Key}]; c == nil || c.Version != v.Version || c.At != v.At {
-			missing = append(missing, v.Key)
-		}
-	}
-	if len(missing) > 0 {
-		read, err := r.PoliciesOf(project, missing)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range read {
-			c := &compiled{Policy: p}
-			c.program, c.failed = policy.Compile(p.When)
-			j.kept[place{project, p.Key}] = c
-		}
-	}
-	var out []*compiled
-	for _, v := range versions {
-		if c := j.kept[place{project, v.Key}]; c != nil {
-			out = append(out, c)
-		}
-	}
-	return out, nil
+	j.kept[project] = now
+	return now.all, nil
 }
 
 // Rule rules on a change: the rulings of all policies that bite it, or cannot be judged.
@@ -95,11 +79,25 @@ func (j *Judge) Rule(ctx context.Context, in *commit.Judged) ([]app.Ruling, []*a
 	if !is {
 		return nil, nil, fmt.Errorf("%T knows no policies", in.Tx)
 	}
-	all, err := j.all(r, in.Project)
+	key, environment := in.Of, int64(0)
+	if noun == "release" && in.After != nil {
+		key = in.After.Key
+	}
+	if in.Environment != nil {
+		environment = in.Environment.ID
+	}
+	state, d, releasing, err := r.PolicyGround(in.Project, environment, key)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, err := j.all(r, in.Project, state)
 	if err != nil || len(all) == 0 {
 		return nil, nil, err
 	}
-	f, err := facts(ctx, r, noun, in)
+	if in.Definition != nil {
+		d = in.Definition
+	}
+	f, err := facts(ctx, r, noun, in, key, d, releasing && noun == "flag")
 	if err != nil {
 		return nil, nil, err
 	}
@@ -138,7 +136,8 @@ func clipped(s string) string {
 }
 
 // facts gathers what policies judge by.
-func facts(ctx context.Context, r Reader, noun string, in *commit.Judged) (*policy.Facts, error) {
+func facts(ctx context.Context, r Reader, noun string, in *commit.Judged, key string, d *app.Definition,
+	releasing bool) (*policy.Facts, error) {
 	f := &policy.Facts{Now: time.UnixMilli(in.Now), Change: policy.Change{Noun: noun, Of: in.Of,
 		Reason: strings.TrimSpace(in.Reason), Proposed: in.Proposed}}
 	environment := int64(0)
@@ -158,38 +157,20 @@ func facts(ctx context.Context, r Reader, noun string, in *commit.Judged) (*poli
 		f.Difference.Step = policy.Step(before, after)
 		f.Difference.Lever = before != nil && after != nil && before.Lever != after.Lever
 	}
-	key := in.Of
-	if noun == "release" && after != nil {
-		key = after.Key
+	f.Flag = policy.Flag{Key: key, Owners: []string{}, Tags: []string{}}
+	if d != nil {
+		f.Flag = described(d)
 	}
-	if err := about(r, f, noun, key, environment, in); err != nil {
-		return nil, err
-	}
+	f.Flag.Releasing = releasing
 	if in.Plan != nil {
 		f.Release, f.Difference.Step = policy.Planned(in.Plan)
 	}
 	f.Shift = func() (*policy.Shift, error) { return shifted(ctx, in) }
-	f.Elsewhere = func() (map[string]*policy.Document, error) { return elsewhere(r, in.Project, environment, key) }
+	f.Elsewhere = func() (map[string]*policy.Document, error) {
+		return elsewhere(r, in.Project, f.Environment.Key,
+			key)
+	}
 	return f, nil
-}
-
-// about reads what the project owns of a flag.
-func about(r Reader, f *policy.Facts, noun, key string, environment int64, in *commit.Judged) (err error) {
-	d := in.Definition
-	if d == nil && (noun == "flag" || noun == "release") {
-		if d, err = r.Definition(in.Project, key); err != nil {
-			return err
-		}
-	}
-	f.Flag = policy.Flag{Key: key, Owners: []string{}, Tags: []string{}}
-	if d == nil {
-		return nil
-	}
-	f.Flag = described(d)
-	if environment != 0 && noun == "flag" {
-		f.Flag.Releasing, err = r.RunningRelease(environment, key)
-	}
-	return err
 }
 
 // described is what the project owns of a flag as expressions read it.
@@ -229,20 +210,13 @@ func Shift(sh *shift.Shift) *policy.Shift {
 	return &policy.Shift{Moved: sh.Moved.Units, Units: sh.Units.Units, Certain: sh.Certain, Sweep: sh.Sweep}
 }
 
-func elsewhere(r Reader, project, here int64, key string) (map[string]*policy.Document, error) {
-	envs, err := r.EnvironmentsNow(project)
-	if err != nil {
-		return nil, err
-	}
+func elsewhere(r Reader, project int64, here, key string) (map[string]*policy.Document, error) {
+	all, err := r.FlagEverywhere(project, key)
 	out := map[string]*policy.Document{}
-	for _, e := range slices.DeleteFunc(envs, func(e app.Environment) bool { return e.ID == here }) {
-		d, err := r.FlagIn(e.ID, key)
-		if err != nil {
-			return nil, err
-		}
-		if d != nil {
-			out[e.Key] = policy.Documented(d)
+	for environment, d := range all {
+		if environment != here {
+			out[environment] = policy.Documented(d)
 		}
 	}
-	return out, nil
+	return out, err
 }

@@ -100,7 +100,7 @@ func (p *Provider) authorize(w http.ResponseWriter, r *http.Request) {
 		p.codes[code] = &grant{who, q.Get("nonce"), q.Get("code_challenge"), q.Get("redirect_uri")}
 		p.mu.Unlock()
 		http.Redirect(w, r, q.Get("redirect_uri")+"?"+url.Values{"code": {code},
-			"state": {q.Get("state")}}.Encode(), 302)
+			"state": {q.Get("state")}}.Encode(), http.StatusFound)
 		return
 	}
 	var all []struct{ Name, To string }
