@@ -55,6 +55,8 @@ func TestRequestsAreLogged(t *testing.T) {
 		res.Body.Close()
 	}
 	logged("method=GET path=/tripwire/…")
+	_, _, _, _ = guest.Send("GET", "/calendar/quiet-7731.ics", nil)
+	logged("method=GET path=/calendar/…")
 	if status != 404 || strings.Contains(log.String(), "quiet-7731") {
 		t.Errorf("%d\n%s", status, log.String())
 	}

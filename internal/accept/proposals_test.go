@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"greenlever.example/core/flag"
+	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/manage"
 	"greenlever.example/greenlever/internal/server"
@@ -262,4 +263,25 @@ func TestProposalWhenItIsTime(t *testing.T) {
 	if strings.Contains(string(raw), "null") {
 		t.Errorf("a list is null: %s", raw)
 	}
+}
+
+// A token that is held to less proposes no way around that: what it proposed is made with no more than it may.
+func TestProposalOfANarrowToken(t *testing.T) {
+	t.Parallel()
+	s := gltest.Start(t)
+	flagsOn(t, s, "doors")
+	s.Person(t, "noor.berg", "developer")
+	var made struct{ Secret string }
+	s.Session(t, "noor.berg@pinecrest.example").Do(t, "POST", "/me/tokens", object{"name": "ci", "days": 3, "only": []object{
+		{"project": "pinecrest", "environment": "staging", "role": "developer"}}}, 201, &made)
+	narrow := bearer(s.URL(), made.Secret)
+	id := proposedPut(t, narrow, s, "new", "doors", func(d *flag.Document) { d.End = flag.Gives{Variant: "off"} })
+	for _, who := range []gltest.Caller{narrow, s.Keeper} { // whoever asks for it
+		who.Do(t, "POST", atProposals+"/"+id+"/apply", nil, 403, nil)
+	}
+	if p := proposal(t, s.Keeper, id); p.State != "open" || len(p.Wants) != 1 || p.Wants[0].Action != app.ReleaseIt {
+		t.Errorf("%+v", p)
+	}
+	signIt(t, s.Keeper, id, 200)
+	narrow.Do(t, "POST", atProposals+"/"+id+"/apply", nil, 200, nil)
 }

@@ -106,9 +106,11 @@ type Proposal struct {
 	ProjectID int64  `json:"project"`
 	Title     string `json:"title"`
 	Reason    string `json:"reason,omitempty"`
-	Author    string `json:"author"`  // id of the account in whose right it is made
-	Made      int64  `json:"made"`    // Unix milliseconds
-	Version   int64  `json:"version"` // counts everything that happens to it
+	Author    string `json:"author"` // id of the account in whose right it is made
+	Made      int64  `json:"made"`   // Unix milliseconds
+	// Narrow is what the credentials were held to with which it was proposed: it is made with no more.
+	Narrow  *Narrow `json:"narrow,omitempty"`
+	Version int64   `json:"version"` // counts everything that happens to it
 	// State is open, done, withdrawn or expired: the others follow from it.
 	State      ProposalState `json:"state"`
 	Items      []Item        `json:"items"`

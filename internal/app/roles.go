@@ -92,6 +92,8 @@ type Actor struct {
 
 	Keeper bool   `json:"-"` // of the installation
 	Grants Grants `json:"-"`
+	// Narrow is what the credential is held to, of all that the account may do; Grants are within it already.
+	Narrow *Narrow `json:"-"`
 	// Is are the names by which the actor may own a flag: an address, the keys of teams.
 	Is []string `json:"-"`
 }

@@ -28,7 +28,7 @@ func (a *Edge) addTripwires(e *echo.Echo) {
 	a.Register(prometheus.NewCounterFunc(prometheus.CounterOpts{Name: "greenlever_tripwires_unknown_total",
 		Help: "Calls of tripwires with secrets that there are not."},
 		func() float64 { return float64(a.Tripwires.Unknown()) }))
-	e.POST(web.Secrets+":secret", func(c *echo.Context) error {
+	e.POST(web.TripwireSecrets+":secret", func(c *echo.Context) error {
 		c.Response().Header().Set("Cache-Control", "no-store")
 		raw, err := web.ReadBody(c, alertBody)
 		if err != nil {

@@ -253,7 +253,7 @@ func (a *API) Add(e *echo.Echo) {
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)
 	e.GET("/readyz", a.ready)
-	e.GET("/calendar/:secret", a.subscribed)
+	e.GET(web.CalendarSecrets+":secret", a.subscribed)
 	a.addIdentity(e)
 	a.addStopPage(e)
 	a.addDevices(e)

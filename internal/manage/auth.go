@@ -99,7 +99,7 @@ func (c *call) person(who *app.Caller, credential, through string) error {
 		c.actor.Kind = "robot"
 	}
 	if n := who.Narrow; n != nil {
-		c.actor.OnBehalfOf = n.By
+		c.actor.OnBehalfOf, c.actor.Narrow = n.By, n
 		c.actor.Keeper = c.actor.Keeper && len(n.Only) == 0
 	}
 	c.api.notice(c.ctx, who.Account.ID)

@@ -218,7 +218,9 @@ func (w *crowd) wants(p *app.Proposal) []proposals.Want {
 			signers = append(signers, *a)
 		}
 	}
-	return proposals.Wants(p, w.envs, w.of(p.Author), signers)
+	author := *w.of(p.Author)
+	author.Grants = author.Grants.Within(p.Narrow)
+	return proposals.Wants(p, w.envs, &author, signers)
 }
 
 func (c *call) lineOf(p *app.Proposal, w *crowd) ProposalLine {

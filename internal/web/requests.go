@@ -78,13 +78,26 @@ func (a *Surface) identified() echo.MiddlewareFunc {
 	}
 }
 
-// Secrets is what addresses begin with that hold a secret: the rest is said nowhere.
-const Secrets = "/tripwire/"
+// What addresses begin with that hold a secret: the rest is said nowhere.
+const (
+	TripwireSecrets = "/tripwire/"
+	CalendarSecrets = "/calendar/"
+)
+
+// secretive gives what an address with a secret in it begins with; empty for others.
+func secretive(path string) string {
+	for _, begins := range []string{TripwireSecrets, CalendarSecrets} {
+		if strings.HasPrefix(path, begins) {
+			return begins
+		}
+	}
+	return ""
+}
 
 // sayable is a request's path as it may be said.
 func sayable(r *http.Request) string {
-	if strings.HasPrefix(r.URL.Path, Secrets) {
-		return Secrets + "…"
+	if begins := secretive(r.URL.Path); begins != "" {
+		return begins + "…"
 	}
 	return r.URL.Path
 }

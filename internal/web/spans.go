@@ -2,7 +2,6 @@ package web
 
 import (
 	"net/http"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 	"go.opentelemetry.io/contrib/instrumentation/net/http/otelhttp"
@@ -20,7 +19,7 @@ func (s *Surface) Spanned(next http.Handler) http.Handler {
 	return otelhttp.NewHandler(next, "request", otelhttp.WithTracerProvider(s.Tracer),
 		otelhttp.WithPropagators(propagation.TraceContext{}),
 		otelhttp.WithFilter(func(r *http.Request) bool {
-			return !streams[r.URL.Path] && !strings.HasPrefix(r.URL.Path, Secrets)
+			return !streams[r.URL.Path] && secretive(r.URL.Path) == ""
 		}))
 }
 

@@ -137,7 +137,7 @@ func propose(_ context.Context, m *commit.Moment, in *Make) (*commit.Effects, er
 	}
 	p := in.Proposal
 	p.ID, p.ProjectID, p.Author, p.Made, p.State = commit.NewID(), m.Project.ID, m.Actor.ID, m.At, app.ProposalOpen
-	p.Version, p.Digest = 0, Digest(p.Items)
+	p.Version, p.Digest, p.Narrow = 0, Digest(p.Items), m.Actor.Narrow
 	if err := check(&p, m.At); err != nil {
 		return nil, err
 	}
@@ -197,6 +197,9 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 	if err := m.Seen(p.Version, p); err != nil {
 		return nil, err
 	}
+	if m.Actor.Narrow != nil {
+		p.Narrow = m.Actor.Narrow
+	}
 	return replace(m, p, in, "proposal.edited")
 }
 
@@ -241,7 +244,7 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 	var lines []diff.Line
 	if in.Take && p.Author != m.Actor.ID {
 		lines = append(lines, diff.Text(fmt.Sprintf("taken over, %d signatures fell", len(p.Signatures))))
-		p.Author, p.Signatures = m.Actor.ID, nil
+		p.Author, p.Signatures, p.Narrow = m.Actor.ID, nil, m.Actor.Narrow
 	}
 	if p.Author != m.Actor.ID {
 		return nil, app.Faultf(app.Forbidden, "only its author edits a proposal: comment on it, or take it over")

@@ -83,6 +83,16 @@ func (s *Service) ActorOf(ctx context.Context, account, through string) (*app.Ac
 	return a, nil
 }
 
+// author is in whose right a proposal is made: its author's as it is now, with no more than it was proposed with.
+func (s *Service) author(ctx context.Context, p *app.Proposal, through string) (*app.Actor, error) {
+	a, err := s.ActorOf(ctx, p.Author, through)
+	if err != nil {
+		return nil, err
+	}
+	a.Grants = a.Grants.Within(p.Narrow)
+	return a, nil
+}
+
 // Signers are those who signed what a proposal is now, as they are now. Its author is never one.
 func (s *Service) Signers(ctx context.Context, p *app.Proposal) (out []app.Actor, err error) {
 	for _, one := range p.Valid() {
@@ -306,7 +316,7 @@ type Ahead struct {
 
 // Ahead looks what would come of a proposal now, in the right of those who would make it.
 func (s *Service) Ahead(ctx context.Context, p *app.Proposal) (*Ahead, error) {
-	author, err := s.ActorOf(ctx, p.Author, "proposal")
+	author, err := s.author(ctx, p, "proposal")
 	if err != nil {
 		return nil, err
 	}
@@ -382,7 +392,7 @@ func (s *Service) apply(ctx context.Context, project *app.Project, p *app.Propos
 	if p.Over() {
 		return nil, app.Faultf(app.Conflict, "the proposal is %s", p.State)
 	}
-	author, err := s.ActorOf(ctx, p.Author, by.Through)
+	author, err := s.author(ctx, p, by.Through)
 	if err != nil {
 		return nil, err
 	}

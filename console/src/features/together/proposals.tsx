@@ -24,9 +24,9 @@ export default function Proposals() {
           <Lines project={project} items={mine} />
         </Sheet>
       )}
-      {all.data && (
+      {all.data && open.length + (mine.length > 0 ? 0 : 1) > 0 && (
         <Sheet title="Open">
-          {open.length + mine.length === 0 ? (
+          {open.length === 0 ? (
             <p className="text-soft">
               Nothing is proposed. A <Word of="proposal">proposal</Word> is one or many changes that others sign, and that are made later, all at once: it begins with the second button below an edit, or with <code>--propose</code> on the command line.
             </p>
