@@ -208,3 +208,55 @@ func TestProposalHistories(t *testing.T) {
 		t.Errorf("the audit: %v", r.Findings)
 	}
 }
+
+// A process that is killed at whatever moment while it makes a proposal has made all of it or nothing; asked again, it is
+// made once.
+func TestProposalsUnderKills(t *testing.T) {
+	t.Parallel()
+	s := gltest.Start(t)
+	flagsOn(t, s, "doors", "lights")
+	noor := s.Person(t, "noor.berg", "developer")
+	s.Keeper.Do(t, "PATCH", inProd, object{"signing": object{"need": 1}}, 200, nil)
+	dir, made, nothing := t.TempDir(), 0, 0
+	for round := range 10 {
+		end := flag.Gives{Variant: []string{"off", "on"}[round%2]}
+		id := proposedPut(t, noor, s, "new", "doors", func(d *flag.Document) { d.End = end })
+		proposedPut(t, noor, s, id, "lights", func(d *flag.Document) { d.End = end })
+		signIt(t, s.Keeper, id, 200)
+		doors, lights := s.Get(t, "production", "doors").Version, s.Get(t, "production", "lights").Version
+		c := &child{at: freeAddress(t)}
+		c.args = []string{"serve", "--listen", c.at, "--admin", "127.0.0.1:0", "--dsn", s.DSN, "--dir", dir}
+		c.start(t)
+		c.up(t)
+		asked := make(chan bool)
+		go func() {
+			_, _, _, _ = gltest.Caller{URL: "http://" + c.at, Header: noor.Header}.Send("POST", atProposals+"/"+id+"/apply", nil)
+			asked <- true
+		}()
+		time.Sleep(time.Duration(round*12) * time.Millisecond) // the moment is what is tried
+		c.kill()
+		<-asked
+		moved := s.Get(t, "production", "doors").Version - doors
+		if other := s.Get(t, "production", "lights").Version - lights; other != moved || moved > 1 {
+			t.Fatalf("round %d: doors moved by %d, lights by %d", round, moved, other)
+		}
+		state := string(proposal(t, noor, id).State)
+		if moved == 1 != (state == "done") {
+			t.Fatalf("round %d: it moved by %d and is %s", round, moved, state)
+		}
+		want := 409 // it is made
+		if moved == 0 {
+			want, nothing = 200, nothing+1
+		} else {
+			made++
+		}
+		noor.Do(t, "POST", atProposals+"/"+id+"/apply", nil, want, nil)
+		if v := s.Get(t, "production", "doors").Version; v != doors+1 {
+			t.Fatalf("round %d: version %d after %d", round, v, doors)
+		}
+	}
+	t.Logf("killed before %d and after %d", nothing, made)
+	if r := verify(t, s); !r.Sound() {
+		t.Errorf("the audit: %v", r.Findings)
+	}
+}
