@@ -65,16 +65,16 @@ var pictures = []picture{
 	}},
 	{"metric", 1280, 800, false, "/p/pinecrest/production/usage/metrics?metric=door-open-failed",
 		func(w *browse.Window) { w.See("By version of the application").See("door 2.3.1") }},
-	{"unit", 1280, 800, false, "/p/pinecrest/production/population/unit?unit=recipient-17",
-		func(w *browse.Window) { w.See("What it gets") }},
+	{"proposal", 1280, 800, false, "/p/pinecrest/proposals",
+		func(w *browse.Window) { w.Click("Handover photo for our own people").See("by Depot crews first") }},
 	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster",
 		func(w *browse.Window) { w.See("My own phone").See("would be usual") }},
 	{"usage", 1280, 900, false, "/p/pinecrest/production/usage?flag=arrival-estimate",
 		func(w *browse.Window) { w.See("By application").Gone("reading the chart") }},
 	{"processes", 1280, 800, false, "/p/pinecrest/production/usage/processes",
 		func(w *browse.Window) { w.See("north-yard") }},
-	{"radar", 1280, 800, false, "/p/pinecrest/production/usage/radar",
-		func(w *browse.Window) { w.See("Asked for, but not defined") }},
+	{"calendar", 1280, 800, false, "/p/pinecrest/calendar",
+		func(w *browse.Window) { w.See("production is frozen: the holidays") }},
 	{"desk", 1280, 800, false, "{desk}", func(w *browse.Window) {
 		w.Choose("The caller is", "recipient-18, coast, plus plan").See("Chilled compartments").See(
 			"by the newest answers")
