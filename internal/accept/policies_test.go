@@ -103,6 +103,14 @@ func TestPolicies(t *testing.T) {
 	}
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/policies/x", object{"policy": app.Policy{Title: "X", Nouns: []string{"flag"},
 		When: "difference.stepp > 1.0", Outcome: app.Refuse, Mend: "no"}}, 400, nil)
+	// A policy that was taken away and comes again goes on counting, so that its rulings are not another one's.
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/policies/broken/remove", nil, 200, nil)
+	var again app.Policy
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/policies/broken", object{"policy": broken}, 200, &again)
+	if again.Version != 3 {
+		t.Errorf("it is version %d again", again.Version)
+	}
+	s.Keeper.Do(t, "POST", "/projects/pinecrest/policies/broken/remove", nil, 200, nil)
 	// Definitions, and signatures of another team, which a proposal brings.
 	savePolicy(t, s, app.Policy{Key: "names", Title: "Names", Nouns: []string{"definition"}, When: "!flag.key.contains('-')",
 		Outcome: app.Refuse, Mend: "two words"})

@@ -123,6 +123,7 @@ func TestProposals(t *testing.T) {
 	s.Keeper.Do(t, "GET", "/projects/pinecrest/changes?limit=20", nil, 200, &history)
 	at := slices.IndexFunc(history.Items, func(c manage.Changed) bool { return c.Change == p.Change })
 	if at < 0 || len(history.Items[at].In) != 3 || history.Items[at].Name != "noor.berg" ||
+		!strings.HasSuffix(history.Items[at].Says.String(), `, signed by "juno.lind"`) ||
 		history.Items[at].Actor.OnBehalfOf != s.Account(t, "juno.lind@pinecrest.example") {
 		t.Errorf("the history: %+v", history.Items)
 	}

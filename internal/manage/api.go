@@ -235,6 +235,7 @@ type API struct {
 
 	verifying verifications
 	columns   columns
+	looks     sync.Map // proposal: what a policy said of it last
 	seen      sync.Map // account: when that was kept last, in Unix milliseconds
 	rates     web.Rates
 }

@@ -46,7 +46,9 @@ type Changed struct {
 	Reason  string    `json:"reason,omitempty"`
 	// Says is who did what, and where.
 	Says words.Said `json:"says"`
-	In   []Touched  `json:"in"`
+	// Signed are the names of those who signed the proposal that it was made of.
+	Signed []string  `json:"signed,omitempty"`
+	In     []Touched `json:"in"`
 }
 
 // Touched is what a change did in one place: an environment, or the project itself.
@@ -121,6 +123,17 @@ func called(names map[string]string, a *app.Actor) string {
 		return "the release"
 	}
 	return cmp.Or(names[a.ID], a.Kind)
+}
+
+// signersOf names those who signed what an actor made.
+func signersOf(names map[string]string, a *app.Actor) (out []string) {
+	if !strings.HasPrefix(a.Cause, "proposal ") || a.OnBehalfOf == "" {
+		return nil
+	}
+	for _, id := range strings.Split(a.OnBehalfOf, ",") {
+		out = append(out, cmp.Or(names[id], id))
+	}
+	return out
 }
 
 // delivered is the entry that says how a revision spread: it is shown with the change that made it.
@@ -198,7 +211,8 @@ func (c *call) changesOf(f *changeFilter) (*changesPage, error) {
 			if at >= 0 {
 				page.Items[at].In = append(page.Items[at].In, touched)
 			} else {
-				page.Items = append(page.Items, Changed{Change: e.Change, At: e.At, Name: name, Actor: e.Actor,
+				page.Items = append(page.Items, Changed{Signed: signersOf(f.accounts, &e.Actor), Change: e.Change,
+					At: e.At, Name: name, Actor: e.Actor,
 					Action: e.Action, Subject: e.Subject, Reason: e.Reason, In: []Touched{touched}})
 			}
 		}
@@ -336,6 +350,13 @@ func (c *Changed) say() {
 	}
 	if len(where) > 0 {
 		c.Says = words.Say("%s in %s", c.Says, words.List(where))
+	}
+	if len(c.Signed) > 0 {
+		names := make([]words.Token, len(c.Signed))
+		for i, name := range c.Signed {
+			names[i] = words.Name(name)
+		}
+		c.Says = words.Say("%s, signed by %s", c.Says, words.List(names))
 	}
 }
 

@@ -1,11 +1,14 @@
 package manage
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
 	"net/http"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"greenlever.example/core/flag"
 	"greenlever.example/core/merge"
@@ -253,18 +256,42 @@ func (c *call) underPolicies(p *app.Proposal, l *ProposalLine) error {
 	if p.Over() || l.State == app.ProposalOpen || !refused {
 		return nil
 	}
-	ahead, err := c.api.Proposals.Ahead(c.ctx, p)
-	if err != nil {
-		return err
-	}
-	for _, h := range ahead.Heard {
-		if h.Refused == "" {
-			continue
-		}
-		l.State, l.Refused = app.ProposalOpen, h.Refused
+	refusal, err := c.api.refusedAsItIs(c.ctx, p)
+	if err == nil && refusal != "" {
+		l.State, l.Refused = app.ProposalOpen, refusal
 		l.ForMe = c.maySignFor(p)
 	}
-	return nil
+	return err
+}
+
+// lookedFor is how long what a policy says of a proposal counts in lists: every open page asks for them, and each look
+// holds the environment for a moment.
+const lookedFor = 10 * time.Second
+
+// looked is what a policy said of a version of a proposal.
+type looked struct {
+	version, at int64
+	refusal     string
+}
+
+// refusedAsItIs is what a policy says that refuses a proposal as it is signed now; empty where none does.
+func (a *API) refusedAsItIs(ctx context.Context, p *app.Proposal) (string, error) {
+	now := a.Now().UnixMilli()
+	if had, is := a.looks.Load(p.ID); is {
+		if l := had.(looked); l.version == p.Version && now-l.at < lookedFor.Milliseconds() {
+			return l.refusal, nil
+		}
+	}
+	ahead, err := a.Proposals.Ahead(ctx, p)
+	if err != nil {
+		return "", err
+	}
+	l := looked{version: p.Version, at: now}
+	for _, h := range ahead.Heard {
+		l.refusal = cmp.Or(l.refusal, h.Refused)
+	}
+	a.looks.Store(p.ID, l)
+	return l.refusal, nil
 }
 
 // maySignFor tells whether the caller may sign for a policy that asks who signed.

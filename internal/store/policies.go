@@ -79,6 +79,16 @@ func (r reader) policies(query string, args ...any) ([]app.Policy, error) {
 	return out, err
 }
 
+// PolicyVersion is the last version of a policy, also of one that was taken away; 0 where there was none.
+func (r reader) PolicyVersion(project int64, key string) (int64, error) {
+	all, err := list[int64](r.ctx, r.q, "SELECT version FROM policies WHERE project_id = ? AND policy = ?", project,
+		key)
+	if err != nil || len(all) == 0 {
+		return 0, err
+	}
+	return all[0], nil
+}
+
 // PolicyGround reads in one message what policies judge by: a state that changes whenever a policy does, the
 // definition
 // of a flag (nil where there is none of that key), and whether a release of it runs in an environment.

@@ -23,6 +23,8 @@ const most = 250
 // Tx is what changes of policies read.
 type Tx interface {
 	Policies(project int64) ([]app.Policy, error)
+	// PolicyVersion is the last one that there was of a policy, also of one that was taken away; 0: none.
+	PolicyVersion(project int64, key string) (int64, error)
 }
 
 // Put saves a policy, a new one or in place of the one with its key.
@@ -107,7 +109,11 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 	} else if len(all) >= most {
 		return nil, app.InvalidField("policy", "a project keeps at most %d: take one away first", most)
 	}
-	p.Version = was.Version + 1
+	last, err := commit.Narrow[Tx](m).PolicyVersion(m.Project.ID, p.Key)
+	if err != nil {
+		return nil, err
+	}
+	p.Version = last + 1
 	return effects(m, "policy.saved", &app.PolicyRecord{ProjectID: m.Project.ID, Policy: &p}, differ(&was, &p)), nil
 }
 

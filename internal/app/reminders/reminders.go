@@ -76,7 +76,7 @@ func (s *Service) project(ctx context.Context, p *app.Project) error {
 	}
 	for _, d := range defs {
 		day, e := time.Parse("2006-01-02", d.GoneBy)
-		if e != nil || now.Before(day) || now.Sub(day) > 2*Ahead {
+		if e != nil || now.Before(day) || now.Sub(day) >= Ahead { // results of requests are kept that long
 			continue
 		}
 		err = errors.Join(err, s.tell(ctx, fmt.Sprintf("gone-by %d %s %s", p.ID, d.Key, d.GoneBy), commit.Change{
