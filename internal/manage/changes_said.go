@@ -1,0 +1,46 @@
+package manage
+
+// done says what an action is, of somebody.
+var done = map[string]string{"flag.made": "made", "flag.changed": "changed", "flag.stopped": "stopped",
+	"flag.lifted": "lifted the stop of", "flag.stop-reason": "said why they stopped",
+	"definition.changed": "changed the definition of",
+	"segment.made":       "made segment",
+	"segment.changed":    "changed segment", "environment.made": "made environment",
+	"environment.changed": "changed " +
+		"environment", "environment.frozen": "froze", "environment.thawed": "took a freeze " +
+		"from", "attribute.declared": "declared attribute",
+	"attribute.removed": "took out attribute",
+	"test-units.saved":  "saved test units", "test-units.removed": "removed a test unit",
+	"recipe.saved":   "saved recipe",
+	"recipe.removed": "removed recipe", "release.planned": "planned a release of", "release.began": "began with",
+	"release.stage": "began a stage of", "release.arrived": "arrived everywhere with",
+	"release.asks": "asks to sign for",
+	"release.held": "held the release of", "release.went-on": "had the release go on of",
+	"release.through": "is through with", "release.rolled-back": "rolled back the release of",
+	"release.finished": "finished the release of", "release.withdrawn": "withdrew the release of",
+	"release.edited": "edited the stages to come of", "release.run": "began evidence anew for",
+	"tripwire.saved": "saved tripwire", "tripwire.rotated": "gave a new address to tripwire",
+	"tripwire.removed": "removed tripwire", "tripwire.armed": "armed tripwire", "tripwire.fired": "fired tripwire",
+	"tripwire.tried": "tried tripwire", "tripwire.over": "heard that it is over of tripwire",
+	"proposal.made": "proposed", "proposal.edited": "edited the proposal", "proposal.carried": "carried over the " +
+		"proposal",
+	"proposal.signed": "signed the proposal", "proposal.unsigned": "took a signature back from the proposal",
+	"proposal.commented": "commented on the proposal", "proposal.withdrawn": "withdrew the proposal",
+	"proposal.applied": "made the proposal", "proposal.waits": "could not make the proposal",
+	"proposal.expired": "ended the proposal",
+	"calendar.made":    "made an address of the calendar", "calendar.removed": "took away an address of the calendar",
+	"flag.overdue": "reminded of", "environment.thaws": "reminded of the freeze of",
+	"policy.saved": "saved policy", "policy.removed": "took away policy", "policy.forced": "overruled policy",
+	"project.changed": "changed project", "segment.titled": "gave another title to segment",
+	"drill.held": "practised a stop of", "drill.due": "reminded of drills",
+	"emergency.taken": "took an emergency order of", "emergency.key-made": "made a new emergency key",
+	"tripwire.refused": "refused calls of tripwire", "release.harm": "found harm of",
+	"metric.saved": "saved metric", "metric.removed": "removed metric",
+	"ladder.saved": "saved ladder", "ladder.removed": "removed ladder", "webhook.saved": "saved webhook",
+	"webhook.rotated": "gave a new secret to webhook", "webhook.removed": "removed webhook",
+	"webhook.replayed": "told again webhook", "roles.changed": "changed the roles of",
+	"access-key.made":    "made an access key",
+	"access-key.revoked": "revoked an access key", "see-as.issued": "may see for themselves",
+	"instance.gone": "vouched for instance", "population.set": "set the sampling of",
+	"population.erased": "erased a unit " +
+		"of", "project.made": "made project", "epoch.new": "began a new epoch"}
