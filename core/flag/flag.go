@@ -182,6 +182,16 @@ func (p Part) Has(bucket uint32) bool {
 	return slices.ContainsFunc(p.Ranges, func(r Ranges) bool { return r[0] <= bucket && bucket < r[1] })
 }
 
+// Buckets counts the buckets that the part owns.
+func (p Part) Buckets() (n uint32) {
+	for _, r := range p.Ranges {
+		if r[1] > r[0] {
+			n += r[1] - r[0]
+		}
+	}
+	return n
+}
+
 // Ranges is a run of buckets, from the first to the one behind the last.
 type Ranges [2]uint32
 

@@ -59,3 +59,17 @@ func InvalidField(place, format string, args ...any) *Fault {
 	return &Fault{Kind: Invalid, Detail: "a field cannot be taken",
 		Fields: []flag.Problem{{Place: place, Mend: fmt.Sprintf(format, args...)}}}
 }
+
+// Below puts the places of what is wrong below another one, such as changes[3].
+func Below(place string, err error) error {
+	f, is := err.(*Fault)
+	if !is || len(f.Fields) == 0 {
+		return err
+	}
+	out := *f
+	out.Fields = make([]flag.Problem, len(f.Fields))
+	for i, p := range f.Fields {
+		out.Fields[i] = flag.Problem{Place: place + p.Place, Mend: p.Mend}
+	}
+	return &out
+}

@@ -1,5 +1,7 @@
 package app
 
+import "encoding/json"
+
 // What stands here are rows that changes write, where the row is no noun by itself.
 
 // Lift takes stops back.
@@ -122,4 +124,13 @@ type StateRecord struct {
 	State         EnvironmentState `db:"state"`
 	At            int64            `db:"at"`
 	By            string           `db:"by_id"` // id of the account
+}
+
+// Inverses are what takes a change back of what a project owns, as changes in JSON, in the order in which they are
+// made.
+type Inverses struct {
+	ProjectID int64
+	Change    string
+	At        int64
+	Items     []json.RawMessage
 }

@@ -26,6 +26,7 @@ import (
 	"greenlever.example/greenlever/internal/app/emergency"
 	"greenlever.example/greenlever/internal/app/feed"
 	"greenlever.example/greenlever/internal/app/people"
+	"greenlever.example/greenlever/internal/app/plans"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/proposals"
@@ -224,6 +225,8 @@ type API struct {
 	// decide by more then. Where nobody reaches the records all go on deciding.
 	Stale  time.Duration
 	Drills *drills.Service
+	// Plans makes lists of changes of what is wished.
+	Plans *plans.Service
 	// Proposals makes what others signed.
 	Proposals *proposals.Service
 	// Emergency takes emergency orders.

@@ -134,33 +134,26 @@ func (proposedAnswer) Error() string { return "proposed" }
 // proposing is the proposal that a change is to go into: "new", an id, or empty where it is to be made.
 func (c *call) proposing() string { return c.QueryParam("propose") }
 
-// make makes a change, or proposes it.
-func (c *call) make(r commit.Request, change commit.Change) (json.RawMessage, error) {
+// make makes changes all at once, or proposes them.
+func (c *call) make(r commit.Request, changes ...commit.Change) (json.RawMessage, error) {
 	into := c.proposing()
 	if into == "" {
-		return c.api.Commit.Apply(c.ctx, r, change)
+		return c.api.Commit.Apply(c.ctx, r, changes...)
 	}
-	if err := c.api.Commit.Kinds.Proposed(change); err != nil {
-		return nil, err
+	for _, change := range changes {
+		if err := c.api.Commit.Kinds.Proposed(change); err != nil {
+			return nil, err
+		}
 	}
 	r.Proposing = true
 	if r.DryRun {
-		return c.api.Commit.Apply(c.ctx, r, change)
+		return c.api.Commit.Apply(c.ctx, r, changes...)
 	}
-	p := app.Proposal{Title: strings.TrimSpace(c.QueryParam("title"))}
-	if p.Title == "" {
-		p.Title, _, _ = strings.Cut(r.Reason, "\n")
-	}
-	if p.Title == "" {
-		p.Title = strings.TrimSpace(c.api.Commit.Kinds.Name(change) + " " + change.Of)
-	}
-	for len(p.Title) > 200 {
-		p.Title = strings.ToValidUTF8(p.Title[:200], "")
-	}
+	p := app.Proposal{Title: c.proposedTitle(r.Reason, changes)}
 	if into == "new" {
 		into = ""
 	}
-	raw, err := c.api.Proposals.Propose(c.ctx, r, c.p, into, p, change)
+	raw, err := c.api.Proposals.Propose(c.ctx, r, c.p, into, p, changes...)
 	if err != nil {
 		return nil, err
 	}

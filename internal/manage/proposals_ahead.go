@@ -70,38 +70,52 @@ func (c *call) comes(p *app.Proposal, v *ProposalView) error {
 }
 
 // sentences reads of an item what a flag said and would say, and what there is to preview.
-func (c *call) sentences(item *app.Item, v *ItemView, result json.RawMessage, edits map[string]*preview.Edit) error {
-	of := func() *preview.Edit {
-		if edits[item.Environment] == nil {
-			edits[item.Environment] = &preview.Edit{}
-		}
-		return edits[item.Environment]
+func (c *call) sentences(item *app.Item, v *ItemView, result json.RawMessage,
+	edits map[string]*preview.Edit) (err error) {
+	if v.Is, err = edited(item.Do, item.Environment, result, edits); err != nil || item.Do != "flag.put" {
+		return err
 	}
-	switch item.Do {
+	var was struct {
+		Document *flag.Document
+		Sentence words.Said
+	}
+	if err := json.Unmarshal(item.Base, &was); err != nil {
+		return err
+	}
+	v.Was = was.Sentence
+	if was.Document != nil && len(v.Was) == 0 {
+		v.Was = sentence.Of(was.Document, false, nil)
+	}
+	return nil
+}
+
+// edited adds what a change saves to the edits that are previewed, by environment, and gives what a flag says then.
+func edited(do, environment string, result json.RawMessage, edits map[string]*preview.Edit) (words.Said, error) {
+	of := func() *preview.Edit {
+		if edits[environment] == nil {
+			edits[environment] = &preview.Edit{}
+		}
+		return edits[environment]
+	}
+	switch do {
 	case "flag.put":
-		var was, is struct {
+		var is struct {
 			Document *flag.Document
 			Sentence words.Said
 		}
 		if err := json.Unmarshal(result, &is); err != nil {
-			return err
-		}
-		if err := json.Unmarshal(item.Base, &was); err != nil {
-			return err
-		}
-		v.Is, v.Was = is.Sentence, was.Sentence
-		if was.Document != nil && len(v.Was) == 0 {
-			v.Was = sentence.Of(was.Document, false, nil)
+			return nil, err
 		}
 		e := of()
 		e.Flags = append(e.Flags, is.Document)
+		return is.Sentence, nil
 	case "segment.put":
 		var is struct{ Document *flag.Segment }
 		if err := json.Unmarshal(result, &is); err != nil {
-			return err
+			return nil, err
 		}
 		e := of()
 		e.Segments = append(e.Segments, is.Document)
 	}
-	return nil
+	return nil, nil
 }

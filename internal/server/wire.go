@@ -32,6 +32,7 @@ import (
 	"greenlever.example/greenlever/internal/app/lineage"
 	"greenlever.example/greenlever/internal/app/metrics"
 	"greenlever.example/greenlever/internal/app/people"
+	"greenlever.example/greenlever/internal/app/plans"
 	"greenlever.example/greenlever/internal/app/policies"
 	"greenlever.example/greenlever/internal/app/population"
 	"greenlever.example/greenlever/internal/app/preview"
@@ -137,6 +138,7 @@ func (s *Server) wire() {
 			StateReader:    st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: deliveries, Releases: running, Emergency: s.emergency,
+		Plans:  &plans.Service{Records: st, Past: st, Kinds: changes.Kinds},
 		Drills: s.drills, Proposals: s.proposals, Providers: providers(c.Identity, c.Now),
 		PasswordsOff: c.Identity.LocalOff, See: st.See,
 		People: &people.Service{

@@ -97,6 +97,7 @@ func (s *Store) Forget(ctx context.Context, now int64, days map[string]int) erro
 	add("DELETE FROM stops WHERE lifted_at > 0 AND lifted_at < ?", before("keep-past"))
 	add("DELETE FROM device_asks WHERE expires < ?", now)
 	add("DELETE FROM rulings WHERE at < ?", before("keep-rulings"))
+	add("DELETE FROM inverses WHERE at < ?", before("keep-past"))
 	add("DELETE FROM drills WHERE at < ?", before("keep-past"))
 	add("DELETE FROM use_days WHERE day < ?", before("keep-counts")/dayMillis)
 	add("DELETE FROM use_kinds WHERE last < ?", before("keep-counts")/60_000)

@@ -61,9 +61,14 @@ func declare(_ context.Context, m *commit.Moment, in *Declare) (*commit.Effects,
 	}
 	declared := commit.Entry{Action: "attribute.declared", Subject: now.Name, Version: now.Version,
 		Lines: describe(old, &now)}
-	return &commit.Effects{Result: &now, Stale: commit.Stale{Units: true}, In: []commit.Effect{{Project: m.Project,
-		Records: []commit.Record{&app.AttributeRecord{ProjectID: m.Project.ID, Attribute: &now}},
-		Entries: []commit.Entry{declared}}}}, nil
+	back := m.Back(&Remove{})
+	if old != nil {
+		back = m.Back(&Declare{*old}, now.Version)
+	}
+	return &commit.Effects{Result: &now, Back: back, Stale: commit.Stale{Units: true},
+		In: []commit.Effect{{Project: m.Project,
+			Records: []commit.Record{&app.AttributeRecord{ProjectID: m.Project.ID, Attribute: &now}},
+			Entries: []commit.Entry{declared}}}}, nil
 }
 
 func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, error) {
@@ -75,9 +80,10 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 		return nil, app.Faultf(app.NotFound, "attribute %s is not in the catalogue", m.Of)
 	}
 	line := diff.Text(fmt.Sprintf("attribute %s, %s, taken out of the catalogue", m.Of, old.Type))
-	return &commit.Effects{Result: old, Stale: commit.Stale{Units: true}, In: []commit.Effect{{Project: m.Project,
-		Records: []commit.Record{&app.AttributeRecord{ProjectID: m.Project.ID, Attribute: old, Gone: true}},
-		Entries: []commit.Entry{commit.Said("attribute.removed", m.Of, line)}}}}, nil
+	return &commit.Effects{Result: old, Back: m.Back(&Declare{*old}), Stale: commit.Stale{Units: true},
+		In: []commit.Effect{{Project: m.Project,
+			Records: []commit.Record{&app.AttributeRecord{ProjectID: m.Project.ID, Attribute: old, Gone: true}},
+			Entries: []commit.Entry{commit.Said("attribute.removed", m.Of, line)}}}}, nil
 }
 
 // known finds the attribute that the change is of, nil where there is none, and all of them.

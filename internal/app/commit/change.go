@@ -169,9 +169,21 @@ func (k *Kinds) Write(c Change) (json.RawMessage, error) {
 type Finder func(ctx context.Context, project, environment string) (*app.Project, *app.Environment, error)
 
 // Read reads a change from JSON. The error is a Fault that names what is wrong with the text.
-func (k *Kinds) Read(ctx context.Context, raw []byte, find Finder) (c Change, err error) {
+func (k *Kinds) Read(ctx context.Context, raw []byte, find Finder) (Change, error) {
+	return k.read(ctx, raw, find, strictjson.Decode)
+}
+
+// ReadShown reads a change that comes from outside: its texts are shown to people, and hold nothing that hides.
+func (k *Kinds) ReadShown(ctx context.Context, raw []byte, find Finder) (Change, error) {
+	return k.read(ctx, raw, find, func(raw []byte, into any) []flag.Problem {
+		return strictjson.DecodeShown(raw, into, app.CheckShown)
+	})
+}
+
+func (k *Kinds) read(ctx context.Context, raw []byte, find Finder,
+	decode func(raw []byte, into any) []flag.Problem) (c Change, err error) {
 	var w written
-	if problems := strictjson.Decode(raw, &w); problems != nil {
+	if problems := decode(raw, &w); problems != nil {
 		return c, app.InvalidFields(problems)
 	}
 	kind := k.byName[w.Do]
@@ -179,7 +191,7 @@ func (k *Kinds) Read(ctx context.Context, raw []byte, find Finder) (c Change, er
 		return c, app.InvalidField("do", "%q is no kind of change", w.Do)
 	}
 	do := reflect.New(kind.value)
-	if problems := strictjson.Decode(w.With, do.Interface()); problems != nil {
+	if problems := decode(w.With, do.Interface()); problems != nil {
 		for i := range problems {
 			problems[i] = flag.Problem{Place: "with." + problems[i].Place, Mend: problems[i].Mend}
 		}

@@ -17,6 +17,8 @@ type Effects struct {
 	// Then gives more, once those are written: the id of something new is known only then.
 	Then  func() []Effect
 	Stale Stale
+	// Back takes the change back, where that is not to be read from the versions of documents.
+	Back []Change
 }
 
 // Nothing is done by a change that changes nothing.

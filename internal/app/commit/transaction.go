@@ -94,7 +94,8 @@ type transaction struct {
 	moved   Moved
 	raised  int64 // the epoch that began in it
 	stood   map[int64]app.Environment
-	posted  int // notices so far
+	posted  int                         // notices so far
+	back    map[int64][]json.RawMessage // what takes the changes back, by project, the last change first
 	rulings *app.Rulings
 }
 
@@ -122,10 +123,13 @@ func (t *transaction) run(ctx context.Context, todo []task) ([]any, error) {
 	for _, c := range todo {
 		e, err := t.one(ctx, c)
 		if err != nil {
-			return nil, err
+			return nil, which(err, c, len(todo))
 		}
 		if !c.Aside {
 			results = append(results, e.Result)
+		}
+		if err := t.reversible(e.Back); err != nil {
+			return nil, err
 		}
 		t.moved.All = t.moved.All || e.Stale.All
 		t.moved.Keys = t.moved.Keys || e.Stale.Keys
@@ -137,6 +141,9 @@ func (t *transaction) run(ctx context.Context, todo []task) ([]any, error) {
 		if _, err := t.tx.Write(t.rulings); err != nil {
 			return nil, err
 		}
+	}
+	if err := t.keepBack(); err != nil {
+		return nil, err
 	}
 	return results, t.enter()
 }
@@ -181,7 +188,7 @@ func (t *transaction) hold(todo []task) error {
 	return nil
 }
 
-func sorted(ids map[int64]bool) []int64 {
+func sorted[T any](ids map[int64]T) []int64 {
 	var out []int64
 	for id := range ids {
 		out = append(out, id)

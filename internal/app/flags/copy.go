@@ -116,7 +116,7 @@ func (s *Service) copyInto(ctx context.Context, tx Tx, env *app.Environment, of 
 		from.Rules, from.End = of.Rules, of.End
 	}
 	around := conditions.Of(tx, env.ID)
-	if err := complete(&from, &now, around); err != nil {
+	if err := complete(&from, &now, around, false); err != nil {
 		return nil, none, err
 	}
 	if err := s.Stand(ctx, tx, env, old.Document, &now, around); err != nil {

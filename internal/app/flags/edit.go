@@ -45,7 +45,8 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 	if err := m.Seen(d.Version, d); err != nil {
 		return nil, err
 	}
-	was := d.Visible
+	was, before := d.Visible, *d
+	before.Variants, before.Muted = slices.Clone(d.Variants), slices.Clone(d.Muted)
 	lines, documents, err := in.apply(d)
 	if err != nil || len(lines) == 0 {
 		return commit.Nothing(d), err
@@ -53,7 +54,7 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 	if err := app.InvalidFields(checkDefinition(d)); err != nil {
 		return nil, err
 	}
-	out := &commit.Effects{Result: d}
+	out := &commit.Effects{Result: d, Back: m.Back(in.back(&before), d.Version+1)}
 	for i := range envs {
 		if !documents {
 			break
@@ -70,6 +71,42 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 	out.In = append(out.In, commit.Effect{Project: m.Project, Records: []commit.Record{d},
 		Entries: []commit.Entry{changed}})
 	return out, nil
+}
+
+// back takes an edit back of a definition as it was.
+func (edit *Edit) back(was *app.Definition) *Edit {
+	out := &Edit{}
+	text := func(into **string, is *string, was string) {
+		if is != nil {
+			*into = &was
+		}
+	}
+	text(&out.Title, edit.Title, was.Title)
+	text(&out.Description, edit.Description, was.Description)
+	text(&out.Loses, edit.Loses, was.Loses)
+	text(&out.GoneBy, edit.GoneBy, was.GoneBy)
+	if edit.Owners != nil {
+		out.Owners = &was.Owners
+	}
+	if edit.Tags != nil {
+		out.Tags = &was.Tags
+	}
+	if edit.Visible != nil {
+		out.Visible = &was.Visible
+	}
+	if edit.Muted != nil {
+		muted := append([]app.Mute{}, was.Muted...)
+		out.Muted = &muted
+	}
+	for _, v := range edit.AddVariants {
+		out.RemoveVariants = append(out.RemoveVariants, v.Name)
+	}
+	for _, v := range was.Variants {
+		if slices.Contains(edit.RemoveVariants, v.Name) {
+			out.AddVariants = append(out.AddVariants, v)
+		}
+	}
+	return out
 }
 
 // apply changes the definition; documents tells whether the environments' documents change too.
@@ -222,4 +259,17 @@ func (edit *Edit) Carry(base, present json.RawMessage) (any, []merge.Conflict, e
 	}
 	out := *edit
 	return &out, conflicts, nil
+}
+
+// Fields are what lines of a difference begin with that say what the edit changes.
+func (edit *Edit) Fields() (out []string) {
+	for name, is := range map[string]bool{"title": edit.Title != nil, "description": edit.Description != nil,
+		"gone by": edit.GoneBy != nil, "what users lose": edit.Loses != nil, "owners": edit.Owners != nil,
+		"tags": edit.Tags != nil, "check": edit.Muted != nil, "visible": edit.Visible != nil,
+		"variant": len(edit.AddVariants)+len(edit.RemoveVariants) > 0} {
+		if is {
+			out = append(out, name)
+		}
+	}
+	return out
 }

@@ -24,7 +24,10 @@ import (
 // Put saves a flag's document.
 type Put struct {
 	Document flag.Document `json:"document"`
-	Units    *int64        `json:"units,omitempty"` // that would move, where the service asked to confirm that number
+	// Exact takes shares as they are given, with their salts and buckets, in place of moving as few as possible from
+	// where they stand: as they were at another time, or are in another place.
+	Exact bool   `json:"exact,omitempty"`
+	Units *int64 `json:"units,omitempty"` // that would move, where the service asked to confirm that number
 }
 
 // Saved is the result of a change of a flag document.
@@ -68,7 +71,7 @@ func (s *Service) put(ctx context.Context, m *commit.Moment, in *Put) (*commit.E
 	old, stopped := held.Flag, held.Stop != ""
 	now := in.Document // it may be prepared again
 	now.Key, now.Rules = m.Of, slices.Clone(in.Document.Rules)
-	if err := s.check(ctx, tx, env, old.Document, &now); err != nil {
+	if err := s.check(ctx, tx, env, old.Document, &now, in.Exact); err != nil {
 		return nil, err
 	}
 	if err := underStop(held, &now); err != nil {
@@ -110,9 +113,10 @@ func takes(m *commit.Moment, in *Put) app.Action {
 }
 
 // check completes a document, and refuses one that cannot stand.
-func (s *Service) check(ctx context.Context, tx documents, env *app.Environment, old, now *flag.Document) error {
+func (s *Service) check(ctx context.Context, tx documents, env *app.Environment, old, now *flag.Document,
+	exact bool) error {
 	around := conditions.Of(tx, env.ID)
-	if err := complete(old, now, around); err != nil {
+	if err := complete(old, now, around, exact); err != nil {
 		return err
 	}
 	return s.Stand(ctx, tx, env, old, now, around)

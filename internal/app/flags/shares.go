@@ -13,7 +13,7 @@ import (
 
 // complete fills in what the service knows better than the caller: what the definition
 // owns, the ids of new rules, and the salts and buckets of shares.
-func complete(old, now *flag.Document, docs flag.Documents) error {
+func complete(old, now *flag.Document, docs flag.Documents, exact bool) error {
 	var found []flag.Problem
 	if now.Type == "" {
 		now.Type = old.Type
@@ -49,18 +49,44 @@ func complete(old, now *flag.Document, docs flag.Documents) error {
 		when, problems := conditions.Settle(place+".when", r.When)
 		r.When = when
 		found = append(found, problems...)
-		found = append(found, arrange(place+".gives", &r.Gives, before, now, docs)...)
+		found = append(found, arrange(place+".gives", &r.Gives, before, now, docs, exact)...)
 	}
-	return app.InvalidFields(append(found, arrange("document.end", &now.End, old.End.Shares, now, docs)...))
+	return app.InvalidFields(append(found, arrange("document.end", &now.End, old.End.Shares, now, docs,
+		exact)...))
+}
+
+// laidOut tells whether shares say themselves which units they take, and still move together with those that they are
+// tied to.
+func laidOut(s *flag.Shares, doc *flag.Document, docs flag.Documents) bool {
+	if s.Salt == "" || s.Hash == 0 || len(s.By) == 0 || s.DrawAnew ||
+		slices.ContainsFunc(s.Parts, func(p flag.Part) bool { return p.Buckets() != p.Share }) {
+		return false
+	}
+	if s.Like == nil {
+		return true
+	}
+	other := doc
+	if s.Like.Flag != doc.Key {
+		other = docs.Flag(s.Like.Flag)
+	}
+	if other == nil {
+		return false
+	}
+	to := other.SharesAt(s.Like.Rule)
+	return to != nil && to.Salt == s.Salt && slices.Equal(to.By, s.By) && to.Hash == s.Hash
 }
 
 // arrange gives shares their salt and their buckets. old are the shares that stood there.
-func arrange(place string, g *flag.Gives, old *flag.Shares, doc *flag.Document, docs flag.Documents) []flag.Problem {
+func arrange(place string, g *flag.Gives, old *flag.Shares, doc *flag.Document, docs flag.Documents,
+	exact bool) []flag.Problem {
 	if g.Shares == nil {
 		return nil
 	}
 	s := *g.Shares
 	g.Shares, place = &s, place+".shares"
+	if exact && laidOut(&s, doc, docs) {
+		return nil // whether the buckets are whole is checked with the document
+	}
 	if s.Hash == 0 {
 		s.Hash = bucket.Scheme
 	}

@@ -4,6 +4,7 @@ package ladders
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/diff"
@@ -92,7 +93,12 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 		names = append(names, words.Said{words.Name(l.Stages[i].Name)})
 	}
 	said := words.Say("ladder %s saved: %s", words.Name(l.Title), words.Join(names, ", "))
-	return effects(m, "ladder.saved", &app.LadderRecord{ProjectID: m.Project.ID, Ladder: &l}, said), nil
+	out := effects(m, "ladder.saved", &app.LadderRecord{ProjectID: m.Project.ID, Ladder: &l}, said)
+	out.Back = m.Back(&Remove{})
+	if at := slices.IndexFunc(all, func(o app.Ladder) bool { return o.Key == l.Key }); at >= 0 {
+		out.Back = m.Back(&Put{Ladder: all[at]})
+	}
+	return out, nil
 }
 
 func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, error) {
@@ -102,9 +108,10 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 	}
 	for i := range all {
 		if all[i].Key == m.Of {
-			return effects(m, "ladder.removed", &app.LadderRecord{ProjectID: m.Project.ID, Ladder: &all[i],
-				Gone: true},
-				words.Say("ladder %s removed", words.Name(all[i].Title))), nil
+			out := effects(m, "ladder.removed", &app.LadderRecord{ProjectID: m.Project.ID, Ladder: &all[i],
+				Gone: true}, words.Say("ladder %s removed", words.Name(all[i].Title)))
+			out.Back = m.Back(&Put{Ladder: all[i]})
+			return out, nil
 		}
 	}
 	return nil, app.Faultf(app.NotFound, "there is no ladder %s in this project", m.Of)

@@ -82,7 +82,12 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 	if at < 0 && len(all) >= Most {
 		return nil, app.InvalidField("metric", "a project keeps at most %d: take one away first", Most)
 	}
-	return effects(m, "metric.saved", &app.MetricRecord{ProjectID: m.Project.ID, Metric: &one}, said(&one)), nil
+	out := effects(m, "metric.saved", &app.MetricRecord{ProjectID: m.Project.ID, Metric: &one}, said(&one))
+	out.Back = m.Back(&Remove{})
+	if at >= 0 {
+		out.Back = m.Back(&Put{Metric: all[at]})
+	}
+	return out, nil
 }
 
 // said is a metric in one sentence.
@@ -114,9 +119,10 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 	}
 	for i := range all {
 		if all[i].Key == m.Of {
-			return effects(m, "metric.removed", &app.MetricRecord{ProjectID: m.Project.ID, Metric: &all[i],
-				Gone: true},
-				words.Say("metric %s removed", words.Name(all[i].Title))), nil
+			out := effects(m, "metric.removed", &app.MetricRecord{ProjectID: m.Project.ID, Metric: &all[i],
+				Gone: true}, words.Say("metric %s removed", words.Name(all[i].Title)))
+			out.Back = m.Back(&Put{Metric: all[i]})
+			return out, nil
 		}
 	}
 	return nil, app.Faultf(app.NotFound, "there is no metric %s in this project", m.Of)

@@ -114,7 +114,12 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 		return nil, err
 	}
 	p.Version = last + 1
-	return effects(m, "policy.saved", &app.PolicyRecord{ProjectID: m.Project.ID, Policy: &p}, differ(&was, &p)), nil
+	out := effects(m, "policy.saved", &app.PolicyRecord{ProjectID: m.Project.ID, Policy: &p}, differ(&was, &p))
+	out.Back = m.Back(&Remove{})
+	if was.Key != "" {
+		out.Back = m.Back(&Put{Policy: was}, p.Version)
+	}
+	return out, nil
 }
 
 // differ says what is other.
@@ -143,8 +148,10 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 	}
 	for _, p := range all {
 		if p.Key == m.Of {
-			return effects(m, "policy.removed", &app.PolicyRecord{ProjectID: m.Project.ID, Policy: &p, Gone: true},
-				[]diff.Line{diff.Text(fmt.Sprintf("policy %q taken away", p.Title))}), nil
+			out := effects(m, "policy.removed", &app.PolicyRecord{ProjectID: m.Project.ID, Policy: &p, Gone: true},
+				[]diff.Line{diff.Text(fmt.Sprintf("policy %q taken away", p.Title))})
+			out.Back = m.Back(&Put{Policy: p})
+			return out, nil
 		}
 	}
 	return nil, app.Faultf(app.NotFound, "there is no policy %s in this project", m.Of)

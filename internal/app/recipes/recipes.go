@@ -4,6 +4,7 @@ package recipes
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"greenlever.example/core/diff"
 	"greenlever.example/greenlever/internal/app"
@@ -51,8 +52,13 @@ func put(_ context.Context, m *commit.Moment, in *Put) (*commit.Effects, error) 
 	if len(all) >= most {
 		return nil, app.InvalidField("recipe", "a project keeps at most %d: take one away first", most)
 	}
-	return effects(m, "recipe.saved", &app.RecipeRecord{ProjectID: m.Project.ID, Recipe: &r}, diff.Text(fmt.Sprintf(
-		"recipe %q saved: %s", r.Title, r.Says))), nil
+	out := effects(m, "recipe.saved", &app.RecipeRecord{ProjectID: m.Project.ID, Recipe: &r}, diff.Text(fmt.Sprintf(
+		"recipe %q saved: %s", r.Title, r.Says)))
+	out.Back = m.Back(&Remove{})
+	if at := slices.IndexFunc(all, func(o app.Recipe) bool { return o.Key == r.Key }); at >= 0 {
+		out.Back = m.Back(&Put{Recipe: all[at]})
+	}
+	return out, nil
 }
 
 func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, error) {
@@ -62,8 +68,10 @@ func remove(_ context.Context, m *commit.Moment, _ *Remove) (*commit.Effects, er
 	}
 	for _, r := range all {
 		if r.Key == m.Of {
-			return effects(m, "recipe.removed", &app.RecipeRecord{ProjectID: m.Project.ID, Recipe: &r, Gone: true},
-				diff.Text(fmt.Sprintf("recipe %q removed", r.Title))), nil
+			out := effects(m, "recipe.removed", &app.RecipeRecord{ProjectID: m.Project.ID, Recipe: &r, Gone: true},
+				diff.Text(fmt.Sprintf("recipe %q removed", r.Title)))
+			out.Back = m.Back(&Put{Recipe: r})
+			return out, nil
 		}
 	}
 	return nil, app.Faultf(app.NotFound, "there is no recipe %s in this project", m.Of)

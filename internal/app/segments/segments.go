@@ -72,7 +72,7 @@ func edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.Effects, error
 	if was == in.Title {
 		return commit.Nothing(out), nil
 	}
-	return &commit.Effects{Result: out, In: []commit.Effect{{Project: m.Project,
+	return &commit.Effects{Result: out, Back: m.Back(&Edit{Title: was}), In: []commit.Effect{{Project: m.Project,
 		Records: []commit.Record{&app.SegmentTitle{ProjectID: m.Project.ID, Key: m.Of, Title: in.Title}},
 		Entries: []commit.Entry{commit.Said("segment.titled", m.Of,
 			diff.Text(fmt.Sprintf("title %q → %q", was, in.Title)))}}}}, nil

@@ -1,0 +1,61 @@
+package commit
+
+import (
+	"encoding/json"
+	"errors"
+	"slices"
+
+	"greenlever.example/greenlever/internal/app"
+)
+
+// Back is a change of the same thing by which this one is taken back. The version is the one that this change makes.
+func (m *Moment) Back(do any, version ...int64) []Change {
+	return []Change{{In: In{Project: m.Project}, Of: m.Of, Do: do, Versions: version}}
+}
+
+// reversible keeps what takes a change back.
+func (t *transaction) reversible(back []Change) error {
+	for _, c := range slices.Backward(back) {
+		raw, err := t.service.Kinds.Write(c)
+		if err != nil {
+			return err
+		}
+		if t.back == nil {
+			t.back = map[int64][]json.RawMessage{}
+		}
+		id := c.In.Project.ID
+		t.back[id] = append([]json.RawMessage{raw}, t.back[id]...)
+	}
+	return nil
+}
+
+// keepBack writes down what takes the changes back.
+func (t *transaction) keepBack() error {
+	for _, project := range sorted(t.back) {
+		if t.request.DryRun {
+			break
+		}
+		if _, err := t.tx.Write(&app.Inverses{ProjectID: project, Change: t.change, At: t.at,
+			Items: t.back[project]}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// which says of a refusal which of several changes it is of.
+func which(err error, c task, of int) error {
+	f := new(app.Fault)
+	if of < 2 || !errors.As(err, &f) {
+		return err
+	}
+	more := map[string]any{"change": c.at, "of": c.Of}
+	if c.In.Environment != nil {
+		more["environment"] = c.In.Environment.Key
+	}
+	for name, v := range f.More {
+		more[name] = v
+	}
+	f.More = more
+	return err
+}
