@@ -24,7 +24,7 @@ var told = []string{
 	"attribute declare", "attribute list", "words", "condition", "openapi", "token list",
 	"recipe list", "recipe write", "recipe save", "recipe remove",
 	"flag make", "flag list", "flag edit", "flag name", "flag rule", "flag order", "flag park", "flag share", "flag end",
-	"flag rest-after", "flag draw-anew", "flag turn", "flag show", "flag save", "flag snippet", "flag copy", "flag remove-rule",
+	"flag rest-after", "flag draw-anew", "flag turn", "flag show", "flag save", "flag snippet", "flag copy", "flag remove-rule", "undo", "promote", "flag as-of", "environment as-of",
 	"segment make", "segment list", "segment edit", "segment save", "segment load", "segment units",
 	"unit save", "unit list", "unit show", "roster", "unit remove", "why", "see-as",
 	"check list", "check mute", "check unmute", "board", "usage", "radar define", "population show", "population set",
@@ -101,7 +101,7 @@ func TestExamplesRun(t *testing.T) {
 	for _, path := range told {
 		before(t, s, sh, path)
 		for i, line := range all[path] {
-			line = strings.NewReplacer("FREEZE", id(inProd+"/freezes"), "PROPOSAL", id(atProposals), "ADDRESS", id("/projects/pinecrest/calendar/addresses"), "TRIPWIRE", id(inProd+"/tripwires"), "WEBHOOK", id("/projects/pinecrest/webhooks"),
+			line = strings.NewReplacer("CHANGE", lastChange(t, s, "").Change, "FREEZE", id(inProd+"/freezes"), "PROPOSAL", id(atProposals), "ADDRESS", id("/projects/pinecrest/calendar/addresses"), "TRIPWIRE", id(inProd+"/tripwires"), "WEBHOOK", id("/projects/pinecrest/webhooks"),
 				"01a0f3c2-5b7d-7a10-8c33-1f6de0b7a001", id(inProd+"/stops")).Replace(line)
 			if path == "key revoke" {
 				line = strings.Replace(line, "3f1c", id(inProd+"/keys"), 1)

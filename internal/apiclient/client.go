@@ -52,6 +52,8 @@ type Problem struct {
 	Title  string         `json:"title"`
 	Detail string         `json:"detail"`
 	Fields []flag.Problem `json:"fields"`
+
+	All json.RawMessage `json:"-"` // the whole document
 }
 
 // Error says the detail, or what is wrong with each field.
@@ -132,7 +134,7 @@ func (c *Client) Send(ctx context.Context, call Call) (*http.Response, error) {
 	p := &Problem{}
 	raw, _ := io.ReadAll(io.LimitReader(res.Body, 1<<20))
 	_ = json.Unmarshal(raw, p) // what is no problem document has a status all the same
-	p.Status = res.StatusCode
+	p.Status, p.All = res.StatusCode, raw
 	return nil, p
 }
 

@@ -106,6 +106,7 @@ func (s *session) printEntry(e *manage.HistoryEntry) {
 	if e.Reason != "" {
 		s.say("    because %s", wrap(e.Reason, s.wide(), 12))
 	}
+	s.say("    %s", s.screen.paint(faint, "change "+e.Change))
 }
 
 func parseTime(text string) (time.Time, error) {

@@ -59,3 +59,13 @@ func which(err error, c task, of int) error {
 	f.More = more
 	return err
 }
+
+// sorted are the keys of a map, ascending.
+func sorted[T any](ids map[int64]T) []int64 {
+	var out []int64
+	for id := range ids {
+		out = append(out, id)
+	}
+	slices.Sort(out)
+	return out
+}

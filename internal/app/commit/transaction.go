@@ -188,15 +188,6 @@ func (t *transaction) hold(todo []task) error {
 	return nil
 }
 
-func sorted[T any](ids map[int64]T) []int64 {
-	var out []int64
-	for id := range ids {
-		out = append(out, id)
-	}
-	slices.Sort(out)
-	return out
-}
-
 // one makes one change, but for the entries.
 func (t *transaction) one(ctx context.Context, c task) (*Effects, error) {
 	m := &Moment{Change: t.change, At: t.at, Actor: t.request.Actor, Reason: t.request.Reason,
