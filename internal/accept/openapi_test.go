@@ -276,9 +276,13 @@ func broad(t *testing.T, s *gltest.Service) {
 		"/follow/v1/report",
 		`{"instance":"i1","sequence":1,"application":"door","version":"2.3.1","started":1,"leaving":true,"counts":[{"flag":"one-touch-open","variant":"off","count":3}],"unknown":[{"flag":"one-tuch-open","type":"boolean","fallback":true,"count":2}]}`, 200, nil)
 
+	for _, key := range []string{"opening", "closing"} {
+		s.Keeper.Do(t, "PUT", "/projects/pinecrest/bundles/"+key, object{"bundle": object{"title": "Opening",
+			"flags": []string{"one-touch-open", "telemetry"}}}, 200, nil)
+	}
 	d := fetchDocument(t, s)
 	const api = "/api/v1"
-	values := map[string]string{"project": "pinecrest", "change": lastChange(t, s, "staff").Change, "environment": "production", "flag": "one-touch-open",
+	values := map[string]string{"project": "pinecrest", "bundle": "opening", "change": lastChange(t, s, "staff").Change, "environment": "production", "flag": "one-touch-open",
 		"segment": "staff", "account": me.Account.ID, "key": key.ID, "token": token.ID, "attribute": "badge",
 		"session": ended, "instance": "i1", "recipe": "switch", "revision": "2", "team": "doors", "freeze": frost.ID, "policy": "small-steps", "identity": bound.ID, "address": address.ID, "proposal": proposed[""], "item": "1",
 		"device": device, "drill": drill.ID, "stop": stop.Stop, "tripwire": wire.ID, "release": release.ID, "webhook": webhook.ID, "ladder": "careful", "metric": "door-open-failed"}
@@ -339,6 +343,9 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/freezes": object{"freeze": object{"reason": "the fair",
 			"from": time.Now().Add(-time.Hour).UnixMilli(), "to": time.Now().Add(time.Hour).UnixMilli(), "roles": []string{"keeper"}}},
 		"POST /projects/{project}/environments/{environment}/freezes/{freeze}/remove": object{},
+		"PUT /projects/{project}/bundles/{bundle}":                                    object{"bundle": object{"key": "", "title": "Doors", "flags": []string{"telemetry"}}},
+		"POST /projects/{project}/bundles/{bundle}/turn":                              object{"environment": "staging", "lever": "off"},
+		"POST /projects/{project}/bundles/{bundle}/remove":                            object{},
 		"POST /projects/{project}/changes": object{"changes": []object{{"do": "segment.edit", "project": "pinecrest",
 			"of": "staff", "with": object{"title": "Those who work here"}}}, "commit": "4be1f0c"},
 		"POST /projects/{project}/changes/{change}/undo": object{"reason": "x"},
@@ -430,6 +437,8 @@ func broad(t *testing.T, s *gltest.Service) {
 					address = strings.Replace(address, release.ID, asks.ID, 1)
 				case "POST /projects/{project}/environments/{environment}/tripwires/{tripwire}/remove":
 					address = strings.Replace(address, wire.ID, goes.ID, 1)
+				case "POST /projects/{project}/bundles/{bundle}/remove":
+					address = strings.Replace(address, "opening", "closing", 1)
 				case "POST /projects/{project}/webhooks/{webhook}/remove":
 					address = strings.Replace(address, webhook.ID, second.ID, 1)
 				}

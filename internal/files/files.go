@@ -13,12 +13,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+	"github.com/santhosh-tekuri/jsonschema/v6/kind"
 	"go.yaml.in/yaml/v4"
 	"golang.org/x/text/language"
 	"golang.org/x/text/message"
@@ -31,13 +33,19 @@ import (
 //go:embed *.schema.json
 var schemas embed.FS
 
-// Schema is the JSON Schema of a kind of file: release, ladder, metric, recipe or policy.
+// Kinds are the kinds of files.
+func Kinds() []string {
+	return []string{"release", "ladder", "metric", "recipe", "policy", "flag", "segment", "project", "attributes",
+		"bundles"}
+}
+
+// Schema is the JSON Schema of a kind of file.
 func Schema(kind string) ([]byte, error) { return schemas.ReadFile(kind + ".schema.json") }
 
 var compiled = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 	c := jsonschema.NewCompiler()
 	out := map[string]*jsonschema.Schema{}
-	for _, kind := range []string{"stages", "metric", "release", "ladder", "recipe", "policy"} {
+	for _, kind := range append([]string{"stages"}, Kinds()...) {
 		raw, err := Schema(kind)
 		if err != nil {
 			return nil, err
@@ -50,7 +58,7 @@ var compiled = sync.OnceValues(func() (map[string]*jsonschema.Schema, error) {
 			return nil, err
 		}
 	}
-	for _, kind := range []string{"release", "ladder", "metric", "recipe", "policy"} {
+	for _, kind := range Kinds() {
 		s, err := c.Compile("greenlever:///" + kind + ".schema.json")
 		if err != nil {
 			return nil, err
@@ -85,7 +93,7 @@ func read(kind string, raw []byte, v any) (*yaml.Node, error) {
 	}
 	var root yaml.Node
 	if err := yaml.Unmarshal(raw, &root); err != nil {
-		return nil, err
+		return nil, unreadable(raw, err)
 	}
 	if len(root.Content) == 0 {
 		return nil, errors.New("the file is empty")
@@ -99,13 +107,29 @@ func read(kind string, raw []byte, v any) (*yaml.Node, error) {
 		if !errors.As(err, &invalid) {
 			return nil, err
 		}
-		return nil, said(root.Content[0], invalid)
+		return nil, said(kind, root.Content[0], invalid)
 	}
 	written, err := json.Marshal(plain)
 	if err != nil {
 		return nil, err
 	}
 	return root.Content[0], json.Unmarshal(written, v)
+}
+
+// unreadable says where a file is no YAML.
+func unreadable(raw []byte, err error) error {
+	m := regexp.MustCompile(`line (\d+)`).FindStringSubmatch(err.Error())
+	if m == nil {
+		return err
+	}
+	line, _ := strconv.Atoi(m[1])
+	lines := strings.Split(string(raw), "\n")
+	for n := line; n >= max(line-1, 1); n-- { // some errors name the line behind
+		if n <= len(lines) && strings.Contains(lines[n-1], "\t") {
+			return Problems{{n, strings.Index(lines[n-1], "\t") + 1, "the file", "a tab: indent with spaces"}}
+		}
+	}
+	return Problems{{line, 1, "the file", strings.TrimPrefix(err.Error(), "yaml: ")}}
 }
 
 // plainly gives a YAML node as JSON has it. Anchors, tags and keys that stand twice are refused.
@@ -139,7 +163,7 @@ func plainly(n *yaml.Node, at string) (any, Problems) {
 	case yaml.ScalarNode:
 		switch n.Tag {
 		case "!!int":
-			if _, err := strconv.ParseInt(n.Value, 10, 64); err == nil {
+			if json.Valid([]byte(n.Value)) { // and neither 0x10 nor 012
 				return json.Number(n.Value), nil
 			}
 		case "!!float":
@@ -151,6 +175,9 @@ func plainly(n *yaml.Node, at string) (any, Problems) {
 				return n.Value == "true", nil
 			}
 		case "!!null":
+			if strings.Contains(at, "/variants/") || strings.Contains(at, "/values/") { // JSON that is the flag's own
+				return nil, nil
+			}
 			return nil, wrong(n, "has no value: give one, or leave it out")
 		}
 		return n.Value, nil // times and the like are read as text
@@ -177,7 +204,7 @@ func place(pointer string) string {
 }
 
 // said lists what a validation found, by line.
-func said(root *yaml.Node, e *jsonschema.ValidationError) (out Problems) {
+func said(of string, root *yaml.Node, e *jsonschema.ValidationError) (out Problems) {
 	printer := message.NewPrinter(language.English)
 	var walk func(e *jsonschema.ValidationError)
 	walk = func(e *jsonschema.ValidationError) {
@@ -192,12 +219,107 @@ func said(root *yaml.Node, e *jsonschema.ValidationError) (out Problems) {
 		if len(e.InstanceLocation) == 0 {
 			at = ""
 		}
-		out = append(out, Problem{n.Line, n.Column, place(at), e.ErrorKind.LocalizedString(printer)})
+		mend := e.ErrorKind.LocalizedString(printer)
+		if more, is := e.ErrorKind.(*kind.AdditionalProperties); is {
+			for _, name := range more.Properties {
+				k := key(n, name)
+				out = append(out, Problem{k.Line, k.Column, place(at + "/" + name), "is no field here" + nearest(name,
+					knownFields()[of])})
+			}
+			return
+		}
+		out = append(out, Problem{n.Line, n.Column, place(at), mend})
 	}
 	walk(e)
 	slices.SortStableFunc(out, func(a, b Problem) int { return a.Line - b.Line })
 	return out
 }
+
+// key finds the node of a mapping's key.
+func key(n *yaml.Node, name string) *yaml.Node {
+	for i := 0; i+1 < len(n.Content); i += 2 {
+		if n.Content[i].Value == name {
+			return n.Content[i]
+		}
+	}
+	return n
+}
+
+// knownFields are the names of all fields of each kind of file.
+var knownFields = sync.OnceValue(func() map[string][]string {
+	all := map[string][]string{}
+	for _, kind := range append(Kinds(), "stages") {
+		raw, err := Schema(kind)
+		if err != nil {
+			panic(err) // it is embedded
+		}
+		var schema any
+		if err := json.Unmarshal(raw, &schema); err != nil {
+			panic(err)
+		}
+		all[kind] = fieldsIn(schema)
+		slices.Sort(all[kind])
+	}
+	return all
+})
+
+// fieldsIn are the names of the properties of a schema.
+func fieldsIn(schema any) (out []string) {
+	switch s := schema.(type) {
+	case []any:
+		for _, one := range s {
+			out = append(out, fieldsIn(one)...)
+		}
+	case map[string]any:
+		for name, one := range s {
+			if properties, is := one.(map[string]any); is && name == "properties" {
+				for field := range properties {
+					out = append(out, field)
+				}
+			}
+			out = append(out, fieldsIn(one)...)
+		}
+	}
+	return out
+}
+
+// nearest says which known name somebody may have meant.
+func nearest(name string, known []string) string {
+	best, least := "", 1+max(2, len(name)/3)
+	for _, k := range known {
+		d := apart(strings.ToLower(name), strings.ToLower(k))
+		if d < least || d == least && best != "" && strings.HasPrefix(k, name) {
+			best, least = k, d
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return ": did you mean " + best + "?"
+}
+
+// apart counts the letters by which two words differ (Levenshtein).
+func apart(a, b string) int {
+	row := make([]int, len(b)+1)
+	for j := range row {
+		row[j] = j
+	}
+	for i := range len(a) {
+		last := row[0]
+		row[0] = i + 1
+		for j := range len(b) {
+			cost := last
+			if a[i] != b[j] {
+				cost++
+			}
+			last = row[j+1]
+			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
+		}
+	}
+	return row[len(b)]
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }
 
 // find finds the node at a path; the nearest one above it where there is none.
 func find(n *yaml.Node, path []string) *yaml.Node {

@@ -105,7 +105,7 @@ func TestLadderRoundTrip(t *testing.T) {
 func TestWrongFiles(t *testing.T) {
 	for text, says := range map[string]string{
 		"":                         "empty",
-		"release: x\nsteps: 3\n":   "line 1",
+		"release: x\nsteps: 3\n":   "line 2",
 		"release: x\nstages: []\n": "line 2, column 9: stages",
 		"release: x\nrelease: y\n": "line 2, column 1: the file: release stands twice",
 		"release: &a x\nto: *a\n":  "aliases are not taken",
@@ -118,7 +118,7 @@ func TestWrongFiles(t *testing.T) {
 		"release: x\nwhere:\n":                                      "line 2, column 7: where: has no value",
 		"release: [x\n":                                             "line",
 		"release: x\nstages:\n- name: a\n  signOff: [everybody]\n":  "line 4, column 13: stages[0].signOff[0]",
-		"release: x\nstages:\n- name: a\n  share: 8 %\n  colour: 1": "line 3, column 3: stages[0]",
+		"release: x\nstages:\n- name: a\n  share: 8 %\n  colour: 1": "line 5, column 3: stages[0].colour",
 	} {
 		_, err := ReadRelease([]byte(text))
 		if err == nil || !strings.Contains(err.Error(), says) {

@@ -130,6 +130,11 @@ type ProposalReader interface {
 	Proposals(ctx context.Context, project int64, over int) ([]app.Proposal, error)
 }
 
+// BundleReader reads flags that ship together.
+type BundleReader interface {
+	Bundles(ctx context.Context, project int64) ([]app.Bundle, error)
+}
+
 // PolicyReader reads policies, and how they ruled.
 type PolicyReader interface {
 	Policies(ctx context.Context, project int64) ([]app.Policy, error)
@@ -198,6 +203,7 @@ type Records struct {
 	EvidenceReader
 	ProposalReader
 	PolicyReader
+	BundleReader
 	CalendarReader
 	IdentityReader
 	WebhookReader

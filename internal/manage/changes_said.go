@@ -30,6 +30,7 @@ var done = map[string]string{"flag.made": "made", "flag.changed": "changed", "fl
 	"proposal.expired": "ended the proposal",
 	"calendar.made":    "made an address of the calendar", "calendar.removed": "took away an address of the calendar",
 	"flag.overdue": "reminded of", "environment.thaws": "reminded of the freeze of",
+	"bundle.saved": "saved bundle", "bundle.removed": "took away bundle",
 	"policy.saved": "saved policy", "policy.removed": "took away policy", "policy.forced": "overruled policy",
 	"project.changed": "changed project", "segment.titled": "gave another title to segment",
 	"drill.held": "practised a stop of", "drill.due": "reminded of drills",

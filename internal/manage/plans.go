@@ -2,6 +2,7 @@ package manage
 
 import (
 	"fmt"
+	"slices"
 
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
@@ -86,6 +87,7 @@ func (c *call) asItStood(in *stoodBody) (any, error) {
 
 type promoteBody struct {
 	plans.Promotion
+	Bundle string    `json:"bundle,omitempty"` // its flags, in place of Flags
 	Units  confirmed `json:"units,omitempty"`
 	Reason string    `json:"reason,omitempty"`
 }
@@ -93,6 +95,17 @@ type promoteBody struct {
 func (promoteBody) must() []string { return []string{"from", "to"} }
 
 func (c *call) promote(in *promoteBody) (any, error) {
+	if in.Bundle != "" {
+		all, err := c.api.Records.Bundles(c.ctx, c.p.ID)
+		if err != nil {
+			return nil, err
+		}
+		at := slices.IndexFunc(all, func(b app.Bundle) bool { return b.Key == in.Bundle })
+		if at < 0 || len(in.Flags) > 0 {
+			return nil, app.InvalidField("bundle", "must be a bundle of this project, and stands in place of flags")
+		}
+		in.Flags = all[at].Flags
+	}
 	plan, err := c.api.Plans.Promote(c.ctx, c.p, &in.Promotion)
 	if err != nil {
 		return nil, err

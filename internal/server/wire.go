@@ -16,6 +16,7 @@ import (
 	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/attributes"
+	"greenlever.example/greenlever/internal/app/bundles"
 	"greenlever.example/greenlever/internal/app/calendars"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/conditions"
@@ -132,7 +133,7 @@ func (s *Server) wire() {
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
 		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
 			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st, ProposalReader: st, PolicyReader: st, CalendarReader: st, IdentityReader: st,
+			EvidenceReader: st, ProposalReader: st, PolicyReader: st, BundleReader: st, CalendarReader: st, IdentityReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
 			StateReader:    st},
@@ -209,6 +210,7 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
 		(&proposals.Service{}).Kinds(), policies.Kinds(), calendars.Kinds(), reminders.Kinds(),
+		bundles.Kinds(),
 		stops.Kinds(), emergency.Kinds(), drills.Kinds(), tripwires.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
@@ -233,6 +235,7 @@ var (
 	_ calendars.Tx            = (*store.Tx)(nil)
 	_ people.IdentityTx       = (*store.Tx)(nil)
 	_ policies.Tx             = (*store.Tx)(nil)
+	_ bundles.Tx              = (*store.Tx)(nil)
 	_ policies.Reader         = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)
 	_ metrics.Tx              = (*store.Tx)(nil)

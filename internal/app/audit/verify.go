@@ -242,7 +242,7 @@ var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stop
 	"proposal.unsigned": true, "proposal.commented": true, "proposal.withdrawn": true, "proposal.applied": true,
 	"identity.asked": true, "identity.bound": true, "identity.removed": true, "account.removed": true,
 	"calendar.made": true, "calendar.removed": true,
-	"policy.saved": true, "policy.removed": true,
+	"policy.saved": true, "policy.removed": true, "bundle.saved": true, "bundle.removed": true,
 	"proposal.waits": true, "proposal.expired": true,
 	"team.saved": true, "team.removed": true,
 	"password.changed": true, "password.reset": true, "token.made": true, "token.removed": true, KeyAdded: true,
