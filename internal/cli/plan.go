@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"net/url"
 	"slices"
 	"strings"
@@ -284,3 +285,6 @@ func (s *session) asOf(c *cobra.Command, keys func(args []string) []string) *cob
 	c.Flags().Int64Var(&revision, "revision", 0, "the revision")
 	return c
 }
+
+// sortedKeys are the keys of a map, in order.
+func sortedKeys[T any](m map[string]T) []string { return slices.Sorted(maps.Keys(m)) }

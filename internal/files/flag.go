@@ -22,7 +22,9 @@ import (
 type Flag struct {
 	Definition app.Definition
 	In         map[string]*flag.Document
-	root       *yaml.Node
+	// Kept are the ids of rules that stay as they are in an environment: what they say was left out of the file.
+	Kept map[string][]string
+	root *yaml.Node
 }
 
 // Place finds where something of the flag stands in its file.
@@ -65,6 +67,7 @@ type flagRule struct {
 	When      string          `json:"when"`
 	Gives     json.RawMessage `json:"gives"`
 	Parked    bool            `json:"parked"`
+	Kept      bool            `json:"kept"`
 	OnUnknown string          `json:"onUnknown"`
 }
 
@@ -81,9 +84,14 @@ type flagShares struct {
 // left names in ranges the part that goes on to the rules below.
 const left = "left"
 
-// WriteFlag writes a flag. Salts and buckets of shares are written where they are to be exact; rules that a release
-// owns never are.
-func WriteFlag(d *app.Definition, in map[string]*flag.Document, exact bool) ([]byte, error) {
+// FlagOptions are how a flag is written.
+type FlagOptions struct {
+	Exact bool                  // salts and buckets of shares as well
+	Kept  func(*flag.Rule) bool // rules of which nothing but the name is written; nil: none
+}
+
+// WriteFlag writes a flag. Rules that a release owns are never written.
+func WriteFlag(d *app.Definition, in map[string]*flag.Document, o FlagOptions) ([]byte, error) {
 	f := newFields()
 	f.text("flag", d.Key)
 	if d.Title != d.Key {
@@ -122,7 +130,7 @@ func WriteFlag(d *app.Definition, in map[string]*flag.Document, exact bool) ([]b
 	f.lines("muted", muted)
 	envs := newFields()
 	for _, env := range sorted(in) {
-		one, err := inFields(d, in[env], exact)
+		one, err := inFields(d, in[env], o)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", env, err)
 		}
@@ -132,7 +140,7 @@ func WriteFlag(d *app.Definition, in map[string]*flag.Document, exact bool) ([]b
 	return encodeNode("flag", f.node)
 }
 
-func inFields(d *app.Definition, doc *flag.Document, exact bool) (*fields, error) {
+func inFields(d *app.Definition, doc *flag.Document, o FlagOptions) (*fields, error) {
 	f, first := newFields(), flags.FirstDocument(d)
 	if doc.Lever != first.Lever {
 		f.text("lever", string(doc.Lever))
@@ -170,6 +178,11 @@ func inFields(d *app.Definition, doc *flag.Document, exact bool) (*fields, error
 		one := newFields()
 		one.text("id", r.ID)
 		one.text("name", r.Name)
+		if o.Kept != nil && o.Kept(r) {
+			one.yes("kept", true)
+			rules = append(rules, one.node)
+			continue
+		}
 		if r.When != nil {
 			when, err := expr.Print(r.When)
 			if err != nil {
@@ -177,14 +190,14 @@ func inFields(d *app.Definition, doc *flag.Document, exact bool) (*fields, error
 			}
 			one.text("when", when)
 		}
-		one.node_("gives", givesNode(r.Gives, exact))
+		one.node_("gives", givesNode(r.Gives, o.Exact))
 		one.yes("parked", r.Parked)
 		one.text("onUnknown", string(r.OnUnknown))
 		rules = append(rules, one.node)
 	}
 	f.lines("rules", rules)
 	if doc.End.Variant != first.End.Variant {
-		f.node_("end", givesNode(doc.End, exact))
+		f.node_("end", givesNode(doc.End, o.Exact))
 	}
 	return f, nil
 }
@@ -253,8 +266,8 @@ func ReadFlag(raw []byte) (*Flag, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &flagReader{root: root}
-	out := &Flag{root: root, In: map[string]*flag.Document{}, Definition: app.Definition{Key: in.Key,
+	r := &flagReader{root: root, kept: map[string][]string{}}
+	out := &Flag{root: root, Kept: r.kept, In: map[string]*flag.Document{}, Definition: app.Definition{Key: in.Key,
 		Title: cmp.Or(in.Title, in.Key), Description: in.Description, Type: flag.Type(cmp.Or(in.Type,
 			string(flag.Boolean))), Resting: in.Resting, End: cmp.Or(in.End, in.Resting), Recipe: in.Recipe,
 		Loses: in.Loses, GoneBy: in.GoneBy, Owners: append([]string{}, in.Owners...), Tags: append([]string{},
@@ -289,6 +302,7 @@ func ReadFlag(raw []byte) (*Flag, error) {
 
 type flagReader struct {
 	root  *yaml.Node
+	kept  map[string][]string
 	found Problems
 }
 
@@ -334,7 +348,16 @@ func (r *flagReader) document(d *app.Definition, env string, in flagIn) *flag.Do
 		if one.When, err = when(r.root, rule.When, at("rules", n, "when")...); err != nil {
 			r.found = append(r.found, err.(Problems)...)
 		}
-		one.Gives = r.gives(d, rule.Gives, false, at("rules", n, "gives")...)
+		switch {
+		case rule.Kept && (rule.ID == "" || rule.When != "" || len(rule.Gives) > 0 || rule.Parked || rule.OnUnknown != ""):
+			r.wrong("a rule that is kept as it is has an id and a name, and nothing besides", at("rules", n, "kept")...)
+		case rule.Kept:
+			r.kept[env] = append(r.kept[env], rule.ID)
+		case len(rule.Gives) == 0:
+			r.wrong("say what the rule gives", at("rules", n)...)
+		default:
+			one.Gives = r.gives(d, rule.Gives, false, at("rules", n, "gives")...)
+		}
 		doc.Rules = append(doc.Rules, one)
 	}
 	if len(in.End) > 0 {

@@ -136,7 +136,14 @@ func encodeNode(kind string, n *yaml.Node) ([]byte, error) {
 
 // names lists the keys of a mapping in the order in which they stand in the file.
 func names(n *yaml.Node, path ...string) (out []string) {
-	at := find(n, path)
+	at := n
+	for _, part := range path {
+		next := find(at, []string{part})
+		if next == at {
+			return nil // there is none such
+		}
+		at = next
+	}
 	if at.Kind != yaml.MappingNode {
 		return nil
 	}

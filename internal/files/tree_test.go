@@ -120,7 +120,7 @@ func TestFlagsComeBack(t *testing.T) {
 	for seed := range uint64(1_000) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		d, in := randomFlag(t, r, fmt.Sprint("flag-", seed))
-		raw, err := WriteFlag(d, in, true)
+		raw, err := WriteFlag(d, in, FlagOptions{Exact: true})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -140,7 +140,7 @@ func TestFlagsComeBack(t *testing.T) {
 				t.Fatalf("%s: %s is read as\n%s of\n%s", env, asJSON(t, doc), asJSON(t, got), raw)
 			}
 		}
-		again, err := WriteFlag(&back.Definition, back.In, true)
+		again, err := WriteFlag(&back.Definition, back.In, FlagOptions{Exact: true})
 		if err != nil || string(again) != string(raw) {
 			t.Fatalf("%v: written again it is\n%s and was\n%s", err, again, raw)
 		}
@@ -159,7 +159,7 @@ func TestCommentsStay(t *testing.T) {
 	rule := func(id string) flag.Rule { return flag.Rule{ID: id, Name: id, Gives: flag.Gives{Variant: "on"}} }
 	doc := &flag.Document{Lever: flag.On, Resting: "off", End: flag.Gives{Variant: "off"}, Rules: []flag.Rule{rule("r1"),
 		rule("r2")}, Variants: map[string]json.RawMessage{"on": json.RawMessage("true"), "off": json.RawMessage("false")}}
-	raw, err := WriteFlag(d, map[string]*flag.Document{"production": doc}, false)
+	raw, err := WriteFlag(d, map[string]*flag.Document{"production": doc}, FlagOptions{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -167,7 +167,7 @@ func TestCommentsStay(t *testing.T) {
 	text = strings.Replace(text, "- id: r2", "# the second one matters\n      - id: r2", 1)
 	doc.Rules = []flag.Rule{rule("r2"), rule("r3")}
 	d.Title = "All doors"
-	if raw, err = WriteFlag(d, map[string]*flag.Document{"production": doc}, false); err != nil {
+	if raw, err = WriteFlag(d, map[string]*flag.Document{"production": doc}, FlagOptions{}); err != nil {
 		t.Fatal(err)
 	}
 	kept, err := Keeping([]byte(text), raw)

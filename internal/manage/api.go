@@ -52,6 +52,7 @@ type FlagReader interface {
 	Definitions(ctx context.Context, project int64) ([]app.Definition, error)
 	Definition(ctx context.Context, project int64, key string) (*app.Definition, error)
 	Flag(ctx context.Context, environment int64, key string) (*app.FlagRecord, error)
+	FlagsIn(ctx context.Context, environment int64) ([]app.FlagRecord, error)
 	FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error)
 	Asked(ctx context.Context, environment int64) ([]app.Asked, error)
 	Stops(ctx context.Context, environment int64, lifted int) ([]app.StopRecord, error)
@@ -263,6 +264,7 @@ func (a *API) Add(e *echo.Echo) {
 	}
 	e.GET("/api/v1/openapi.json", a.openAPI)
 	e.GET("/readyz", a.ready)
+	e.GET("/schema/v1/:kind", a.schema)
 	e.GET(web.CalendarSecrets+":secret", a.subscribed)
 	a.addIdentity(e)
 	a.addStopPage(e)

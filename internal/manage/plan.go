@@ -9,21 +9,24 @@ import (
 	"strings"
 
 	"greenlever.example/core/diff"
+	"greenlever.example/core/flag"
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/preview"
 	"greenlever.example/greenlever/internal/app/proposals"
+	"greenlever.example/greenlever/internal/app/segments"
 )
 
 var _ = listed(
 	op[planBody, Planned]("POST", atProject+"/changes", "Make changes that are given as data, in their order, all at "+
-		"once or none: a plan", (*call).makePlan).change().needs(app.Read),
+		"once or none: a plan", (*call).makePlan).change().needs(app.Read).long(),
 )
 
 // planBody is a list of changes, each as a proposal keeps it.
 type planBody struct {
 	Changes []json.RawMessage `json:"changes"`
+	Units   confirmed         `json:"units,omitempty"`
 	Commit  string            `json:"commit,omitempty"` // that they come from, in the version control of files
 	Reason  string            `json:"reason,omitempty"`
 }
@@ -66,16 +69,38 @@ func (c *call) makePlan(in *planBody) (any, error) {
 		if err == nil {
 			err = c.planned(&change)
 		}
+		if put, is := change.Do.(*segments.Put); err == nil && is {
+			err = longLists(put)
+		}
 		if err != nil {
 			return nil, app.Below(fmt.Sprintf("changes[%d].", i), err)
 		}
 		changes[i] = change
 	}
+	in.Units.into(changes)
 	cause := ""
 	if in.Commit != "" {
 		cause = "commit " + in.Commit
 	}
 	return c.plan(in.Reason, cause, changes, nil)
+}
+
+// longLists keeps lists outside of the document that are too long to stand in it.
+func longLists(put *segments.Put) error {
+	for _, list := range []**flag.List{&put.In, &put.Out} {
+		if *list == nil || len((*list).Units) <= flag.MaxInline {
+			continue
+		}
+		units := slices.Clone((*list).Units)
+		slices.Sort(units)
+		*list = nil
+		body, err := makeList(list, slices.Compact(units))
+		if err != nil {
+			return err
+		}
+		put.NewLists = append(put.NewLists, body)
+	}
+	return nil
 }
 
 // planned tells whether a change may stand in a plan of this project.
@@ -116,7 +141,7 @@ func (c *call) plan(reason, cause string, changes []commit.Change, left []words.
 	}
 	raw, err := c.make(r, changes...)
 	if err != nil {
-		return nil, whichOf(err)
+		return nil, whichOf(err, changes)
 	}
 	results := []json.RawMessage{raw}
 	if len(changes) > 1 {
@@ -124,29 +149,32 @@ func (c *call) plan(reason, cause string, changes []commit.Change, left []words.
 			return nil, err
 		}
 	}
-	return out, c.come(out, items, results)
+	return out, c.come(out, items, results, changes)
 }
 
 // whichOf says of a refusal of one of several changes which it is.
-func whichOf(err error) error {
+func whichOf(err error, changes []commit.Change) error {
 	f := new(app.Fault)
 	if !errors.As(err, &f) {
 		return err
 	}
 	at, is := f.More["change"].(int)
-	if !is {
+	if !is && len(changes) > 1 {
 		return err
 	}
-	of, _ := f.More["of"].(string)
-	if environment, is := f.More["environment"].(string); is {
-		of += " in " + environment
+	of := changes[at].Of
+	if env := changes[at].In.Environment; env != nil {
+		of += " in " + env.Key
 	}
-	f.Detail = strings.TrimSpace(of) + ": " + f.Detail
+	if of = strings.TrimSpace(of); of != "" {
+		f.Detail = of + ": " + f.Detail
+	}
 	return app.Below(fmt.Sprintf("changes[%d].", at), f)
 }
 
 // come says of the changes what they came to, and of a dry run whom they would move.
-func (c *call) come(out *Planned, items []PlannedItem, results []json.RawMessage) error {
+func (c *call) come(out *Planned, items []PlannedItem, results []json.RawMessage,
+	changes []commit.Change) error {
 	edits := map[string]*preview.Edit{}
 	for i := range items {
 		item := &items[i]
@@ -158,6 +186,15 @@ func (c *call) come(out *Planned, items []PlannedItem, results []json.RawMessage
 			return err
 		}
 		item.Is = is
+		if put, long := changes[i].Do.(*segments.Put); long && len(put.NewLists) > 0 {
+			e := edits[item.Environment]
+			if e.Lists == nil {
+				e.Lists = map[string]flag.Hashes{}
+			}
+			for _, l := range put.NewLists {
+				e.Lists[l.Digest] = l.Hashes
+			}
+		}
 		out.Items = append(out.Items, *item)
 	}
 	if c.QueryParam("dryRun") != "true" {

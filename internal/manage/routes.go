@@ -38,6 +38,7 @@ type route struct {
 	action       app.Action // in the project or environment of the address
 	changes      bool       // takes dryRun and Idempotency-Key
 	versioned    bool       // takes If-Match
+	large        bool       // takes bodies that are as long as those of plans are
 	located      bool       // what it makes has an address below its own, by key or id
 	query        []string
 	handle       func(c *call) (any, error)
@@ -68,6 +69,7 @@ func (r route) public() route            { r.open = true; return r }
 func (r route) installation() route      { r.keeper = true; return r }
 func (r route) ofKeepers() route         { r.keepers = true; return r }
 func (r route) needs(a app.Action) route { r.action = a; return r }
+func (r route) long() route              { r.large = true; return r }
 func (r route) ifMatch() route           { r.versioned = true; return r }
 func (r route) change() route {
 	r.changes = true
@@ -113,7 +115,11 @@ func (a *API) serve(r route) echo.HandlerFunc {
 			return r.raw(c)
 		}
 		var err error
-		if c.body, err = web.ReadBody(ec, a.Limits.Body); err != nil {
+		limit := a.Limits.Body
+		if r.large {
+			limit *= 32
+		}
+		if c.body, err = web.ReadBody(ec, limit); err != nil {
 			return err
 		}
 		out, err := r.handle(c)

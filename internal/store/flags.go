@@ -80,6 +80,19 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 	return out, nil
 }
 
+// FlagsIn reads all documents of an environment by key; one that cannot be read is left out.
+func (s *Store) FlagsIn(ctx context.Context, environment int64) ([]app.FlagRecord, error) {
+	rows, err := list[documentRow](ctx, s.pages, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? ORDER BY "+
+		"flag", environment)
+	out := make([]app.FlagRecord, 0, len(rows))
+	for i := range rows {
+		if r, err := rows[i].flag(); err == nil {
+			out = append(out, *r)
+		}
+	}
+	return out, err
+}
+
 // FlagStands says of every flag of an environment, by key, which version stands and since when.
 func (s *Store) FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error) {
 	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, COALESCE(r.at, 0) "+

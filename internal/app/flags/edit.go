@@ -27,7 +27,11 @@ type Edit struct {
 	Visible        *bool         `json:"visible,omitempty"`
 	AddVariants    []app.Variant `json:"addVariants,omitempty"`
 	RemoveVariants []string      `json:"removeVariants,omitempty"`
-	Muted          *[]app.Mute   `json:"muted,omitempty"` // checks, with reasons
+	// Values, Resting and End are those with which an environment begins that is made later.
+	Values  map[string]json.RawMessage `json:"values,omitempty"`
+	Resting *string                    `json:"resting,omitempty"`
+	End     *string                    `json:"end,omitempty"`
+	Muted   *[]app.Mute                `json:"muted,omitempty"` // checks, with reasons
 }
 
 // edit changes a definition. Visibility and variants change in all environments at once: one
@@ -98,6 +102,16 @@ func (edit *Edit) back(was *app.Definition) *Edit {
 		muted := append([]app.Mute{}, was.Muted...)
 		out.Muted = &muted
 	}
+	text(&out.Resting, edit.Resting, was.Resting)
+	text(&out.End, edit.End, was.End)
+	for _, v := range was.Variants {
+		if _, is := edit.Values[v.Name]; is {
+			if out.Values == nil {
+				out.Values = map[string]json.RawMessage{}
+			}
+			out.Values[v.Name] = v.Value
+		}
+	}
 	for _, v := range edit.AddVariants {
 		out.RemoveVariants = append(out.RemoveVariants, v.Name)
 	}
@@ -124,6 +138,18 @@ func (edit *Edit) apply(d *app.Definition) (lines []diff.Line, documents bool, e
 	set("description", &d.Description, edit.Description)
 	set("gone by", &d.GoneBy, edit.GoneBy)
 	set("what users lose while it rests", &d.Loses, edit.Loses)
+	set("resting in new environments", &d.Resting, edit.Resting)
+	set("end in new environments", &d.End, edit.End)
+	for _, name := range slices.Sorted(maps.Keys(edit.Values)) {
+		at := slices.IndexFunc(d.Variants, func(v app.Variant) bool { return v.Name == name })
+		if at < 0 {
+			return nil, false, app.InvalidField("values."+name, "%q is no variant of this flag", name)
+		}
+		if was := d.Variants[at].Value; !sameJSON(was, edit.Values[name]) {
+			say("value of `%s` in new environments %s → %s", name, was, edit.Values[name])
+			d.Variants[at].Value = edit.Values[name]
+		}
+	}
 	for what, list := range map[string]struct{ field, to *[]string }{"owners": {&d.Owners, edit.Owners},
 		"tags": {&d.Tags, edit.Tags}} {
 		if list.to != nil && !slices.Equal(*list.field, *list.to) {
@@ -244,7 +270,7 @@ func (edit *Edit) Carry(base, present json.RawMessage) (any, []merge.Conflict, e
 	var conflicts []merge.Conflict
 	for _, e := range edits {
 		field := e.Place
-		if strings.HasSuffix(field, "Variants") {
+		if strings.HasSuffix(field, "Variants") || field == "values" {
 			field = "variants"
 		}
 		at := slices.IndexFunc(theirs, func(o merge.Edit) bool { return o.Place == field })
@@ -266,6 +292,7 @@ func (edit *Edit) Fields() (out []string) {
 	for name, is := range map[string]bool{"title": edit.Title != nil, "description": edit.Description != nil,
 		"gone by": edit.GoneBy != nil, "what users lose": edit.Loses != nil, "owners": edit.Owners != nil,
 		"tags": edit.Tags != nil, "check": edit.Muted != nil, "visible": edit.Visible != nil,
+		"resting": edit.Resting != nil, "end in": edit.End != nil, "value of": len(edit.Values) > 0,
 		"variant": len(edit.AddVariants)+len(edit.RemoveVariants) > 0} {
 		if is {
 			out = append(out, name)
