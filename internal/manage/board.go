@@ -116,8 +116,21 @@ func (c *call) looked() (query *board.Query, from, limit int, err error) {
 	if query, err = board.Parse(c.QueryParam("find")); err != nil {
 		return nil, 0, 0, err
 	}
+	query.Me = c.actor.Is
 	from, limit, err = c.page()
 	return query, from, limit, err
+}
+
+// bundlesOf are the bundles that flags are in, by the flags' keys.
+func (c *call) bundlesOf() (map[string][]string, error) {
+	all, err := c.api.Records.Bundles(c.ctx, c.p.ID)
+	out := map[string][]string{}
+	for i := range all {
+		for _, key := range all[i].Flags {
+			out[key] = append(out[key], all[i].Key)
+		}
+	}
+	return out, err
 }
 
 func list(text string) []string {
@@ -220,9 +233,13 @@ func (c *call) rows(query *board.Query, shown []string) (*found, error) {
 		return nil, err
 	}
 	out := &found{all: len(defs), cells: map[string]map[string]madeCell{}, environments: []BoardEnvironment{}}
+	bundles, err := c.bundlesOf()
+	if err != nil {
+		return nil, err
+	}
 	rows := make([]board.Row, len(defs))
 	for i := range defs {
-		rows[i] = board.Row{Definition: &defs[i], In: map[string]board.In{}}
+		rows[i] = board.Row{Definition: &defs[i], Bundles: bundles[defs[i].Key], In: map[string]board.In{}}
 	}
 	for _, e := range envs {
 		if !slices.Contains(shown, e.Key) && !slices.Contains(query.Environments, e.Key) {

@@ -86,7 +86,7 @@ func TestWordsFindFlags(t *testing.T) {
 func TestWordsThatAreNoneSayTheMend(t *testing.T) {
 	for text, want := range map[string]string{
 		"owner:":        "say what stands behind owner:",
-		"colour:green":  "there is no word colour:, those are asked:, changed:, gone-by:, moving:, off:, on:, owner:, ",
+		"colour:green":  "there is no word colour:, those are asked:, bundle:, changed:, gone-by:, moving:, off:, on:, owner:, ",
 		"type:bool":     "a type is boolean, string, number or object",
 		"visible:maybe": "say yes or no",
 		"changed:7d":    "write <7d, >12h or <2w",

@@ -31,6 +31,7 @@ type In struct {
 // Row is a flag as it is looked for.
 type Row struct {
 	Definition *app.Definition
+	Bundles    []string      // keys of those that it is in
 	In         map[string]In // by environment
 }
 
@@ -40,18 +41,28 @@ type Query struct {
 	Environments []string
 	// Asked tells whether it looks at when code asked.
 	Asked bool
+	// Me are the names that owner:me stands for: who looks, and the teams that they are in.
+	Me []string
 
 	words []word
 }
 
 type word struct {
 	not   bool
+	mine  bool // it looks for whoever looks
 	match func(*Row, time.Time) bool
 }
 
 // Match tells whether all words hold for a flag.
 func (q *Query) Match(r *Row, now time.Time) bool {
-	return !slices.ContainsFunc(q.words, func(w word) bool { return w.match(r, now) == w.not })
+	return !slices.ContainsFunc(q.words, func(w word) bool {
+		if w.mine {
+			return slices.ContainsFunc(r.Definition.Owners, func(o string) bool {
+				return slices.ContainsFunc(q.Me, func(me string) bool { return strings.EqualFold(me, o) })
+			}) == w.not
+		}
+		return w.match(r, now) == w.not
+	})
 }
 
 // Words are the words that a query takes, with what each means: for help texts.
@@ -59,7 +70,9 @@ func Words() [][2]string {
 	return [][2]string{
 		{"door", "in the key, the title, the description, an owner or a tag"},
 		{`"night batching"`, "the same, with a space"},
-		{"owner:NAME", "an owner with this in the name"},
+		{"owner:NAME", "an owner with this in the name; owner:me: you, or a team of yours"},
+		{"team:NAME", "an owner of just this name, such as a team"},
+		{"bundle:KEY", "in the bundle; bundle:none: in no bundle"},
 		{"tag:NAME", "has the tag"},
 		{"type:boolean", "or string, number, object"},
 		{"on:ENVIRONMENT", "its lever is on there, and no stop stands; off:, stopped: and moving: alike"},
@@ -93,6 +106,8 @@ func Parse(text string) (*Query, error) {
 			return nil, app.InvalidField("find", "%q: there is no word %s:, those are %s", s, name, names())
 		case unquoted(value) == "":
 			return nil, app.InvalidField("find", "%q: say what stands behind %s:", s, name)
+		case name == "owner" && unquoted(value) == "me":
+			w.mine = true
 		default:
 			q.Asked = q.Asked || name == "asked"
 			if slices.Contains([]string{"on", "off", "stopped", "moving"}, name) {
@@ -142,6 +157,16 @@ type matcher = func(*Row, time.Time) bool
 var known = map[string]func(string) (matcher, error){
 	"owner": func(v string) (matcher, error) {
 		return func(r *Row, _ time.Time) bool { return slices.ContainsFunc(r.Definition.Owners, holds(v)) }, nil
+	},
+	"team": func(v string) (matcher, error) {
+		return func(r *Row, _ time.Time) bool {
+			return slices.ContainsFunc(r.Definition.Owners, func(o string) bool { return strings.EqualFold(o, v) })
+		}, nil
+	},
+	"bundle": func(v string) (matcher, error) {
+		return func(r *Row, _ time.Time) bool {
+			return slices.Contains(r.Bundles, v) || v == "none" && len(r.Bundles) == 0
+		}, nil
 	},
 	"tag": func(v string) (matcher, error) {
 		return func(r *Row, _ time.Time) bool {

@@ -5,8 +5,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"greenlever.example/greenlever/internal/app"
 )
 
 // Sort is by what a list is sorted.
@@ -32,10 +30,11 @@ const (
 	Ungrouped Group = ""
 	ByOwner   Group = "owner"
 	ByTag     Group = "tag"
+	ByBundle  Group = "bundle"
 )
 
 // Groups lists the groups.
-func Groups() []Group { return []Group{Ungrouped, ByOwner, ByTag} }
+func Groups() []Group { return []Group{Ungrouped, ByOwner, ByTag, ByBundle} }
 
 // lately is for how long a change counts as one that asks for attention.
 const lately = 24 * time.Hour
@@ -55,7 +54,7 @@ func Arrange(rows []Row, by Sort, group Group, pinned []string, now time.Time) [
 			out = append(out, Shown{r, ""})
 			continue
 		}
-		in := groupsOf(r.Definition, group)
+		in := groupsOf(r, group)
 		for _, g := range in {
 			out = append(out, Shown{r, g})
 		}
@@ -89,13 +88,15 @@ func Arrange(rows []Row, by Sort, group Group, pinned []string, now time.Time) [
 	return out
 }
 
-func groupsOf(d *app.Definition, by Group) []string {
-	all := []string{}
+func groupsOf(r *Row, by Group) []string {
+	all, d := []string{}, r.Definition
 	switch by {
 	case ByOwner:
 		all = d.Owners
 	case ByTag:
 		all = d.Tags
+	case ByBundle:
+		all = r.Bundles
 	}
 	if len(all) == 0 {
 		return []string{""}
