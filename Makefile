@@ -6,7 +6,7 @@
 # make demo-reset   throws the demo's data away
 
 SHELL := /bin/bash
-MODULES := . core client otel openfeature examples/minimal
+MODULES := . core client places otel openfeature examples/minimal
 
 .PHONY: demo demo-reset test check sim bench build console tools tools-test clean storm test-galera
 

@@ -37,6 +37,7 @@ require (
 	golang.org/x/time v0.16.0
 	greenlever.example/client v0.0.0
 	greenlever.example/core v0.0.0
+	greenlever.example/places v0.0.0
 )
 
 require (
@@ -48,6 +49,7 @@ require (
 	github.com/json-iterator/go v1.1.12 // indirect
 	github.com/modern-go/concurrent v0.0.0-20180306012644-bacd9c7ef1dd // indirect
 	github.com/modern-go/reflect2 v1.0.2 // indirect
+	github.com/pmezard/go-difflib v1.0.0 // indirect
 	github.com/teambition/rrule-go v1.8.2 // indirect
 	go.opentelemetry.io/auto/sdk v1.2.1 // indirect
 	go.opentelemetry.io/otel/exporters/otlp/otlptrace v1.47.0 // indirect
@@ -100,6 +102,7 @@ require (
 replace (
 	greenlever.example/client => ./client
 	greenlever.example/core => ./core
+	greenlever.example/places => ./places
 )
 
 tool honnef.co/go/tools/cmd/staticcheck

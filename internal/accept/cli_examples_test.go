@@ -28,7 +28,7 @@ var told = []string{
 	"segment make", "segment list", "segment edit", "segment save", "segment load", "segment units",
 	"unit save", "unit list", "unit show", "roster", "unit remove", "why", "see-as",
 	"check list", "check mute", "check unmute", "board", "usage", "radar define", "population show", "population set",
-	"population units", "population erase", "generate go", "generate typescript", "flag edit-found", "bundle save", "bundle list", "bundle show", "bundle turn", "bundle remove", "files save", "files compare", "files load",
+	"population units", "population erase", "generate go", "generate typescript", "flag edit-found", "bundle save", "bundle list", "bundle show", "bundle turn", "bundle remove", "places scan", "places list", "places remove", "places forget", "retire", "restore", "files save", "files compare", "files load",
 	"metric list", "metric write", "metric save", "metric send", "ladder write", "ladder save", "ladder list",
 	"release schema", "release start", "release show", "release list", "release write", "release edit", "release next",
 	"release sign", "release decline", "release hold", "release go-on", "release finish",
@@ -53,7 +53,9 @@ var elsewhere = map[string]string{
 var refused = map[string]int{
 	"person change 1": 5,                         // the last keeper stays one
 	"release sign 0":  5, "release decline 0": 5, // it asks nobody
-	"release finish 0":  5,                         // not all have it
+	"release finish 0": 5,                                             // not all have it
+	"places remove 0":  1, "places remove 1": 1, "places forget 0": 4, // no module is there, nothing was reported
+	"retire 1":          5,                         // it was made just now
 	"flag edit-found 0": 4, "flag edit-found 1": 4, // no flag has these words
 	"radar define 0": 4, "instances gone 0": 4, "token remove 0": 4, // there is none such
 	"proposal take-out 0": 2, "proposal sign 0": 3, "proposal withdraw 0": 5, // it has one change, it is one's own, it is made

@@ -276,6 +276,7 @@ func broad(t *testing.T, s *gltest.Service) {
 		"/follow/v1/report",
 		`{"instance":"i1","sequence":1,"application":"door","version":"2.3.1","started":1,"leaving":true,"counts":[{"flag":"one-touch-open","variant":"off","count":3}],"unknown":[{"flag":"one-tuch-open","type":"boolean","fallback":true,"count":2}]}`, 200, nil)
 
+	s.Flag(t, "over-flag")
 	for _, key := range []string{"opening", "closing"} {
 		s.Keeper.Do(t, "PUT", "/projects/pinecrest/bundles/"+key, object{"bundle": object{"title": "Opening",
 			"flags": []string{"one-touch-open", "telemetry"}}}, 200, nil)
@@ -343,9 +344,15 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/freezes": object{"freeze": object{"reason": "the fair",
 			"from": time.Now().Add(-time.Hour).UnixMilli(), "to": time.Now().Add(time.Hour).UnixMilli(), "roles": []string{"keeper"}}},
 		"POST /projects/{project}/environments/{environment}/freezes/{freeze}/remove": object{},
-		"PUT /projects/{project}/bundles/{bundle}":                                    object{"bundle": object{"key": "", "title": "Doors", "flags": []string{"telemetry"}}},
-		"POST /projects/{project}/bundles/{bundle}/turn":                              object{"environment": "staging", "lever": "off"},
-		"POST /projects/{project}/bundles/{bundle}/remove":                            object{},
+		"PUT /projects/{project}/places": object{"repository": "lockers", "branch": "main", "commit": "4be1f0c", "at": 1,
+			"places":  []object{{"flag": "telemetry", "file": "a.go", "line": 3, "how": "call", "code": "x"}},
+			"unknown": []object{}},
+		"POST /projects/{project}/places/forget":           object{"repository": "lockers", "branch": "main"},
+		"POST /projects/{project}/flags/{flag}/retire":     object{"force": true},
+		"POST /projects/{project}/flags/{flag}/restore":    object{},
+		"PUT /projects/{project}/bundles/{bundle}":         object{"bundle": object{"key": "", "title": "Doors", "flags": []string{"telemetry"}}},
+		"POST /projects/{project}/bundles/{bundle}/turn":   object{"environment": "staging", "lever": "off"},
+		"POST /projects/{project}/bundles/{bundle}/remove": object{},
 		"POST /projects/{project}/changes": object{"changes": []object{{"do": "segment.edit", "project": "pinecrest",
 			"of": "staff", "with": object{"title": "Those who work here"}}}, "commit": "4be1f0c"},
 		"POST /projects/{project}/changes/{change}/undo": object{"reason": "x"},
@@ -437,6 +444,8 @@ func broad(t *testing.T, s *gltest.Service) {
 					address = strings.Replace(address, release.ID, asks.ID, 1)
 				case "POST /projects/{project}/environments/{environment}/tripwires/{tripwire}/remove":
 					address = strings.Replace(address, wire.ID, goes.ID, 1)
+				case "POST /projects/{project}/flags/{flag}/retire", "POST /projects/{project}/flags/{flag}/restore":
+					address = strings.Replace(address, "one-touch-open", "over-flag", 1)
 				case "POST /projects/{project}/bundles/{bundle}/remove":
 					address = strings.Replace(address, "opening", "closing", 1)
 				case "POST /projects/{project}/webhooks/{webhook}/remove":

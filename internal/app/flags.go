@@ -30,6 +30,7 @@ type Definition struct {
 	Tags        []string  `json:"tags"`
 	Visible     bool      `json:"visible"` // to browsers
 	Muted       []Mute    `json:"muted,omitempty"`
+	Retired     *Retired  `json:"retired,omitempty"` // taken out of use; nil: it lives
 	Version     int64     `json:"version"`
 	Created     int64     `json:"created"`
 }
@@ -39,8 +40,8 @@ type FlagRecord struct {
 	EnvironmentID int64
 	Key           string
 	Version       int64
-	Revision      int64 // that made this version
-	Document      *flag.Document
+	Revision      int64          // that made this version
+	Document      *flag.Document // nil where the flag is retired
 }
 
 // FlagStand says which version of a flag stands in an environment.

@@ -29,6 +29,10 @@ func (s *session) radarCommand() *cobra.Command {
 			if u.Flag != args[0] {
 				continue
 			}
+			if u.Retired {
+				return coded(exitConflict, "flag %s is retired: take it out of the code, or bring it back with %s", u.Flag,
+					s.next("restore", u.Flag))
+			}
 			if u.Suggested == nil {
 				return coded(exitInvalid, "%q cannot be a flag's key: change it in the code", u.Flag)
 			}
@@ -84,7 +88,11 @@ func (s *session) printRadar(r *radar.Radar) {
 	part("Cannot be read, and is left out; everything else goes on", []any{"kind", "key", "why"}, rows)
 	rows = nil
 	for _, u := range r.Unknown {
-		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, u.Nearest, u.Application, s.when(u.Last)})
+		nearest := u.Nearest
+		if u.Retired {
+			nearest = "it is retired"
+		}
+		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, nearest, u.Application, s.when(u.Last)})
 	}
 	part("Asked for, and not defined", []any{"flag", "type", "fallback", "nearest", "application", "last asked"}, rows)
 	for _, u := range r.Unknown {

@@ -107,6 +107,10 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 	f.StringVar(&identityFile, "identity", "", "YAML file of the providers with which people sign in (OpenID Connect)")
 	f.StringVar(&dsnFile, "dsn-file", "", "file that holds --dsn, which has a password")
 	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more requests")
+	f.DurationVar(&c.Settles, "settled-after", 30*24*time.Hour, "for how long one variant must have been given to all "+
+		"before a flag can be retired")
+	f.DurationVar(&c.Idle, "unasked-after", 14*24*time.Hour, "for how long no process may have asked for a flag that is "+
+		"still in the code before it can be retired")
 	f.DurationVar(&c.ReadyStale, "ready-stale", 30*time.Second, "how long /readyz says yes where revisions cannot "+
 		"be read although the records can be reached")
 	log.options(f, &c.LogOneOf)

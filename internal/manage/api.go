@@ -59,6 +59,12 @@ type FlagReader interface {
 	Stop(ctx context.Context, environment int64, id string) (*app.StopRecord, error)
 }
 
+// CodeReader reads where code asks for flags, and which were retired.
+type CodeReader interface {
+	Scans(ctx context.Context, project int64) ([]app.Scan, error)
+	RetiredFlags(ctx context.Context, project int64) ([]app.Definition, error)
+}
+
 // SegmentReader reads segments and their lists.
 type SegmentReader interface {
 	SegmentTitles(ctx context.Context, project int64) (map[string]string, error)
@@ -194,6 +200,7 @@ type StateReader interface {
 type Records struct {
 	PlaceReader
 	FlagReader
+	CodeReader
 	SegmentReader
 	AccountReader
 	CallerReader
@@ -232,6 +239,8 @@ type API struct {
 	// decide by more then. Where nobody reaches the records all go on deciding.
 	Stale  time.Duration
 	Drills *drills.Service
+	// Settled tells whether flags can be retired.
+	Settled *Settled
 	// Plans makes lists of changes of what is wished.
 	Plans *plans.Service
 	// Proposals makes what others signed.

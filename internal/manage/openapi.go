@@ -284,7 +284,7 @@ var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 // nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
 var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs",
 	"testunits": "TestUnits",
-	"recipes":   "Recipes", "stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
+	"recipes":   "Recipes", "plans": "Plan", "folder": "Folder", "bundles": "Bundle", "scans": "Scan", "stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
 	"evidence": "Evidence",
 	"webhooks": "Webhook", "tripwires": "Tripwire", "proposals": "Proposal", "merge": "Merge", "policies": "Policy",
 	"calendar": "Calendar", "calendars": "CalendarAddress",

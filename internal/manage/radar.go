@@ -25,6 +25,13 @@ func (c *call) radar(*none) (any, error) {
 	if s.Definitions, err = c.api.Records.Definitions(c.ctx, p.ID); err != nil {
 		return nil, err
 	}
+	gone, err := c.api.Records.RetiredFlags(c.ctx, p.ID)
+	if err != nil {
+		return nil, err
+	}
+	for i := range gone {
+		s.Retired = append(s.Retired, gone[i].Key)
+	}
 	if s.Asked, err = c.api.Records.Asked(c.ctx, e.ID); err != nil {
 		return nil, err
 	}

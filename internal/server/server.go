@@ -62,9 +62,12 @@ type Config struct {
 	Limits         web.Limits
 	Tracer         trace.TracerProvider // of requests; nil: none
 	// for how long /readyz says yes where the log cannot be read and the records can be reached
-	ReadyStale  time.Duration
-	Connections map[string]int // to the records, by what they are for; what is not named is as usual
-	Beat        time.Duration  // of feeds; default 15 s
+	ReadyStale time.Duration
+	// Settles and Idle are for how long one variant must have been given to all, and for how long no process may have
+	// asked, before a flag is retired; 0: settled.Usual.
+	Settles, Idle time.Duration
+	Connections   map[string]int // to the records, by what they are for; what is not named is as usual
+	Beat          time.Duration  // of feeds; default 15 s
 	// WebhookNetworks are private networks that webhooks may be in; WebhookTries is for how long a notice is
 	// tried, a day where it is zero; WebhookTimeout is that of one attempt, ten seconds where it is zero.
 	WebhookNetworks []netip.Prefix

@@ -43,8 +43,10 @@ import (
 	"greenlever.example/greenlever/internal/app/reminders"
 	"greenlever.example/greenlever/internal/app/roles"
 	"greenlever.example/greenlever/internal/app/sampling"
+	"greenlever.example/greenlever/internal/app/scans"
 	"greenlever.example/greenlever/internal/app/seeas"
 	"greenlever.example/greenlever/internal/app/segments"
+	"greenlever.example/greenlever/internal/app/settled"
 	"greenlever.example/greenlever/internal/app/stops"
 	"greenlever.example/greenlever/internal/app/testunits"
 	"greenlever.example/greenlever/internal/app/tripwires"
@@ -86,6 +88,9 @@ func (s *Server) wire() {
 			return st.Write(ctx, func(tx *store.Tx) error { return fn(tx) })
 		}}
 	edits := editsOf(units, tries)
+	ends := &manage.Settled{Records: st, Now: c.Now, Spans: settled.Spans{
+		Settled: cmp.Or(c.Settles, settled.Usual.Settled), Unasked: cmp.Or(c.Idle, settled.Usual.Unasked)}}
+	edits.Ready = ends.Ready
 	running := &releases.Service{Records: st, Rules: rules, Units: units.Units, Delivery: deliveries.At, Now: c.Now,
 		Names: units.Names, Wake: make(chan struct{}, 1), Ledger: s.ledger,
 		Stand: func(ctx context.Context, tx releases.Documents, env *app.Environment, old, now *flag.Document) error {
@@ -131,7 +136,7 @@ func (s *Server) wire() {
 		Measure: s.ledger.Measure, Tripwires: s.tripwires, Emergency: s.emergency}
 	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
-		Records: manage.Records{PlaceReader: st, FlagReader: st, SegmentReader: st, AccountReader: st,
+		Records: manage.Records{PlaceReader: st, FlagReader: st, CodeReader: st, SegmentReader: st, AccountReader: st,
 			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
 			EvidenceReader: st, ProposalReader: st, PolicyReader: st, BundleReader: st, CalendarReader: st, IdentityReader: st,
 			WebhookReader:  st,
@@ -139,8 +144,9 @@ func (s *Server) wire() {
 			StateReader:    st},
 		Sign: s.signHeads, Preview: tries, Commit: changes, Heads: s.heads.read, Forgets: s.mayBeGone,
 		Delivery: deliveries, Releases: running, Emergency: s.emergency,
-		Plans:  &plans.Service{Records: st, Past: st, Kinds: changes.Kinds},
-		Drills: s.drills, Proposals: s.proposals, Providers: providers(c.Identity, c.Now),
+		Settled: ends,
+		Plans:   &plans.Service{Records: st, Past: st, Kinds: changes.Kinds},
+		Drills:  s.drills, Proposals: s.proposals, Providers: providers(c.Identity, c.Now),
 		PasswordsOff: c.Identity.LocalOff, See: st.See,
 		People: &people.Service{
 			Write: func(ctx context.Context, fn func(people.Tx) error) error {
@@ -210,7 +216,7 @@ func kinds(units *population.Service, tries *preview.Service, edits *flags.Servi
 		environments.Kinds(), keys.Kinds(), roles.Kinds(), attributes.Kinds(), testunits.Kinds(), recipes.Kinds(),
 		sampling.Kinds(),
 		(&proposals.Service{}).Kinds(), policies.Kinds(), calendars.Kinds(), reminders.Kinds(),
-		bundles.Kinds(),
+		bundles.Kinds(), scans.Kinds(),
 		stops.Kinds(), emergency.Kinds(), drills.Kinds(), tripwires.Kinds(), delivery.Kinds(), lineage.Kinds(),
 	)
 }
@@ -236,6 +242,7 @@ var (
 	_ people.IdentityTx       = (*store.Tx)(nil)
 	_ policies.Tx             = (*store.Tx)(nil)
 	_ bundles.Tx              = (*store.Tx)(nil)
+	_ scans.Tx                = (*store.Tx)(nil)
 	_ policies.Reader         = (*store.Tx)(nil)
 	_ webhooks.Tx             = (*store.Tx)(nil)
 	_ metrics.Tx              = (*store.Tx)(nil)

@@ -29,10 +29,18 @@ func (s *Store) Definitions(ctx context.Context, project int64) ([]app.Definitio
 	return reader{ctx, s.pages}.Definitions(project)
 }
 
-// Definitions lists the definitions of a project by key.
+// Definitions lists the definitions of a project by key, but for those of flags that were retired.
 func (r reader) Definitions(project int64) ([]app.Definition, error) {
-	return definitions(r.ctx, r.q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY flag",
-		project)
+	all, err := definitions(r.ctx, r.q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY "+
+		"flag", project)
+	return slices.DeleteFunc(all, func(d app.Definition) bool { return d.Retired != nil }), err
+}
+
+// RetiredFlags lists the definitions of flags that were retired, by key.
+func (s *Store) RetiredFlags(ctx context.Context, project int64) ([]app.Definition, error) {
+	all, err := definitions(ctx, s.pages, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY "+
+		"flag", project)
+	return slices.DeleteFunc(all, func(d app.Definition) bool { return d.Retired == nil }), err
 }
 
 // Definition finds a definition by key.

@@ -259,6 +259,9 @@ func snapshot(t *Tx, environment, revision int64, secret, seeAs []byte) (*flag.S
 			return nil, nil, err
 		}
 		for _, d := range docs {
+			if d.retired() {
+				continue
+			}
 			if why := readable(part.key, d.Document, d.Key); why != "" {
 				aside = append(aside, app.Aside{Kind: part.key, Key: d.Key, Why: why})
 				continue

@@ -47,7 +47,31 @@ func (r reader) Flag(environment int64, key string) (*app.FlagRecord, error) {
 	if err != nil {
 		return nil, fault(err)
 	}
+	if row.retired() {
+		return nil, noFlag(key)
+	}
 	return row.flag()
+}
+
+// tombstone stands in place of the document of a flag that was retired.
+const tombstone = "null"
+
+func (r *documentRow) retired() bool { return string(r.Document) == tombstone }
+
+// LastFlag reads the last document that a flag had in an environment, also of one that was retired since; version is the
+// newest there. Nil where it was forgotten.
+func (t *Tx) LastFlag(environment int64, key string) (rec *app.FlagRecord, version int64, err error) {
+	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flag_versions WHERE environment_id = ? AND "+
+		"flag = ? ORDER BY version DESC LIMIT 2", environment, key)
+	for i := range rows {
+		version = max(version, rows[i].Version)
+		if !rows[i].retired() && rec == nil {
+			if rec, err = rows[i].flag(); err != nil {
+				return nil, 0, err
+			}
+		}
+	}
+	return rec, version, err
 }
 
 const flagColumns = "environment_id, flag doc_key, version, revision, document"
@@ -69,13 +93,16 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := make([]app.FlagRecord, len(rows))
+	out := make([]app.FlagRecord, 0, len(rows))
 	for i := range rows {
+		if rows[i].retired() {
+			continue
+		}
 		r, err := rows[i].flag()
 		if err != nil {
 			return nil, err
 		}
-		out[i] = *r
+		out = append(out, *r)
 	}
 	return out, nil
 }
@@ -86,7 +113,7 @@ func (s *Store) FlagsIn(ctx context.Context, environment int64) ([]app.FlagRecor
 		"flag", environment)
 	out := make([]app.FlagRecord, 0, len(rows))
 	for i := range rows {
-		if r, err := rows[i].flag(); err == nil {
+		if r, err := rows[i].flag(); err == nil && !rows[i].retired() {
 			out = append(out, *r)
 		}
 	}
@@ -97,7 +124,7 @@ func (s *Store) FlagsIn(ctx context.Context, environment int64) ([]app.FlagRecor
 func (s *Store) FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error) {
 	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, COALESCE(r.at, 0) "+
 		"changed FROM flags f LEFT JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = "+
-		"f.revision WHERE f.environment_id = ?", environment)
+		"f.revision WHERE f.environment_id = ? AND f.document <> 'null'", environment)
 	out := make(map[string]app.FlagStand, len(rows))
 	for _, r := range rows {
 		out[r.Key] = r

@@ -141,7 +141,7 @@ func (t *Tx) LockFlag(environment int64, key string) (*app.HeldFlag, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(docs) == 0 {
+	if len(docs) == 0 || docs[0].retired() {
 		return nil, noFlag(key)
 	}
 	held := &app.HeldFlag{Environment: env}

@@ -122,7 +122,7 @@ func (r reader) FlagEverywhere(project int64, key string) (map[string]*flag.Docu
 		Document    []byte `db:"document"`
 	}](r.ctx, r.q, "SELECT environments.environment_key, f.document FROM environments JOIN flags f ON "+
 		"f.environment_id = "+
-		"environments.id AND f.flag = ? WHERE environments.project_id = ? AND "+environmentState+" = ?", key, project,
+		"environments.id AND f.flag = ? AND f.document <> 'null' WHERE environments.project_id = ? AND "+environmentState+" = ?", key, project,
 		app.Active)
 	out := map[string]*flag.Document{}
 	for _, row := range rows {

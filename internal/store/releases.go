@@ -294,3 +294,9 @@ func (s *Store) CameSince(ctx context.Context, environment int64, attribute stri
 func (t *Tx) Definition(project int64, key string) (*app.Definition, error) {
 	return oneDefinition(t.ctx, t.tx, key, "", project)
 }
+
+// RunningOf tells whether a release of a flag runs in an environment.
+func (t *Tx) RunningOf(environment int64, flag string) (is bool, err error) {
+	return is, t.get(&is, "SELECT EXISTS (SELECT 1 FROM releases WHERE environment_id = ? AND flag = ? AND running = 1)",
+		environment, flag)
+}

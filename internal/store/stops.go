@@ -187,7 +187,8 @@ func (s *Store) Knows(ctx context.Context, environment int64, stops []string) (k
 // UnknownFlags gives those of some keys that no flag of an environment has.
 func (t *Tx) UnknownFlags(environment int64, keys []string) ([]string, error) {
 	var have []string
-	if err := t.list(&have, "SELECT flag FROM flags WHERE environment_id = ? AND flag IN ("+marks(len(keys))+")",
+	if err := t.list(&have, "SELECT flag FROM flags WHERE environment_id = ? AND document <> 'null' AND flag IN ("+
+		marks(len(keys))+")",
 		append([]any{environment}, anys(keys)...)...); err != nil {
 		return nil, err
 	}

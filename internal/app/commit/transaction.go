@@ -419,6 +419,14 @@ func (p *pending) revise(e *flag.Event) (err error) {
 	if sum.Segments, err = latest(slices.Concat(sum.Segments, e.Segments)); err != nil {
 		return err
 	}
+	if e.Gone != nil {
+		gone := flag.Gone{Flags: slices.Clone(e.Gone.Flags), Segments: slices.Clone(e.Gone.Segments)}
+		if sum.Gone != nil {
+			gone.Flags = slices.Concat(sum.Gone.Flags, gone.Flags)
+			gone.Segments = slices.Concat(sum.Gone.Segments, gone.Segments)
+		}
+		sum.Gone = &gone
+	}
 	sum.Stops, sum.Lifted = slices.Concat(sum.Stops, e.Stops), slices.Concat(sum.Lifted, e.Lifted)
 	sum.Settled = slices.Concat(sum.Settled, e.Settled)
 	p.event = &sum

@@ -46,6 +46,9 @@ func (s *Service) edit(_ context.Context, m *commit.Moment, in *Edit) (*commit.E
 	if err != nil {
 		return nil, err
 	}
+	if d.Retired != nil {
+		return nil, app.Faultf(app.Conflict, "flag %s is retired: restore it first", d.Key)
+	}
 	if err := m.Seen(d.Version, d); err != nil {
 		return nil, err
 	}

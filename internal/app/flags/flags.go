@@ -22,6 +22,8 @@ type Service struct {
 	Overflows conditions.Overflows
 	// Names tells how the project's catalogue says attributes. Without it by their names.
 	Names func(ctx context.Context, environment int64) words.Names
+	// Ready tells whether a flag may be retired. Without it every one may.
+	Ready Readiness
 }
 
 // definitions are what a project owns of flags.
@@ -47,7 +49,7 @@ type Tx interface {
 
 // Kinds are the changes of flags.
 func (s *Service) Kinds() []*commit.Kind {
-	return []*commit.Kind{
+	return append(s.ends(),
 		commit.Of(commit.Kind{Name: "flag.make", Says: "Makes a flag, in every environment with its lever off",
 			Action: app.MakeFlag, Span: commit.Environments, Guarded: true, Queued: true}, s.make),
 		commit.Of(commit.Kind{Name: "flag.edit", Says: "Changes a flag's definition; variants and visibility in all " +
@@ -62,7 +64,7 @@ func (s *Service) Kinds() []*commit.Kind {
 			Action: app.ReleaseIt, Span: commit.Environment, OfFlag: true, Guarded: true, Signs: true,
 			Queued: true},
 			s.put).Holding(holdFlag).Standing(s.stands), takes),
-	}
+	)
 }
 
 func (s *Service) names(ctx context.Context, environment int64) words.Names {

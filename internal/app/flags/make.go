@@ -32,7 +32,7 @@ func (s *Service) make(_ context.Context, m *commit.Moment, in *Make) (*commit.E
 	}
 	tx := commit.Narrow[Tx](m)
 	d := in.Definition
-	d.ProjectID, d.Version, d.Created = m.Project.ID, 1, m.At
+	d.ProjectID, d.Version, d.Created, d.Retired = m.Project.ID, 1, m.At, nil
 	asks, err := begin(tx, &d, in.CopyOf)
 	if err != nil {
 		return nil, err
@@ -117,7 +117,7 @@ func begin(tx Tx, d *app.Definition, copyOf string) (asks []flag.Problem, err er
 
 func beginAsCopy(tx Tx, d *app.Definition, of string) error {
 	from, err := tx.LockDefinition(d.ProjectID, of)
-	if err != nil {
+	if err != nil || from.Retired != nil {
 		return app.InvalidField("copyOf", "there is no flag %s in this project", of)
 	}
 	if d.Type != "" && d.Type != from.Type || len(d.Variants) > 0 {

@@ -25,6 +25,7 @@ type Subject struct {
 	Now             int64
 	Epoch, Revision int64 // that stand
 	Definitions     []app.Definition
+	Retired         []string // keys of flags that were
 	Asked           []app.Asked
 	Instances       []app.Instance
 	Aside           []app.Aside
@@ -42,6 +43,7 @@ type Unknown struct {
 	app.Asked
 	Nearest   string          `json:"nearest,omitempty"` // a defined flag whose key is much like it
 	Suggested *app.Definition `json:"suggested"`         // with the type and the fallback that the code used
+	Retired   bool            `json:"retired,omitempty"` // there was such a flag; its key is never used again
 }
 
 // Unasked is a flag that is defined and that nobody asks for.
@@ -97,8 +99,13 @@ func Look(s Subject) Radar {
 	for _, a := range s.Asked {
 		last[a.Flag] = a.Last
 		switch d := defined[a.Flag]; {
+		case slices.Contains(s.Retired, a.Flag):
+			if a.Last > s.Now-unasked {
+				r.Unknown = append(r.Unknown, Unknown{Asked: a, Retired: true})
+			}
 		case d == nil && a.Last > s.Now-unasked:
-			r.Unknown = append(r.Unknown, Unknown{a, lint.Nearest(a.Flag, maps.Keys(defined)), Suggest(a, s.Now)})
+			r.Unknown = append(r.Unknown, Unknown{Asked: a,
+				Nearest: lint.Nearest(a.Flag, maps.Keys(defined)), Suggested: Suggest(a, s.Now)})
 		case d != nil && a.Mistyped > s.Now-lately:
 			r.Mistyped = append(r.Mistyped, a)
 		}
