@@ -16,7 +16,8 @@ import (
 var _ = listed("change", (*session).bundleCommand)
 
 func (s *session) bundleCommand() *cobra.Command {
-	return group("bundle", "Flags that ship together", s.bundleList(), s.bundleShow(), s.bundleSave(), s.bundleTurn(),
+	return group("bundle", "Flags that ship together", s.bundleList(), s.bundleShow(), s.bundleSave(),
+		s.bundleTurn(),
 		s.bundleRemove())
 }
 
@@ -34,7 +35,8 @@ func (s *session) bundleList() *cobra.Command {
 			return s.show(all.Items, func() {
 				var rows [][]any
 				for i := range all.Items {
-					rows = append(rows, []any{all.Items[i].Key, all.Items[i].Title, strings.Join(all.Items[i].Flags, " ")})
+					rows = append(rows, []any{all.Items[i].Key, all.Items[i].Title,
+						strings.Join(all.Items[i].Flags, " ")})
 				}
 				s.rows([]any{"bundle", "name", "flags"}, rows)
 				if len(rows) == 0 {
@@ -45,7 +47,8 @@ func (s *session) bundleList() *cobra.Command {
 }
 
 func (s *session) bundleShow() *cobra.Command {
-	return &cobra.Command{Use: "show KEY", Short: "How the flags of a bundle stand, and which differ from the others",
+	return &cobra.Command{Use: "show KEY", Short: "How the flags of a bundle stand, and which differ from the " +
+		"others",
 		Example: "  greenlever bundle show opening --env production", Args: exactly("KEY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
@@ -87,7 +90,8 @@ func (s *session) sayBundle(b *manage.BundleView) {
 
 func (s *session) bundleSave() *cobra.Command {
 	var b app.Bundle
-	c := &cobra.Command{Use: "save KEY FLAG...", Short: "Save a bundle: a new one, or in place of the one of this key",
+	c := &cobra.Command{Use: "save KEY FLAG...", Short: "Save a bundle: a new one, or in place of the one of " +
+		"this key",
 		Example: "  greenlever bundle save opening one-touch-open handover-photo --title 'Opening a locker'",
 		Args:    cobra.MinimumNArgs(2), RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
@@ -109,7 +113,8 @@ func (s *session) bundleSave() *cobra.Command {
 
 func (s *session) bundleTurn() *cobra.Command {
 	return &cobra.Command{Use: "turn KEY on|off", Short: "Turn the levers of a bundle's flags in an environment",
-		Long: "Turn the levers of a bundle's flags in an environment, in one change: what it would move is shown before.",
+		Long: "Turn the levers of a bundle's flags in an environment, in one change: what it would move is " +
+			"shown before.",
 		Example: "  greenlever bundle turn opening off --env staging --try\n" +
 			"  greenlever bundle turn opening on --env staging --because 'all of it works'",
 		Args: exactly("KEY", "on|off"), RunE: func(cmd *cobra.Command, args []string) error {
@@ -131,10 +136,12 @@ func (s *session) bundleRemove() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := s.confirm([]words.Said{words.Say("take bundle %s away", words.Key(args[0]))}, !s.yes); err != nil {
+			if err := s.confirm([]words.Said{words.Say("take bundle %s away", words.Key(args[0]))},
+				!s.yes); err != nil {
 				return err
 			}
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/bundles/" + url.PathEscape(args[0]) +
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/bundles/" +
+				url.PathEscape(args[0]) +
 				"/remove", body: map[string]any{"reason": s.because}}, nil); err != nil {
 				return err
 			}
@@ -147,11 +154,14 @@ func (s *session) bundleRemove() *cobra.Command {
 func (s *session) flagEditFound() *cobra.Command {
 	var owners, tags, without []string
 	var goneBy string
-	c := &cobra.Command{Use: "edit-found WORD...", Short: "Edit owners, tags and the date of all flags that words find",
-		Long: "Edit owners, tags and the date of all flags that words find, in one change. Words are those of the Board:\n\n" +
+	c := &cobra.Command{Use: "edit-found WORD...", Short: "Edit owners, tags and the date of all flags that " +
+		"words find",
+		Long: "Edit owners, tags and the date of all flags that words find, in one change. Words are those of " +
+			"the Board:\n\n" +
 			findWords(),
 		Example: "  greenlever flag edit-found tag:door --add-tag opening --try\n" +
-			"  greenlever flag edit-found owner:juno 'gone-by:<30d' --gone-by 2027-06-30 --because 'one more season'",
+			"  greenlever flag edit-found owner:juno 'gone-by:<30d' --gone-by 2027-06-30 --because 'one more " +
+			"season'",
 		Args: cobra.MinimumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
@@ -161,7 +171,8 @@ func (s *session) flagEditFound() *cobra.Command {
 			if !given("owner") && !given("add-tag") && !given("remove-tag") && goneBy == "" {
 				return coded(exitUsage, "say what to edit: --owner, --add-tag, --remove-tag, --gone-by")
 			}
-			rows, err := s.pages(cmd.Context(), a, path, url.Values{"find": {strings.Join(args, " ")}, "sort": {"key"}})
+			rows, err := s.pages(cmd.Context(), a, path, url.Values{"find": {strings.Join(args, " ")},
+				"sort": {"key"}})
 			if err != nil {
 				return err
 			}
@@ -185,7 +196,8 @@ func (s *session) flagEditFound() *cobra.Command {
 				}
 			}
 			if len(changes) == 0 {
-				s.note("the %s found are like that already: nothing was changed", counted(len(keys), "flag", "flags"))
+				s.note("the %s found are like that already: nothing was changed", counted(len(keys), "flag",
+					"flags"))
 				return s.show(changes, func() {})
 			}
 			return s.carryOut(cmd.Context(), a, path, path+"/changes", map[string]any{"changes": changes})

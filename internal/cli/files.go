@@ -62,8 +62,10 @@ func (s *session) filesSave() *cobra.Command {
 	var over bool
 	var without []string
 	c := &cobra.Command{Use: "save DIR", Short: "Write the project into a folder, a file for each flag",
-		Long: "Write the project into a folder: a file for each flag with what it does in every environment, segments, " +
-			"attributes,\npolicies, ladders, recipes, metrics and bundles. Where a file is saved over, its comments stay; " +
+		Long: "Write the project into a folder: a file for each flag with what it does in every environment, " +
+			"segments, " +
+			"attributes,\npolicies, ladders, recipes, metrics and bundles. Where a file is saved over, its " +
+			"comments stay; " +
 			"one that was edited since\nit was saved is not overwritten, unless --over. Nothing of it is secret.",
 		Example: "  greenlever files save pinecrest\n" +
 			"  greenlever files save pinecrest-open --without people,units",
@@ -84,9 +86,11 @@ func (s *session) filesSave() *cobra.Command {
 			}
 			return s.saveInto(args[0], w, o, units, over)
 		}}
-	c.Flags().BoolVar(&o.Exact, "exact", false, "salts and buckets of shares as well, so that the same units get the "+
+	c.Flags().BoolVar(&o.Exact, "exact", false, "salts and buckets of shares as well, so that the same units "+
+		"get the "+
 		"same shares where it is loaded")
-	c.Flags().StringSliceVar(&without, "without", nil, "leave out people (owners), units (lists of units, and rules that "+
+	c.Flags().StringSliceVar(&without, "without", nil, "leave out people (owners), units (lists of units, and "+
+		"rules that "+
 		"name units)")
 	c.Flags().BoolVar(&over, "over", false, "overwrite files that were edited since they were saved")
 	return c
@@ -96,7 +100,8 @@ func (s *session) filesSave() *cobra.Command {
 func (s *session) saveInto(dir string, w *folder.Whole, o folder.Options, units folder.Units, over bool) error {
 	seen := versionsIn(dir)
 	if seen != nil && seen.Project != w.Project.Key {
-		return coded(exitConflict, "%s holds project %s, not %s: take another folder", dir, seen.Project, w.Project.Key)
+		return coded(exitConflict, "%s holds project %s, not %s: take another folder", dir, seen.Project,
+			w.Project.Key)
 	}
 	all, err := w.Files(o, units)
 	if err != nil {
@@ -117,7 +122,8 @@ func (s *session) saveInto(dir string, w *folder.Whole, o folder.Options, units 
 		}
 	}
 	if edited := seen.Edited(all, read); len(edited) > 0 && !over {
-		return coded(exitConflict, "edited since they were saved, and not loaded: %s; load them, or add --over to have "+
+		return coded(exitConflict, "edited since they were saved, and not loaded: %s; load them, or add --over "+
+			"to have "+
 			"them overwritten", strings.Join(edited, ", "))
 	}
 	changed := 0
@@ -280,7 +286,8 @@ func (s *session) filesCompare() *cobra.Command {
 	var remove bool
 	c := &cobra.Command{Use: "compare DIR", Short: "What the files of a folder would change, and whom that moves",
 		Long: "Say what the files of a folder would change of the project, in words, and whom that moves in each " +
-			"environment. Nothing is\nchanged. The exit code is 8 where something would be, and 7 where a file is wrong.",
+			"environment. Nothing is\nchanged. The exit code is 8 where something would be, and 7 where a file " +
+			"is wrong.",
 		Example: "  greenlever files compare pinecrest", Args: exactly("DIR"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			l, err := s.folderPlan(cmd.Context(), args[0], remove)
@@ -324,9 +331,12 @@ func (s *session) filesLoad() *cobra.Command {
 	var commit string
 	var overwrite []string
 	c := &cobra.Command{Use: "load DIR", Short: "Make the project what the files of a folder say, in one change",
-		Long: "Make the project what the files of a folder say, in one change, or with --propose as a proposal. What was " +
-			"changed in the\nservice since the folder was saved is not overwritten: both sides are shown, and --overwrite " +
-			"names what is to be. Without\nversions beside the files all that they would overwrite is to be named. Nothing " +
+		Long: "Make the project what the files of a folder say, in one change, or with --propose as a proposal. " +
+			"What was " +
+			"changed in the\nservice since the folder was saved is not overwritten: both sides are shown, and " +
+			"--overwrite " +
+			"names what is to be. Without\nversions beside the files all that they would overwrite is to be " +
+			"named. Nothing " +
 			"is taken away without --remove.",
 		Example: "  greenlever files load pinecrest --try\n" +
 			"  greenlever files load pinecrest --commit 4be1f0c --because 'as reviewed'",
@@ -351,7 +361,8 @@ func (s *session) filesLoad() *cobra.Command {
 			}
 			return s.load(cmd.Context(), dir, l)
 		}}
-	c.Flags().BoolVar(&remove, "remove", false, "take away what the folder does not have: attributes, policies, ladders, "+
+	c.Flags().BoolVar(&remove, "remove", false, "take away what the folder does not have: attributes, policies, "+
+		"ladders, "+
 		"recipes, metrics and bundles")
 	c.Flags().StringVar(&commit, "commit", "", "the id of the commit that the files are of, which the audit keeps")
 	c.Flags().StringSliceVar(&overwrite, "overwrite", nil, "what may be overwritten although it was changed in the "+
@@ -378,7 +389,8 @@ func (s *session) mayOverwrite(ctx context.Context, dir string, l *loading, name
 	for _, thing := range moved {
 		key, _, _ := strings.Cut(strings.SplitN(thing, "/", 2)[1]+"/", "/")
 		var page historyPage
-		if err := l.api.do(ctx, request{method: "GET", path: l.path + "/history?limit=3&flag=" + url.QueryEscape(key)},
+		if err := l.api.do(ctx, request{method: "GET", path: l.path + "/history?limit=3&flag=" +
+			url.QueryEscape(key)},
 			&page); err != nil {
 			return err
 		}
@@ -395,7 +407,8 @@ func (s *session) mayOverwrite(ctx context.Context, dir string, l *loading, name
 		why = "is there already, and no versions stand beside the files"
 	}
 	return coded(exitConflict, "%s %s: nothing was changed; add --overwrite %s to have it overwritten, or save the "+
-		"project into another folder and lay them together", strings.Join(moved, ", "), why, strings.Join(moved, ","))
+		"project into another folder and lay them together", strings.Join(moved, ", "), why, strings.Join(moved,
+		","))
 }
 
 // load has the changes made, and notes the versions that stand then.

@@ -21,7 +21,8 @@ var _ = listed("change", (*session).flagCommand)
 
 func (s *session) flagCommand() *cobra.Command {
 	return group("flag", "Make flags, look at them, and edit what they do where",
-		s.flagList(), s.flagMake(), s.flagEdit(), s.flagEditFound(), s.flagCopy(), s.flagAsOf(), s.flagShow(), s.flagTurn(), s.flagName(),
+		s.flagList(), s.flagMake(), s.flagEdit(), s.flagEditFound(), s.flagCopy(), s.flagAsOf(), s.flagShow(),
+		s.flagTurn(), s.flagName(),
 		s.flagRule(), s.flagOrder(), s.flagShare(),
 		s.flagDrawAnew(), s.flagEnd(), s.flagRestAfter(), s.flagPark(), s.flagRemoveRule(),
 		s.flagSave(), s.flagSnippet())
@@ -55,7 +56,8 @@ func (s *session) flagMake() *cobra.Command {
 				reason = s.because
 			}
 			var made app.Definition
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(d, reason)},
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(d,
+				reason)},
 				&made); err != nil {
 				return err
 			}

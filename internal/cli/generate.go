@@ -41,15 +41,17 @@ gone no longer compiles. With --check the file is compared instead; the exit cod
 func (s *session) generateTypeScript() *cobra.Command {
 	var server bool
 	c := s.generated(&cobra.Command{Use: "typescript", Short: "Typed accessors for TypeScript", Args: exactly(),
-		Long: `Writes a TypeScript module with one typed function for each flag of the project, which asks an OpenFeature
-client: with the flag's key, its type, and the value of its resting variant as fallback. A flag that is gone no longer
-compiles. With --check the file is compared instead; the exit code is 8 where it is stale.`,
+		Long: `Writes a TypeScript module with one typed function for each flag of the project, which asks an
+OpenFeature client: with the flag's key, its type, and the value of its resting variant as fallback. A flag
+that is gone no longer compiles. With --check the file is compared instead; the exit code is 8 where it is
+stale.`,
 		Example: "  greenlever generate typescript --out src/flags.ts\n" +
 			"  greenlever generate typescript --out src/flags.ts --check"},
 		func(d *manage.Definitions, _ string) ([]byte, error) {
 			return accessor.TypeScript(d.Project, d.Items, server)
 		})
-	c.Flags().BoolVar(&server, "server", false, "for servers, where answers are promises and each has a context of its "+
+	c.Flags().BoolVar(&server, "server", false, "for servers, where answers are promises and each has a context "+
+		"of its "+
 		"own; otherwise for browsers, of the flags that are visible to them")
 	return c
 }

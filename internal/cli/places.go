@@ -29,19 +29,24 @@ var (
 )
 
 func (s *session) placesCommand() *cobra.Command {
-	return group("places", "Where code asks for flags", s.placesScan(), s.placesList(), s.placesRemove(), s.placesForget())
+	return group("places", "Where code asks for flags", s.placesScan(), s.placesList(), s.placesRemove(),
+		s.placesForget())
 }
 
 func (s *session) placesScan() *cobra.Command {
 	var report bool
 	var scan app.Scan
 	c := &cobra.Command{Use: "scan PATH", Short: "Find where the code below a folder asks for flags",
-		Long: "Find where the code below a folder asks for flags: in Go by its syntax, elsewhere by its words, comments left " +
-			"out. With\n--report the service keeps what was found, in place of what the last scan of the same branch did: a " +
-			"flag's page shows it,\nand a flag that is in no code can be retired. The exit code is 8 where code asks for " +
+		Long: "Find where the code below a folder asks for flags: in Go by its syntax, elsewhere by its words, " +
+			"comments left " +
+			"out. With\n--report the service keeps what was found, in place of what the last scan of the same " +
+			"branch did: a " +
+			"flag's page shows it,\nand a flag that is in no code can be retired. The exit code is 8 where code " +
+			"asks for " +
 			"flags that nobody defined.",
-		Example: "  greenlever places scan .\n  greenlever places scan . --report --repository locker-service --branch main",
-		Args:    exactly("PATH"), RunE: func(cmd *cobra.Command, args []string) error {
+		Example: "  greenlever places scan .\n  greenlever places scan . --report --repository locker-service " +
+			"--branch main",
+		Args: exactly("PATH"), RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
 				return err
@@ -59,7 +64,8 @@ func (s *session) placesScan() *cobra.Command {
 			described(cmd.Context(), args[0], &scan)
 			scan.Places, scan.Unknown, scan.Lines = placesOf(found.Places), placesOf(found.Unknown), found.Lines
 			if report {
-				if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/places", body: scan}, nil); err != nil {
+				if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/places", body: scan},
+					nil); err != nil {
 					return err
 				}
 				s.note("reported: %s of %s at %s", scan.Branch, scan.Repository, scan.Commit)
@@ -67,10 +73,12 @@ func (s *session) placesScan() *cobra.Command {
 			if err := s.show(scan, func() { s.sayPlaces(&scan) }); err != nil {
 				return err
 			}
-			s.note("%s in %s files, %s lines", counted(len(scan.Places), "place", "places"), strconv.Itoa(found.Files),
+			s.note("%s in %s files, %s lines", counted(len(scan.Places), "place", "places"),
+				strconv.Itoa(found.Files),
 				strconv.FormatInt(found.Lines, 10))
 			if len(scan.Unknown) > 0 {
-				return coded(exitUnsound, "code asks for %s that nobody defined", counted(len(scan.Unknown), "flag", "flags"))
+				return coded(exitUnsound, "code asks for %s that nobody defined", counted(len(scan.Unknown),
+					"flag", "flags"))
 			}
 			return nil
 		}}
@@ -176,7 +184,8 @@ func (s *session) placesList() *cobra.Command {
 			return s.show(all, func() {
 				for i := range all.Scans {
 					one := &all.Scans[i]
-					s.say("%s, %s at %s, %s", s.screen.paint(strong, one.Repository), one.Branch, one.Commit, s.when(one.At))
+					s.say("%s, %s at %s, %s", s.screen.paint(strong, one.Repository), one.Branch, one.Commit,
+						s.when(one.At))
 					s.sayPlaces(&app.Scan{Places: one.Places})
 				}
 				for _, u := range all.Unknown {
@@ -201,7 +210,8 @@ func (s *session) placesList() *cobra.Command {
 }
 
 func (s *session) placesForget() *cobra.Command {
-	return &cobra.Command{Use: "forget REPOSITORY BRANCH", Short: "Forget what was reported of a branch that is gone",
+	return &cobra.Command{Use: "forget REPOSITORY BRANCH", Short: "Forget what was reported of a branch that is " +
+		"gone",
 		Example: "  greenlever places forget locker-service trial", Args: exactly("REPOSITORY", "BRANCH"),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
@@ -209,7 +219,8 @@ func (s *session) placesForget() *cobra.Command {
 				return err
 			}
 			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/places/forget",
-				body: map[string]any{"repository": args[0], "branch": args[1], "reason": s.because}}, nil); err != nil {
+				body: map[string]any{"repository": args[0], "branch": args[1], "reason": s.because}},
+				nil); err != nil {
 				return err
 			}
 			s.note("forgotten: %s of %s", args[1], args[0])
@@ -221,8 +232,10 @@ func (s *session) placesRemove() *cobra.Command {
 	var dir, variant string
 	var write, tests bool
 	c := &cobra.Command{Use: "remove FLAG", Short: "Rewrite Go code to the branch that everybody gets",
-		Long: "Rewrite the Go code of a module so that it asks for a flag no more: where it did stands what everybody gets, " +
-			"and of\nconditions the branch that everybody takes. The difference is shown; --write writes it. What is not sure " +
+		Long: "Rewrite the Go code of a module so that it asks for a flag no more: where it did stands what " +
+			"everybody gets, " +
+			"and of\nconditions the branch that everybody takes. The difference is shown; --write writes it. " +
+			"What is not sure " +
 			"is left as it is,\nand named with the reason. What is written compiles and is formatted.",
 		Example: "  greenlever places remove one-touch-open --dir . --variant on\n" +
 			"  greenlever places remove one-touch-open --dir . --variant on --write",
@@ -259,7 +272,8 @@ func (s *session) placesRemove() *cobra.Command {
 					return err
 				}
 			}
-			s.note("%s written, %s left", counted(len(r.Files), "file", "files"), counted(len(r.Left), "place", "places"))
+			s.note("%s written, %s left", counted(len(r.Files), "file", "files"), counted(len(r.Left), "place",
+				"places"))
 			return nil
 		}}
 	f := c.Flags()
@@ -291,7 +305,8 @@ func (s *session) finalValue(ctx context.Context, key, variant string) (value an
 		}
 		for _, in := range r.In {
 			if len(in.Given) > 1 {
-				return nil, "", coded(exitConflict, "in %s several variants were given: say with --variant which one stays",
+				return nil, "", coded(exitConflict, "in %s several variants were given: say with --variant "+
+					"which one stays",
 					in.Environment)
 			}
 			if in.Variant != "" {
@@ -321,13 +336,18 @@ func (s *session) finalValue(ctx context.Context, key, variant string) (value an
 
 func (s *session) retireCommand() *cobra.Command {
 	var force bool
-	c := &cobra.Command{Use: "retire [FLAG]", Short: "Take a flag out of use once nothing needs it; without one, list them",
-		Long: "Take a flag out of use: its documents are gone everywhere, who still asks for it gets the fallback and shows on " +
-			"the radar,\nand its key is never used again. It is refused unless one variant was given to all for a while in " +
-			"every environment, no\nrelease of it runs, and no code asks for it or no process did for a while. Without a flag: " +
+	c := &cobra.Command{Use: "retire [FLAG]", Short: "Take a flag out of use once nothing needs it; without " +
+		"one, list them",
+		Long: "Take a flag out of use: its documents are gone everywhere, who still asks for it gets the " +
+			"fallback and shows on " +
+			"the radar,\nand its key is never used again. It is refused unless one variant was given to all for " +
+			"a while in " +
+			"every environment, no\nrelease of it runs, and no code asks for it or no process did for a while. " +
+			"Without a flag: " +
 			"those that are ready.",
-		Example: "  greenlever retire\n  greenlever retire weather-holds --because 'the new scheduler holds by itself'",
-		Args:    cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
+		Example: "  greenlever retire\n  greenlever retire weather-holds --because 'the new scheduler holds by " +
+			"itself'",
+		Args: cobra.MaximumNArgs(1), RunE: func(cmd *cobra.Command, args []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
 				return err
@@ -395,7 +415,8 @@ func (s *session) listRetiring(ctx context.Context, a *api, path string) error {
 		}
 		for i := range all.Retired {
 			d := &all.Retired[i]
-			rows = append(rows, []any{d.Key, d.Title, d.GoneBy, strings.Join(d.Owners, " "), "retired " + s.when(d.Retired.At)})
+			rows = append(rows, []any{d.Key, d.Title, d.GoneBy, strings.Join(d.Owners, " "), "retired " +
+				s.when(d.Retired.At)})
 		}
 		s.rows([]any{"flag", "name", "gone by", "owners", "is"}, rows)
 		if len(rows) == 0 {

@@ -162,8 +162,10 @@ func planTitle(i *manage.PlannedItem) string {
 
 func (s *session) undoCommand() *cobra.Command {
 	return &cobra.Command{Use: "undo CHANGE", Short: "Take a change back, if nothing that came after stands on it",
-		Long: "Take a change back as a new one: in all environments that it touched, and in what the project owns. What " +
-			"came after it stays;\nwhere it stands on the change, that is shown and nothing is changed. `greenlever " +
+		Long: "Take a change back as a new one: in all environments that it touched, and in what the project " +
+			"owns. What " +
+			"came after it stays;\nwhere it stands on the change, that is shown and nothing is changed. " +
+			"`greenlever " +
 			"history` names changes by their ids.",
 		Example: "  greenlever undo CHANGE --try\n" +
 			"  greenlever undo CHANGE --because 'it was the wrong flag'",
@@ -172,7 +174,8 @@ func (s *session) undoCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			err = s.carryOut(cmd.Context(), a, path, path+"/changes/"+url.PathEscape(args[0])+"/undo", map[string]any{})
+			err = s.carryOut(cmd.Context(), a, path, path+"/changes/"+url.PathEscape(args[0])+"/undo",
+				map[string]any{})
 			s.sayInTheWay(err)
 			return err
 		}}
@@ -202,7 +205,8 @@ func (s *session) sayInTheWay(err error) {
 func (s *session) promoteCommand() *cobra.Command {
 	var in plans.Promotion
 	c := &cobra.Command{Use: "promote FLAG...", Short: "Take what flags do from an environment into others",
-		Long: "Take what flags do from an environment into others, in one change: their rules and end if nothing is said, " +
+		Long: "Take what flags do from an environment into others, in one change: their rules and end if " +
+			"nothing is said, " +
 			"or what the\noptions name. The same units are in there, unless --draw-anew.",
 		Example: "  greenlever promote one-touch-open --from staging --to production --try\n" +
 			"  greenlever promote one-touch-open arrival-estimate --from staging --to production --rules --values " +

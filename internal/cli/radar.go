@@ -30,7 +30,8 @@ func (s *session) radarCommand() *cobra.Command {
 				continue
 			}
 			if u.Retired {
-				return coded(exitConflict, "flag %s is retired: take it out of the code, or bring it back with %s", u.Flag,
+				return coded(exitConflict, "flag %s is retired: take it out of the code, or bring it back with %s",
+					u.Flag,
 					s.next("restore", u.Flag))
 			}
 			if u.Suggested == nil {
@@ -45,8 +46,9 @@ func (s *session) radarCommand() *cobra.Command {
 				reason = s.because
 			}
 			var made app.Definition
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags", body: withReason(u.Suggested,
-				reason)}, &made); err != nil {
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/flags",
+				body: withReason(u.Suggested,
+					reason)}, &made); err != nil {
 				return err
 			}
 			return s.show(made, func() {
@@ -94,7 +96,8 @@ func (s *session) printRadar(r *radar.Radar) {
 		}
 		rows = append(rows, []any{u.Flag, u.Type, u.Fallback, nearest, u.Application, s.when(u.Last)})
 	}
-	part("Asked for, and not defined", []any{"flag", "type", "fallback", "nearest", "application", "last asked"}, rows)
+	part("Asked for, and not defined", []any{"flag", "type", "fallback", "nearest", "application", "last asked"},
+		rows)
 	for _, u := range r.Unknown {
 		if u.Suggested != nil {
 			s.note("make it: %s", s.next("radar", "define", u.Flag))
@@ -117,9 +120,11 @@ func (s *session) printRadar(r *radar.Radar) {
 	part("Past their time", []any{"flag", "what", "mend"}, rows)
 	rows = nil
 	for _, i := range r.Busy {
-		rows = append(rows, []any{i.Application, i.Version, i.BusyUnit, share(uint64(i.BusyCalls), uint64(i.BusyOf))})
+		rows = append(rows, []any{i.Application, i.Version, i.BusyUnit, share(uint64(i.BusyCalls),
+			uint64(i.BusyOf))})
 	}
-	part("One unit makes most of the calls: is its key written into the code?", []any{"application", "version", "unit",
+	part("One unit makes most of the calls: is its key written into the code?", []any{"application", "version",
+		"unit",
 		"of its calls"}, rows)
 	rows = nil
 	for _, u := range r.Unasked {

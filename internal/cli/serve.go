@@ -78,7 +78,8 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 			c.Log.Info("operators are listened to", "url", srv.AdminURL())
 			c.Log.Info("the service listens", "url", srv.URL())
 			if srv.SetUpCode != "" {
-				s.note("\nThere is no account yet. Open this address to make the first one:\n\n  %s/set-up?code=%s\n",
+				s.note("\nThere is no account yet. Open this address to make the first one:\n\n  "+
+					"%s/set-up?code=%s\n",
 					srv.URL(), srv.SetUpCode)
 			}
 			select {
@@ -90,7 +91,8 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 		}}
 	f := cmd.Flags()
 	f.StringVar(&c.Listen, "listen", "127.0.0.1:8090", "address to listen on")
-	f.StringVar(&c.Admin, "admin", "127.0.0.1:8091", "address of what operators watch, /metrics; not for strangers; "+
+	f.StringVar(&c.Admin, "admin", "127.0.0.1:8091", "address of what operators watch, /metrics; not for "+
+		"strangers; "+
 		"empty: none")
 	f.BoolVar(&c.Restored, "restored", false, "the records were restored from a backup: begin with a new epoch "+
 		"(once, at the first start after it)")
@@ -100,16 +102,21 @@ Without --dsn the service starts a MariaDB server of its own on loopback, with i
 		"private networks that webhooks may be in, such as 10.20.0.0/16")
 	f.StringVar(&c.Heads, "heads", "", "where signed heads of the audit are copied to: a file, or an address that "+
 		"takes them by POST")
-	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; empty: a "+
+	f.StringVar(&c.DSN, "dsn", "", "an existing MariaDB database, user:password@tcp(host:port)/greenlever; "+
+		"empty: a "+
 		"private server")
 	f.StringVar(&c.Dir, "dir", defaultDir(), "directory of configuration, and of data without --dsn")
 	f.StringVar(&file, "config", "", "YAML file with these options")
-	f.StringVar(&identityFile, "identity", "", "YAML file of the providers with which people sign in (OpenID Connect)")
+	f.StringVar(&identityFile, "identity", "", "YAML file of the providers with which people sign in (OpenID "+
+		"Connect)")
 	f.StringVar(&dsnFile, "dsn-file", "", "file that holds --dsn, which has a password")
-	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more requests")
-	f.DurationVar(&c.Settles, "settled-after", 30*24*time.Hour, "for how long one variant must have been given to all "+
+	f.DurationVar(&c.Drain, "drain", 0, "how long /readyz says that the service ends before it takes no more "+
+		"requests")
+	f.DurationVar(&c.Settles, "settled-after", 30*24*time.Hour, "for how long one variant must have been given "+
+		"to all "+
 		"before a flag can be retired")
-	f.DurationVar(&c.Idle, "unasked-after", 14*24*time.Hour, "for how long no process may have asked for a flag that is "+
+	f.DurationVar(&c.Idle, "unasked-after", 14*24*time.Hour, "for how long no process may have asked for a flag "+
+		"that is "+
 		"still in the code before it can be retired")
 	f.DurationVar(&c.ReadyStale, "ready-stale", 30*time.Second, "how long /readyz says yes where revisions cannot "+
 		"be read although the records can be reached")
@@ -172,7 +179,8 @@ type logs struct{ format, level string }
 func (l *logs) options(f *pflag.FlagSet, oneOf *int) {
 	f.StringVar(&l.format, "log-format", "text", "text or json")
 	f.StringVar(&l.level, "log-level", "info", "debug, info, warn or error")
-	f.IntVar(oneOf, "log-requests", 0, "of how many requests that went well one is logged; 0: none. Those that fail "+
+	f.IntVar(oneOf, "log-requests", 0, "of how many requests that went well one is logged; 0: none. Those that "+
+		"fail "+
 		"here and slow ones always are")
 }
 

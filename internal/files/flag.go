@@ -339,9 +339,11 @@ func (r *flagReader) document(d *app.Definition, env string, in flagIn) *flag.Do
 	ids := map[string]bool{}
 	for i, rule := range in.Rules {
 		n := strconv.Itoa(i)
-		one := flag.Rule{ID: rule.ID, Name: rule.Name, Parked: rule.Parked, OnUnknown: flag.OnUnknown(rule.OnUnknown)}
+		one := flag.Rule{ID: rule.ID, Name: rule.Name, Parked: rule.Parked,
+			OnUnknown: flag.OnUnknown(rule.OnUnknown)}
 		if rule.ID != "" && ids[rule.ID] {
-			r.wrong(rule.ID+" stands twice: each rule has an id of its own; a new one needs none", at("rules", n, "id")...)
+			r.wrong(rule.ID+" stands twice: each rule has an id of its own; a new one needs none", at("rules", n,
+				"id")...)
 		}
 		ids[rule.ID] = true
 		var err error
@@ -349,8 +351,10 @@ func (r *flagReader) document(d *app.Definition, env string, in flagIn) *flag.Do
 			r.found = append(r.found, err.(Problems)...)
 		}
 		switch {
-		case rule.Kept && (rule.ID == "" || rule.When != "" || len(rule.Gives) > 0 || rule.Parked || rule.OnUnknown != ""):
-			r.wrong("a rule that is kept as it is has an id and a name, and nothing besides", at("rules", n, "kept")...)
+		case rule.Kept && (rule.ID == "" || rule.When != "" || len(rule.Gives) > 0 || rule.Parked ||
+			rule.OnUnknown != ""):
+			r.wrong("a rule that is kept as it is has an id and a name, and nothing besides", at("rules", n,
+				"kept")...)
 		case rule.Kept:
 			r.kept[env] = append(r.kept[env], rule.ID)
 		case len(rule.Gives) == 0:
@@ -397,7 +401,8 @@ func (r *flagReader) gives(d *app.Definition, raw json.RawMessage, end bool, pat
 		add(flag.Part{GoesOn: true}, left, in.Left, left)
 	}
 	if sum != bucket.Buckets && len(r.found) == 0 {
-		r.wrong(fmt.Sprintf("the shares add up to %s: they must add up to exactly 100 %%, what is left to the rules "+
+		r.wrong(fmt.Sprintf("the shares add up to %s: they must add up to exactly 100 %%, what is left to the "+
+			"rules "+
 			"below among them", bucket.Percent(sum)), append(slices.Clone(path), "shares")...)
 	}
 	g.Shares = s

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"go.yaml.in/yaml/v4"
+
+	"greenlever.example/core/condition"
 )
 
 // fields is a YAML mapping in the order in which it is written. What is empty is left out.
@@ -73,10 +75,8 @@ func (f *fields) fields(name string, of *fields) {
 
 // valueNode gives a JSON value as YAML has it, members of objects in order of their names.
 func valueNode(raw json.RawMessage) (*yaml.Node, error) {
-	d := json.NewDecoder(bytes.NewReader(raw))
-	d.UseNumber()
-	var v any
-	if err := d.Decode(&v); err != nil {
+	v, err := condition.Tree(raw)
+	if err != nil {
 		return nil, err
 	}
 	return anyNode(v), nil

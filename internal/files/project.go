@@ -86,7 +86,8 @@ func ReadProject(raw []byte) (*Project, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Project{Key: in.Project, Title: cmp.Or(in.Title, in.Project), Exact: in.Exact, LeftOut: in.LeftOut, root: root}
+	out := &Project{Key: in.Project, Title: cmp.Or(in.Title, in.Project), Exact: in.Exact, LeftOut: in.LeftOut,
+		root: root}
 	for _, key := range names(root, "environments") {
 		e := in.Environments[key]
 		out.Environments = append(out.Environments, app.Environment{Key: key, Title: cmp.Or(e.Title, key),
@@ -179,7 +180,8 @@ func ReadSegment(raw []byte) (*Segment, error) {
 			found = append(found, err.(Problems)...)
 		}
 		if len(e.In) > 0 && e.InFile != "" {
-			found = append(found, wrong(root, "stands in place of in: leave one of them out", "environments", env, "inFile"))
+			found = append(found, wrong(root, "stands in place of in: leave one of them out", "environments", env,
+				"inFile"))
 		}
 		if len(e.Out) > 0 && e.OutFile != "" {
 			found = append(found, wrong(root, "stands in place of out: leave one of them out", "environments", env,
@@ -238,7 +240,8 @@ func ReadAttributes(raw []byte) ([]app.Attribute, error) {
 	out, seen := []app.Attribute{}, map[string]bool{}
 	for i, a := range in.Attributes {
 		if seen[a.Attribute] {
-			return nil, Problems{wrong(root, a.Attribute+" stands twice: leave one out", "attributes", itoa(i), "attribute")}
+			return nil, Problems{wrong(root, a.Attribute+" stands twice: leave one out", "attributes", itoa(i),
+				"attribute")}
 		}
 		seen[a.Attribute] = true
 		out = append(out, app.Attribute{Name: a.Attribute, Type: lint.Type(a.Type), Description: a.Description,

@@ -49,7 +49,8 @@ func (p *planner) documents() {
 	for _, f := range p.want.Flags {
 		for env := range f.In {
 			if !p.environment(env) {
-				p.wrong("flags/"+f.Definition.Key+".yaml", "there is no environment "+env+" in this project", f.Place,
+				p.wrong("flags/"+f.Definition.Key+".yaml", "there is no environment "+env+" in this project",
+					f.Place,
 					"environments", env)
 			}
 		}
@@ -135,7 +136,8 @@ func (p *planner) rules(f *files.Flag, env string, rules []flag.Rule, was *flag.
 			r = *stands
 		}
 		if o := was.Rule(r.ID); o != nil && o.Release != "" {
-			p.wrong("flags/"+f.Definition.Key+".yaml", "is the id of a rule that a release owns: leave it out", f.Place,
+			p.wrong("flags/"+f.Definition.Key+".yaml", "is the id of a rule that a release owns: leave it out",
+				f.Place,
 				"environments", env, "rules", fmt.Sprint(i), "id")
 		}
 		out = append(out, r)
@@ -143,10 +145,13 @@ func (p *planner) rules(f *files.Flag, env string, rules []flag.Rule, was *flag.
 	return carry.Around(out, was.Rules, func(string) bool { return true })
 }
 
-// called is the id of the one rule that stands with a name and that no other rule of the file is; empty: there is none.
+// called is the id of the one rule that stands with a name and that no other rule of the file is; empty: there is
+// none.
 func called(name string, rules []flag.Rule, was *flag.Document) (id string) {
 	for _, r := range was.Rules {
-		if r.Name != name || r.Release != "" || slices.ContainsFunc(rules, func(o flag.Rule) bool { return o.ID == r.ID }) {
+		if r.Name != name || r.Release != "" || slices.ContainsFunc(rules, func(o flag.Rule) bool {
+			return o.ID == r.ID
+		}) {
 			continue
 		}
 		if id != "" {

@@ -7,7 +7,8 @@
 //	read, err := folder.Read(os.DirFS(dir))
 //	todo, err := folder.Plan(whole, read, folder.How{Units: units})
 //
-// Nothing of it is state: no revisions, stops or releases that run. What a release that runs owns of a flag's rules is
+// Nothing of it is state: no revisions, stops or releases that run. What a release that runs owns of a flag's rules
+// is
 // left out of the files, and left as it stands where they are loaded.
 package folder
 
@@ -200,7 +201,10 @@ func (w *Whole) segmentFile(s *WholeSegment, o Options, units Units, beside map[
 			if err != nil {
 				return nil, err
 			}
-			if len(all) <= mostInline && !slices.ContainsFunc(all, func(u string) bool { return strings.Contains(u, "\n") }) {
+			if len(all) <= mostInline && !slices.ContainsFunc(all, func(u string) bool {
+				return strings.Contains(u,
+					"\n")
+			}) {
 				*l.units = all
 				continue
 			}
@@ -326,7 +330,8 @@ func (r *reader) one(at string, must bool, read func(raw []byte) (key string, er
 		return
 	}
 	if err != nil {
-		r.found = append(r.found, Problem{at, files.Problem{Mend: "is not there: `greenlever files save` writes it"}})
+		r.found = append(r.found, Problem{at, files.Problem{Mend: "is not there: `greenlever files save` writes " +
+			"it"}})
 		return
 	}
 	r.out.has[at] = true
@@ -335,8 +340,9 @@ func (r *reader) one(at string, must bool, read func(raw []byte) (key string, er
 	switch is := false; {
 	case err == nil:
 		if name := strings.TrimSuffix(path.Base(at), ".yaml"); key != "" && key != name {
-			r.found = append(r.found, Problem{at, files.Problem{Line: 1, Column: 1, Mend: fmt.Sprintf("holds %s: call the "+
-				"file %s.yaml", key, key)}})
+			r.found = append(r.found, Problem{at, files.Problem{Line: 1, Column: 1,
+				Mend: fmt.Sprintf("holds %s: call the "+
+					"file %s.yaml", key, key)}})
 		}
 	default:
 		if wrong, is = err.(files.Problems); !is {
@@ -382,8 +388,9 @@ func (r *reader) lists(s *files.Segment) {
 			raw, err := fs.ReadFile(r.fsys, "segments/"+l.file)
 			if err != nil || strings.Contains(l.file, "/") {
 				line, column := s.Place("environments", env, l.name+"File")
-				r.found = append(r.found, Problem{at, files.Problem{Line: line, Column: column, Place: "environments." + env +
-					"." + l.name + "File", Mend: "there is no file segments/" + l.file}})
+				r.found = append(r.found, Problem{at, files.Problem{Line: line, Column: column,
+					Place: "environments." + env +
+						"." + l.name + "File", Mend: "there is no file segments/" + l.file}})
 				continue
 			}
 			*l.units = strings.FieldsFunc(string(raw), func(c rune) bool { return c == '\n' || c == '\r' })

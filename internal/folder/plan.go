@@ -119,7 +119,8 @@ func (p *planner) add(do, environment, of string, versions []int64, with any, fr
 		p.leave(from.Thing)
 		return
 	}
-	p.out.Changes = append(p.out.Changes, Change{Do: do, Project: p.now.Project.Key, Environment: environment, Of: of,
+	p.out.Changes = append(p.out.Changes, Change{Do: do, Project: p.now.Project.Key, Environment: environment,
+		Of:       of,
 		Versions: versions, With: with})
 	p.out.From = append(p.out.From, from)
 	if from.Thing != "" && !slices.Contains(p.out.Things, from.Thing) {
@@ -143,7 +144,8 @@ func (p *planner) note(format string, args ...any) {
 func (p *planner) leave(thing string) {
 	if !slices.Contains(p.out.Stayed, thing) {
 		p.out.Stayed = append(p.out.Stayed, thing)
-		p.note("%s was changed in the service since the folder was saved, and not in the files: it stays as it is there",
+		p.note("%s was changed in the service since the folder was saved, and not in the files: it stays as it "+
+			"is there",
 			thing)
 	}
 }
@@ -226,8 +228,11 @@ func (p *planner) flags() {
 		p.definition(&p.now.Flags[at].Definition, &d, from)
 	}
 	for _, f := range p.now.Flags {
-		if !slices.ContainsFunc(p.want.Flags, func(o *files.Flag) bool { return o.Definition.Key == f.Definition.Key }) {
-			p.note("flag %s is not in the folder, and stays: `greenlever retire` takes a flag out of use", f.Definition.Key)
+		if !slices.ContainsFunc(p.want.Flags, func(o *files.Flag) bool {
+			return o.Definition.Key == f.Definition.Key
+		}) {
+			p.note("flag %s is not in the folder, and stays: `greenlever retire` takes a flag out of use",
+				f.Definition.Key)
 		}
 	}
 }
@@ -298,8 +303,9 @@ func (p *planner) definition(was, is *app.Definition, from From) {
 	}
 	p.bumped[is.Key] = edit.Visible != nil || len(edit.AddVariants) > 0
 	if len(goes) > 0 {
-		p.last = append(p.last, Change{Do: "flag.edit", Project: p.now.Project.Key, Of: is.Key, Versions: []int64{version},
-			With: flags.Edit{RemoveVariants: goes}})
+		p.last = append(p.last, Change{Do: "flag.edit", Project: p.now.Project.Key, Of: is.Key,
+			Versions: []int64{version},
+			With:     flags.Edit{RemoveVariants: goes}})
 		p.lastFrom = append(p.lastFrom, from)
 	}
 }
@@ -366,7 +372,8 @@ func whole[T any](p *planner, noun, dir string, now, want []T, of func(*T) (key 
 				versions = []int64{version}
 			}
 		}
-		p.add(noun+".put", "", key, versions, map[string]any{noun: want[i]}, From{File: file, Thing: noun + "/" + key})
+		p.add(noun+".put", "", key, versions, map[string]any{noun: want[i]}, From{File: file, Thing: noun + "/" +
+			key})
 	}
 	for i := range now {
 		if key, _, shipped := of(&now[i]); !shipped && find(want, key) == nil {
@@ -383,7 +390,8 @@ func (p *planner) environments() {
 	for _, e := range p.want.Project.Environments {
 		at := slices.IndexFunc(p.now.Environments, func(o app.Environment) bool { return o.Key == e.Key })
 		if at < 0 {
-			p.wrong("project.yaml", fmt.Sprintf("there is no environment %s: make it first, with `greenlever environment "+
+			p.wrong("project.yaml", fmt.Sprintf("there is no environment %s: make it first, with `greenlever "+
+				"environment "+
 				"make %s`, since its access keys are shown once", e.Key, e.Key), nil, "environments", e.Key)
 			continue
 		}
@@ -401,7 +409,8 @@ func (p *planner) environments() {
 			edit["signing"] = e.Signing
 		}
 		if len(edit) > 0 {
-			p.add("environment.edit", e.Key, "", nil, edit, From{File: "project.yaml", Thing: "environment/" + e.Key})
+			p.add("environment.edit", e.Key, "", nil, edit, From{File: "project.yaml", Thing: "environment/" +
+				e.Key})
 		}
 	}
 }

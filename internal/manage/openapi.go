@@ -61,7 +61,8 @@ func OpenAPI() ([]byte, error) {
 		"info":    map[string]any{"title": "Green Lever management API", "version": "1"},
 		"paths":   paths,
 		"components": map[string]any{"schemas": s.defs, "securitySchemes": map[string]any{
-			"token": map[string]any{"type": "http", "scheme": "bearer", "description": "a personal token, glt_..."}}},
+			"token": map[string]any{"type": "http", "scheme": "bearer",
+				"description": "a personal token, glt_..."}}},
 		"security": []any{map[string]any{"token": []string{}}},
 	})
 }
@@ -284,7 +285,8 @@ var generic = regexp.MustCompile(`^listOf\[(?:.*\.)?(\w+)\]$`)
 // nouns are what the types of the use cases are of: keys.Made is a MadeKey to the outside.
 var nouns = map[string]string{"flags": "Flag", "segments": "Segment", "keys": "Key", "seeas": "SeeAs",
 	"testunits": "TestUnits",
-	"recipes":   "Recipes", "plans": "Plan", "folder": "Folder", "bundles": "Bundle", "scans": "Scan", "stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
+	"recipes":   "Recipes", "plans": "Plan", "folder": "Folder", "bundles": "Bundle", "scans": "Scan",
+	"stage": "Release", "releases": "Release", "ladders": "Ladder", "metrics": "Metric",
 	"evidence": "Evidence",
 	"webhooks": "Webhook", "tripwires": "Tripwire", "proposals": "Proposal", "merge": "Merge", "policies": "Policy",
 	"calendar": "Calendar", "calendars": "CalendarAddress",

@@ -13,11 +13,14 @@ import (
 )
 
 var _ = listed(
-	op[none, settled.Readiness]("GET", atProject+"/flags/:flag/readiness", "Whether a flag can be retired, and what is "+
-		"in the way", (*call).readiness).needs(app.Read),
-	op[retireBody, app.Definition]("POST", atProject+"/flags/:flag/retire", "Take a flag out of use: who still asks for "+
-		"it gets the fallback, and its key is never used again", (*call).retireFlag).change().needs(app.Define),
-	op[reasonBody, app.Definition]("POST", atProject+"/flags/:flag/restore", "Bring a retired flag back, as it stood",
+	op[none, settled.Readiness]("GET", atProject+"/flags/:flag/readiness",
+		"Whether a flag can be retired, and what is "+
+			"in the way", (*call).readiness).needs(app.Read),
+	op[retireBody, app.Definition]("POST", atProject+"/flags/:flag/retire",
+		"Take a flag out of use: who still asks for "+
+			"it gets the fallback, and its key is never used again", (*call).retireFlag).change().needs(app.Define),
+	op[reasonBody, app.Definition]("POST", atProject+"/flags/:flag/restore",
+		"Bring a retired flag back, as it stood",
 		(*call).restoreFlag).change().needs(app.Define),
 	op[none, Retiring]("GET", atProject+"/retiring", "Flags that are ready to be retired, and those that were",
 		(*call).retiring).needs(app.Read),
@@ -233,7 +236,8 @@ func (c *call) retiring(*none) (any, error) {
 	}
 	for i := range defs {
 		if all[i].Ready {
-			out.Ready = append(out.Ready, ReadyFlag{defs[i].Key, defs[i].Title, defs[i].GoneBy, defs[i].Owners, all[i]})
+			out.Ready = append(out.Ready, ReadyFlag{defs[i].Key, defs[i].Title, defs[i].GoneBy, defs[i].Owners,
+				all[i]})
 		}
 	}
 	return out, nil

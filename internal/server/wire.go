@@ -93,7 +93,8 @@ func (s *Server) wire() {
 	edits.Ready = ends.Ready
 	running := &releases.Service{Records: st, Rules: rules, Units: units.Units, Delivery: deliveries.At, Now: c.Now,
 		Names: units.Names, Wake: make(chan struct{}, 1), Ledger: s.ledger,
-		Stand: func(ctx context.Context, tx releases.Documents, env *app.Environment, old, now *flag.Document) error {
+		Stand: func(ctx context.Context, tx releases.Documents, env *app.Environment, old,
+			now *flag.Document) error {
 			return edits.Stand(ctx, tx, env, old, now, conditions.Of(tx, env.ID))
 		}}
 	changes := &commit.Service{
@@ -114,7 +115,8 @@ func (s *Server) wire() {
 	s.proposals = &proposals.Service{Records: st, Commit: changes, Now: c.Now}
 	history := &lineage.Service{Records: st, Look: hub.Look, Epoch: s.newEpoch, Log: c.Log}
 	hub.Lost = history.Restored
-	s.emergency = &emergency.Desk{Hub: hub, Records: st, Commit: changes, Path: filepath.Join(c.Dir, "emergency.json"),
+	s.emergency = &emergency.Desk{Hub: hub, Records: st, Commit: changes, Path: filepath.Join(c.Dir,
+		"emergency.json"),
 		Now: c.Now, Log: c.Log}
 	hub.Held = s.emergency.Held
 	s.drills = &drills.Service{Records: st, Apply: changes.Apply, Now: c.Now,
@@ -136,9 +138,11 @@ func (s *Server) wire() {
 		Measure: s.ledger.Measure, Tripwires: s.tripwires, Emergency: s.emergency}
 	s.api = &manage.API{Surface: s.web, Hub: hub, Population: units, Reported: s.edge.Reported,
 		Stale: cmp.Or(c.ReadyStale, 30*time.Second),
-		Records: manage.Records{PlaceReader: st, FlagReader: st, CodeReader: st, SegmentReader: st, AccountReader: st,
-			CallerReader: st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st, ProposalReader: st, PolicyReader: st, BundleReader: st, CalendarReader: st, IdentityReader: st,
+		Records: manage.Records{PlaceReader: st, FlagReader: st, CodeReader: st, SegmentReader: st,
+			AccountReader: st,
+			CallerReader:  st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
+			EvidenceReader: st, ProposalReader: st, PolicyReader: st, BundleReader: st, CalendarReader: st,
+			IdentityReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
 			StateReader:    st},
@@ -160,7 +164,8 @@ func (s *Server) wire() {
 // providers are those with which people sign in.
 func providers(c identity.Config, now func() time.Time) (out []*identity.Provider) {
 	for _, one := range c.Providers {
-		out = append(out, &identity.Provider{Settings: one, Now: now, Client: &http.Client{Timeout: 10 * time.Second}})
+		out = append(out, &identity.Provider{Settings: one, Now: now,
+			Client: &http.Client{Timeout: 10 * time.Second}})
 	}
 	return out
 }

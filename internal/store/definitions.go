@@ -31,14 +31,16 @@ func (s *Store) Definitions(ctx context.Context, project int64) ([]app.Definitio
 
 // Definitions lists the definitions of a project by key, but for those of flags that were retired.
 func (r reader) Definitions(project int64) ([]app.Definition, error) {
-	all, err := definitions(r.ctx, r.q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY "+
+	all, err := definitions(r.ctx, r.q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? "+
+		"ORDER BY "+
 		"flag", project)
 	return slices.DeleteFunc(all, func(d app.Definition) bool { return d.Retired != nil }), err
 }
 
 // RetiredFlags lists the definitions of flags that were retired, by key.
 func (s *Store) RetiredFlags(ctx context.Context, project int64) ([]app.Definition, error) {
-	all, err := definitions(ctx, s.pages, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? ORDER BY "+
+	all, err := definitions(ctx, s.pages, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? "+
+		"ORDER BY "+
 		"flag", project)
 	return slices.DeleteFunc(all, func(d app.Definition) bool { return d.Retired == nil }), err
 }
@@ -105,7 +107,8 @@ func decodeDefinition(body []byte) (app.Definition, error) {
 
 func oneDefinition(ctx context.Context, q sqlx.QueryerContext, key, lock string,
 	project int64) (*app.Definition, error) {
-	all, err := definitions(ctx, q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? AND flag = ?"+
+	all, err := definitions(ctx, q, "SELECT "+definitionColumns+" FROM definitions WHERE project_id = ? AND "+
+		"flag = ?"+
 		lock, project, key)
 	if err != nil {
 		return nil, err
@@ -124,7 +127,8 @@ func (t *Tx) LockDefinition(project int64, key string) (*app.Definition, error) 
 // AddDefinition makes a definition.
 func (t *Tx) AddDefinition(d *app.Definition) error {
 	body := encode(d)
-	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID, d.Key,
+	err := t.exec("INSERT INTO definitions (project_id, flag, version, body) VALUES (?, ?, ?, ?)", d.ProjectID,
+		d.Key,
 		d.Version, body)
 	if isDuplicate(err) {
 		return app.InvalidField("key", "there is or was a flag %s already, and keys are never used again: choose "+
@@ -140,7 +144,8 @@ func (t *Tx) AddDefinition(d *app.Definition) error {
 // UpdateDefinition saves a definition.
 func (t *Tx) UpdateDefinition(d *app.Definition) error {
 	body := encode(d)
-	if err := t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version, body,
+	if err := t.exec("UPDATE definitions SET version = ?, body = ? WHERE project_id = ? AND flag = ?", d.Version,
+		body,
 		d.ProjectID, d.Key); err != nil {
 		return err
 	}

@@ -39,7 +39,8 @@ type documentRow struct {
 // Flag reads a flag's document in an environment.
 func (r reader) Flag(environment int64, key string) (*app.FlagRecord, error) {
 	var row documentRow
-	err := sqlx.GetContext(r.ctx, r.q, &row, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? AND flag = ?",
+	err := sqlx.GetContext(r.ctx, r.q, &row, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? AND "+
+		"flag = ?",
 		environment, key)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, noFlag(key)
@@ -58,10 +59,12 @@ const tombstone = "null"
 
 func (r *documentRow) retired() bool { return string(r.Document) == tombstone }
 
-// LastFlag reads the last document that a flag had in an environment, also of one that was retired since; version is the
+// LastFlag reads the last document that a flag had in an environment, also of one that was retired since; version is
+// the
 // newest there. Nil where it was forgotten.
 func (t *Tx) LastFlag(environment int64, key string) (rec *app.FlagRecord, version int64, err error) {
-	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flag_versions WHERE environment_id = ? AND "+
+	rows, err := list[documentRow](t.ctx, t.tx, "SELECT "+flagColumns+" FROM flag_versions WHERE environment_id "+
+		"= ? AND "+
 		"flag = ? ORDER BY version DESC LIMIT 2", environment, key)
 	for i := range rows {
 		version = max(version, rows[i].Version)
@@ -109,7 +112,8 @@ func (t *Tx) Flags(environment int64) ([]app.FlagRecord, error) {
 
 // FlagsIn reads all documents of an environment by key; one that cannot be read is left out.
 func (s *Store) FlagsIn(ctx context.Context, environment int64) ([]app.FlagRecord, error) {
-	rows, err := list[documentRow](ctx, s.pages, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? ORDER BY "+
+	rows, err := list[documentRow](ctx, s.pages, "SELECT "+flagColumns+" FROM flags WHERE environment_id = ? "+
+		"ORDER BY "+
 		"flag", environment)
 	out := make([]app.FlagRecord, 0, len(rows))
 	for i := range rows {
@@ -122,7 +126,8 @@ func (s *Store) FlagsIn(ctx context.Context, environment int64) ([]app.FlagRecor
 
 // FlagStands says of every flag of an environment, by key, which version stands and since when.
 func (s *Store) FlagStands(ctx context.Context, environment int64) (map[string]app.FlagStand, error) {
-	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, COALESCE(r.at, 0) "+
+	rows, err := list[app.FlagStand](ctx, s.pages, "SELECT f.flag flag_key, f.version, f.revision, "+
+		"COALESCE(r.at, 0) "+
 		"changed FROM flags f LEFT JOIN revisions r ON r.environment_id = f.environment_id AND r.revision = "+
 		"f.revision WHERE f.environment_id = ? AND f.document <> 'null'", environment)
 	out := make(map[string]app.FlagStand, len(rows))

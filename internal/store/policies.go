@@ -41,7 +41,8 @@ func policyRecord(project int64, r policyRow) row {
 func (t *Tx) PutPolicy(r *app.PolicyRecord) error {
 	row := policyRow{r.Key, r.Version, r.At, r.Gone, []byte(encode(r.Policy))}
 	if err := t.exec("INSERT INTO policies (project_id, policy, version, at, gone, body) VALUES (?, ?, ?, ?, ?, ?) "+
-		"ON DUPLICATE KEY UPDATE version = VALUES(version), at = VALUES(at), gone = VALUES(gone), body = VALUES(body)",
+		"ON DUPLICATE KEY UPDATE version = VALUES(version), at = VALUES(at), gone = VALUES(gone), body = "+
+		"VALUES(body)",
 		r.ProjectID, row.Policy, row.Version, row.At, row.Gone, string(row.Body)); err != nil {
 		return err
 	}
@@ -122,7 +123,8 @@ func (r reader) FlagEverywhere(project int64, key string) (map[string]*flag.Docu
 		Document    []byte `db:"document"`
 	}](r.ctx, r.q, "SELECT environments.environment_key, f.document FROM environments JOIN flags f ON "+
 		"f.environment_id = "+
-		"environments.id AND f.flag = ? AND f.document <> 'null' WHERE environments.project_id = ? AND "+environmentState+" = ?", key, project,
+		"environments.id AND f.flag = ? AND f.document <> 'null' WHERE environments.project_id = ? AND "+
+		""+environmentState+" = ?", key, project,
 		app.Active)
 	out := map[string]*flag.Document{}
 	for _, row := range rows {

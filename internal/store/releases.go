@@ -25,7 +25,8 @@ var (
 var _ = speaks("environment", func(v *reading, id int64) {
 	read(v, func(r releaseRow) row { return releaseRecord(r) }, "SELECT "+releaseColumns+" FROM releases WHERE "+
 		"environment_id = ?", id)
-	read(v, func(r stepRow) row { return stepRecord(r) }, "SELECT s.release_id, s.sequence, s.at, s.revision, s.body "+
+	read(v, func(r stepRow) row { return stepRecord(r) }, "SELECT s.release_id, s.sequence, s.at, s.revision, "+
+		"s.body "+
 		"FROM release_steps s JOIN releases r ON r.id = s.release_id WHERE r.environment_id = ?", id)
 })
 
@@ -135,7 +136,8 @@ func (s *Store) Releases(ctx context.Context, project int64, over int) ([]app.Re
 
 // ReleasesOf lists the newest releases of a flag in an environment.
 func (s *Store) ReleasesOf(ctx context.Context, environment int64, flag string, most int) ([]app.Release, error) {
-	return releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE environment_id = ? "+
+	return releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE "+
+		"environment_id = ? "+
 		"AND flag = ? ORDER BY made DESC, id DESC LIMIT ?", environment, flag, most))
 }
 
@@ -147,7 +149,8 @@ func (s *Store) Running(ctx context.Context) ([]app.Release, error) {
 
 // RunningIn lists the releases of an environment that are not over.
 func (s *Store) RunningIn(ctx context.Context, environment int64) ([]app.Release, error) {
-	return releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE environment_id = ? "+
+	return releases(list[releaseRow](ctx, s.pages, "SELECT "+releaseColumns+" FROM releases WHERE "+
+		"environment_id = ? "+
 		"AND running = 1 ORDER BY made, id", environment))
 }
 
@@ -176,7 +179,8 @@ func (r reader) StopsSince(environment, revision int64) ([]app.StopRecord, error
 
 // PutRelease saves a release.
 func (t *Tx) PutRelease(r *app.ReleaseRecord) error {
-	row := releaseRow{r.ID, r.Project, r.Environment, r.Flag, r.Running(), r.Made, r.Ended, []byte(encode(r.Release))}
+	row := releaseRow{r.ID, r.Project, r.Environment, r.Flag, r.Running(), r.Made, r.Ended,
+		[]byte(encode(r.Release))}
 	if r.State.Sequence == 1 {
 		if err := t.later("INSERT INTO releases (id, project_id, environment_id, flag, running, made, ended, body) "+
 			"VALUES (?, ?, ?, ?, 1, ?, ?, ?)", row.ID, row.Project, row.Environment, row.Flag, row.Made, row.Ended,
@@ -250,7 +254,8 @@ func (t *Tx) PutLadder(l *app.LadderRecord) error {
 	row := ladderRow{l.Key, l.Gone, []byte(encode(l.Ladder))}
 	if err := t.later("INSERT INTO ladders (project_id, ladder, gone, body) VALUES (?, ?, ?, ?) "+
 		"ON DUPLICATE KEY UPDATE "+
-		"gone = VALUES(gone), body = VALUES(body)", l.ProjectID, row.Ladder, row.Gone, string(row.Body)); err != nil {
+		"gone = VALUES(gone), body = VALUES(body)", l.ProjectID, row.Ladder, row.Gone,
+		string(row.Body)); err != nil {
 		return err
 	}
 	return t.touch(ladderRecord(l.ProjectID, row))
@@ -267,7 +272,8 @@ func (s *Store) StopsAfter(ctx context.Context, environment, revision int64) ([]
 
 // ActiveGrants gives what an account holds; nothing where it is disabled.
 func (r reader) ActiveGrants(account string) (app.Grants, error) {
-	disabled, err := list[string](r.ctx, r.q, "SELECT account_id FROM disabled_accounts WHERE account_id = ?", account)
+	disabled, err := list[string](r.ctx, r.q, "SELECT account_id FROM disabled_accounts WHERE account_id = ?",
+		account)
 	if err != nil || len(disabled) > 0 {
 		return nil, err
 	}
@@ -297,6 +303,7 @@ func (t *Tx) Definition(project int64, key string) (*app.Definition, error) {
 
 // RunningOf tells whether a release of a flag runs in an environment.
 func (t *Tx) RunningOf(environment int64, flag string) (is bool, err error) {
-	return is, t.get(&is, "SELECT EXISTS (SELECT 1 FROM releases WHERE environment_id = ? AND flag = ? AND running = 1)",
+	return is, t.get(&is, "SELECT EXISTS (SELECT 1 FROM releases WHERE environment_id = ? AND flag = ? AND "+
+		"running = 1)",
 		environment, flag)
 }

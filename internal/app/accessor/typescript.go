@@ -18,7 +18,8 @@ type function struct {
 	Name, Doc, Key, Type, Ask, Fallback, Values string
 }
 
-// TypeScript writes a module of typed functions that ask an OpenFeature client. For servers their answers are promises,
+// TypeScript writes a module of typed functions that ask an OpenFeature client. For servers their answers are
+// promises,
 // and each takes an evaluation context; for browsers it has the flags that are visible to them.
 func TypeScript(project string, all []app.Definition, server bool) ([]byte, error) {
 	view := struct {
@@ -56,7 +57,8 @@ func functionOf(d *app.Definition, taken map[string]bool) function {
 		values = append(values, text)
 	}
 	about := cmp.Or(d.Description, d.Title, d.Key)
-	f.Doc = docOf(fmt.Sprintf("%s is flag %s: %s", f.Name, d.Key, about), "Variants: "+strings.Join(variants, "; ")+".",
+	f.Doc = docOf(fmt.Sprintf("%s is flag %s: %s", f.Name, d.Key, about), "Variants: "+strings.Join(variants,
+		"; ")+".",
 		gone(d.GoneBy))
 	f.Fallback = fallback
 	switch d.Type {
@@ -100,7 +102,8 @@ var reserved = map[string]bool{"break": true, "case": true, "catch": true, "clas
 	"continue": true, "debugger": true, "default": true, "delete": true, "do": true, "else": true, "enum": true,
 	"export": true, "extends": true, "false": true, "finally": true, "for": true, "function": true, "if": true,
 	"import": true, "in": true, "instanceof": true, "new": true, "null": true, "return": true, "super": true,
-	"switch": true, "this": true, "throw": true, "true": true, "try": true, "typeof": true, "var": true, "void": true,
+	"switch": true, "this": true, "throw": true, "true": true, "try": true, "typeof": true, "var": true,
+	"void":  true,
 	"while": true, "with": true, "yield": true, "let": true, "static": true, "await": true, "eval": true,
 	"arguments": true, "implements": true, "interface": true, "package": true, "private": true, "protected": true,
 	"public": true}

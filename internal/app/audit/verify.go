@@ -38,7 +38,8 @@ func Sign(h Head, at int64, key ed25519.PrivateKey) SignedHead {
 func (s SignedHead) valid() bool {
 	key, err1 := hex.DecodeString(s.Key)
 	sig, err2 := hex.DecodeString(s.Signature)
-	return err1 == nil && err2 == nil && len(key) == ed25519.PublicKeySize && ed25519.Verify(key, s.message(s.At), sig)
+	return err1 == nil && err2 == nil && len(key) == ed25519.PublicKeySize && ed25519.Verify(key, s.message(s.At),
+		sig)
 }
 
 // Finding is one thing that a verification found wrong.
@@ -242,7 +243,8 @@ var writes = map[string]bool{"flag.made": true, "flag.changed": true, "flag.stop
 	"proposal.unsigned": true, "proposal.commented": true, "proposal.withdrawn": true, "proposal.applied": true,
 	"identity.asked": true, "identity.bound": true, "identity.removed": true, "account.removed": true,
 	"calendar.made": true, "calendar.removed": true,
-	"policy.saved": true, "policy.removed": true, "flag.retired": true, "flag.restored": true, "places.reported": true, "places.forgotten": true,
+	"policy.saved": true, "policy.removed": true, "flag.retired": true, "flag.restored": true,
+	"places.reported": true, "places.forgotten": true,
 	"bundle.saved": true, "bundle.removed": true,
 	"proposal.waits": true, "proposal.expired": true,
 	"team.saved": true, "team.removed": true,
@@ -427,7 +429,8 @@ func VerifyExport(in io.Reader, pinned string, held []SignedHead) (*Report, erro
 		}
 		rows = append(rows, &Row{Chain: e.Chain, Sequence: e.Sequence, At: e.At, Project: e.Project,
 			Environment: e.Environment,
-			Subject:     e.Subject, Actor: e.Actor.ID, Action: e.Action, Entry: bytes.Clone(l.Entry), Digest: l.Digest,
+			Subject:     e.Subject, Actor: e.Actor.ID, Action: e.Action, Entry: bytes.Clone(l.Entry),
+			Digest:   l.Digest,
 			Personal: l.Personal})
 	}
 	if err := scan.Err(); err != nil {

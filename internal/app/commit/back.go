@@ -69,3 +69,21 @@ func sorted[T any](ids map[int64]T) []int64 {
 	slices.Sort(out)
 	return out
 }
+
+// latest keeps the last of the documents with one key, in the order of the first.
+func latest(documents []json.RawMessage) (out []json.RawMessage, err error) {
+	at := map[string]int{}
+	for _, raw := range documents {
+		var d struct{ Key string }
+		if err := json.Unmarshal(raw, &d); err != nil {
+			return nil, err
+		}
+		if i, is := at[d.Key]; is {
+			out[i] = raw
+			continue
+		}
+		at[d.Key] = len(out)
+		out = append(out, raw)
+	}
+	return out, nil
+}

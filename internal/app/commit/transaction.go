@@ -433,24 +433,6 @@ func (p *pending) revise(e *flag.Event) (err error) {
 	return nil
 }
 
-// latest keeps the last of the documents with one key, in the order of the first.
-func latest(documents []json.RawMessage) (out []json.RawMessage, err error) {
-	at := map[string]int{}
-	for _, raw := range documents {
-		var d struct{ Key string }
-		if err := json.Unmarshal(raw, &d); err != nil {
-			return nil, err
-		}
-		if i, is := at[d.Key]; is {
-			out[i] = raw
-			continue
-		}
-		at[d.Key] = len(out)
-		out = append(out, raw)
-	}
-	return out, nil
-}
-
 // enter gives the environments their revisions, and the chains their entries.
 func (t *transaction) enter() error {
 	if len(t.unsaid) > 0 {

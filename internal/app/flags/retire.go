@@ -15,7 +15,8 @@ import (
 	"greenlever.example/greenlever/internal/app/settled"
 )
 
-// Retire takes a flag out of use: its documents are gone everywhere, who still asks gets the fallback, and its key is
+// Retire takes a flag out of use: its documents are gone everywhere, who still asks gets the fallback, and its key
+// is
 // never used again. It is refused unless the flag is ready for it.
 type Retire struct {
 	Force bool `json:"force,omitempty"` // although it is not ready: for keepers of the installation
@@ -26,7 +27,6 @@ type Restore struct{}
 
 // retiring are what these changes read besides.
 type retiring interface {
-	Tx
 	LastFlag(environment int64, key string) (rec *app.FlagRecord, version int64, err error)
 	RunningOf(environment int64, flag string) (bool, error)
 }
@@ -43,7 +43,7 @@ func (s *Service) ends() []*commit.Kind {
 }
 
 func (s *Service) retire(ctx context.Context, m *commit.Moment, in *Retire) (*commit.Effects, error) {
-	tx := commit.Narrow[retiring](m)
+	tx := commit.Narrow[Tx](m)
 	envs, err := m.Entire()
 	if err != nil {
 		return nil, err
@@ -64,7 +64,7 @@ func (s *Service) retire(ctx context.Context, m *commit.Moment, in *Retire) (*co
 	}
 	out := &commit.Effects{Result: d}
 	for i := range envs {
-		e, err := goes(tx, &envs[i], d)
+		e, err := goes(tx, commit.Narrow[retiring](m), &envs[i], d)
 		if err != nil {
 			return nil, err
 		}
@@ -105,12 +105,12 @@ func (s *Service) ready(ctx context.Context, m *commit.Moment, d *app.Definition
 }
 
 // goes takes a flag out of one environment.
-func goes(tx retiring, env *app.Environment, d *app.Definition) (e commit.Effect, err error) {
+func goes(tx Tx, past retiring, env *app.Environment, d *app.Definition) (e commit.Effect, err error) {
 	rec, err := tx.Flag(env.ID, d.Key)
 	if err != nil {
 		return e, err
 	}
-	running, err := tx.RunningOf(env.ID, d.Key)
+	running, err := past.RunningOf(env.ID, d.Key)
 	if err != nil {
 		return e, err
 	}
@@ -128,7 +128,8 @@ func goes(tx retiring, env *app.Environment, d *app.Definition) (e commit.Effect
 	return commit.Effect{Environment: env, Records: []commit.Record{gone},
 		Event: &flag.Event{Gone: &flag.Gone{Flags: []string{d.Key}}},
 		Entries: []commit.Entry{{Action: "flag.retired", Subject: d.Key, Version: gone.Version,
-			Document: audit.Digest([]byte("null")), Lines: []diff.Line{diff.Text("the flag is gone: who still asks for it gets the fallback")}}}}, nil
+			Document: audit.Digest([]byte("null")), Lines: []diff.Line{diff.Text("the flag is gone: who still " +
+				"asks for it gets the fallback")}}}}, nil
 }
 
 // askedBy names a flag that asks for another in any way; none is empty.
@@ -159,7 +160,7 @@ func askedBy(tx documents, env int64, key string) (string, error) {
 }
 
 func (s *Service) restore(ctx context.Context, m *commit.Moment, _ *Restore) (*commit.Effects, error) {
-	tx := commit.Narrow[retiring](m)
+	tx := commit.Narrow[Tx](m)
 	envs, err := m.Entire()
 	if err != nil {
 		return nil, err
@@ -174,7 +175,7 @@ func (s *Service) restore(ctx context.Context, m *commit.Moment, _ *Restore) (*c
 	d.Retired = nil
 	out := &commit.Effects{Result: d}
 	for i := range envs {
-		rec, version, err := tx.LastFlag(envs[i].ID, d.Key)
+		rec, version, err := commit.Narrow[retiring](m).LastFlag(envs[i].ID, d.Key)
 		if err != nil {
 			return nil, err
 		}

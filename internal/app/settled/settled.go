@@ -1,4 +1,5 @@
-// Package settled tells whether a flag still decides anything, so that it can be retired: by what was really given, not
+// Package settled tells whether a flag still decides anything, so that it can be retired: by what was really given,
+// not
 // by what its rules say.
 //
 //	r := settled.Look(settled.Subject{Flag: d, In: ins, ...})
@@ -54,7 +55,7 @@ type Readiness struct {
 	Scanned  bool            `json:"scanned"`         // whether code was looked at
 	Asked    int64           `json:"asked,omitempty"` // when a process asked last, in any environment
 	Days     int             `json:"days"`            // for which one variant must have been given to all
-	Idle     int             `json:"idle"`            // days for which no process may have asked, where places are left
+	Idle     int             `json:"idle"`            // days for which no process may have asked
 }
 
 // Standing is how settled a flag is in an environment.
