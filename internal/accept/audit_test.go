@@ -218,6 +218,8 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 	s.Keeper.Do(t, "POST", "/projects/pinecrest/calendar/addresses", nil, 201, nil)
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/places", object{"repository": "lockers", "branch": "main", "commit": "4be1f0c",
 		"at": 1_000_000_000_000, "places": []object{}, "unknown": []object{}}, 200, nil)
+	s.Keeper.Do(t, "POST", inProd+"/branch", object{"key": "review-1", "for": 3_600_000, "reason": "x"}, 200, nil)
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/flags/one-touch-open/family", object{"family": "review", "variant": "on"}, 200, nil)
 	s.Keeper.Do(t, "PUT", "/projects/pinecrest/bundles/opening", object{"bundle": object{"flags": []string{
 		"one-touch-open"}}}, 200, nil)
 	var p struct{ ID string }
@@ -260,7 +262,7 @@ func TestAlteredRecordsAreFound(t *testing.T) {
 		"deliveries", "sampling", "environments", "environment_states", "projects",
 		"definitions", "segment_definitions", "attributes", "test_units", "accounts", "disabled_accounts", "tokens",
 		"access_keys", "roles", "installation", "releases", "release_steps", "ladders", "webhooks", "metrics",
-		"tripwires", "tripwire_alerts", "grants", "teams", "team_members", "environment_freezes", "environment_asks", "proposals", "policies", "bundles", "scans", "calendar_addresses"} {
+		"tripwires", "tripwire_alerts", "grants", "teams", "team_members", "environment_freezes", "environment_asks", "proposals", "policies", "bundles", "scans", "environment_lives", "family_gives", "calendar_addresses"} {
 		rows, err := db.Query("SELECT column_name, data_type FROM information_schema.columns "+
 			"WHERE table_schema = DATABASE() AND table_name = ?", table)
 		if err != nil {

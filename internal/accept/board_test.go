@@ -66,7 +66,7 @@ func TestBoardFindsAndPages(t *testing.T) {
 	}
 	for query, want := range map[string]string{"find=colour:green": "colour:", "find=on:nowhere": "nowhere",
 		"environments=nowhere": "nowhere", "sort=size": "attention, key, changed, gone-by", "limit=0": "1 to 500",
-		"limit=501": "1 to 500", "from=-1": "a number", "group=bundle": "owner, tag"} {
+		"limit=501": "1 to 500", "from=-1": "a number", "group=colour": "owner, tag"} {
 		var problem struct {
 			Fields []struct{ Place, Mend string }
 		}

@@ -24,7 +24,7 @@ var told = []string{
 	"attribute declare", "attribute list", "words", "condition", "openapi", "token list",
 	"recipe list", "recipe write", "recipe save", "recipe remove",
 	"flag make", "flag list", "flag edit", "flag name", "flag rule", "flag order", "flag park", "flag share", "flag end",
-	"flag rest-after", "flag draw-anew", "flag turn", "flag show", "flag save", "flag snippet", "flag copy", "flag remove-rule", "undo", "promote", "flag as-of", "environment as-of",
+	"flag rest-after", "flag draw-anew", "flag turn", "flag show", "flag save", "flag snippet", "flag copy", "flag remove-rule", "undo", "promote", "flag as-of", "environment as-of", "environment branch", "environment prolong", "environment short-lived", "flag family",
 	"segment make", "segment list", "segment edit", "segment save", "segment load", "segment units",
 	"unit save", "unit list", "unit show", "roster", "unit remove", "why", "see-as",
 	"check list", "check mute", "check unmute", "board", "usage", "radar define", "population show", "population set",

@@ -124,7 +124,7 @@ func TestMetricsAreOpenMetrics(t *testing.T) {
 			i := slices.IndexFunc(jobs, func(j work.State) bool { return j.Name == "feed" })
 			return i >= 0 && jobs[i].Turns > 1 && !jobs[i].Last.IsZero() && jobs[i].Error == ""
 		})
-		if name == "service" && len(jobs) != 22 || name == "outpost" && len(jobs) != 6 {
+		if name == "service" && len(jobs) != 23 || name == "outpost" && len(jobs) != 6 {
 			t.Errorf("%s: %+v", name, jobs)
 		}
 		_, raw, _, _ := gltest.Caller{URL: admin}.Send("GET", "/metrics", nil)

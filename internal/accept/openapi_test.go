@@ -277,6 +277,7 @@ func broad(t *testing.T, s *gltest.Service) {
 		`{"instance":"i1","sequence":1,"application":"door","version":"2.3.1","started":1,"leaving":true,"counts":[{"flag":"one-touch-open","variant":"off","count":3}],"unknown":[{"flag":"one-tuch-open","type":"boolean","fallback":true,"count":2}]}`, 200, nil)
 
 	s.Flag(t, "over-flag")
+	s.Keeper.Do(t, "POST", inProd+"/branch", object{"key": "trial-1", "for": 3_600_000, "reason": "x"}, 200, nil)
 	for _, key := range []string{"opening", "closing"} {
 		s.Keeper.Do(t, "PUT", "/projects/pinecrest/bundles/"+key, object{"bundle": object{"title": "Opening",
 			"flags": []string{"one-touch-open", "telemetry"}}}, 200, nil)
@@ -344,6 +345,9 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/freezes": object{"freeze": object{"reason": "the fair",
 			"from": time.Now().Add(-time.Hour).UnixMilli(), "to": time.Now().Add(time.Hour).UnixMilli(), "roles": []string{"keeper"}}},
 		"POST /projects/{project}/environments/{environment}/freezes/{freeze}/remove": object{},
+		"POST /projects/{project}/environments/{environment}/branch":                  object{"key": "review-7", "for": 3_600_000},
+		"POST /projects/{project}/environments/{environment}/prolong":                 object{"for": 3_600_000},
+		"PUT /projects/{project}/flags/{flag}/family":                                 object{"family": "review", "variant": "on"},
 		"PUT /projects/{project}/places": object{"repository": "lockers", "branch": "main", "commit": "4be1f0c", "at": 1,
 			"places":  []object{{"flag": "telemetry", "file": "a.go", "line": 3, "how": "call", "code": "x"}},
 			"unknown": []object{}},
@@ -408,7 +412,7 @@ func broad(t *testing.T, s *gltest.Service) {
 		"POST /projects/{project}/environments/{environment}/lifts":               object{"stops": []string{stop.Stop}},
 	}
 	// Environments that end are others than the one that all else is asked of.
-	elsewhere := map[string]string{}
+	elsewhere := map[string]string{"POST /projects/{project}/environments/{environment}/prolong": "trial-1"}
 	for verb, before := range map[string]string{"archive": "", "bring-back": "archive", "remove": "archive"} {
 		name := "POST /projects/{project}/environments/{environment}/" + verb
 		elsewhere[name], bodies[name] = "over-"+verb, object{"reason": "the trial is over"}

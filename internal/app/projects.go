@@ -35,7 +35,9 @@ type Environment struct {
 	Signing Signing `json:"signing,omitzero" db:"signing"`
 	// Freezes are the times in which nothing moves units here.
 	Freezes Freezes `json:"freezes,omitempty" db:"freezes"`
-	Digest  string  `json:"-" db:"-"` // of the revision; empty where it was not asked for
+	// Until is when a short-lived environment ends by itself, in Unix milliseconds; 0: it lasts.
+	Until  int64  `json:"until,omitempty" db:"until_at"`
+	Digest string `json:"-" db:"-"` // of the revision; empty where it was not asked for
 }
 
 // EnvironmentState is how far an environment has come.

@@ -137,6 +137,12 @@ type ProposalReader interface {
 	Proposals(ctx context.Context, project int64, over int) ([]app.Proposal, error)
 }
 
+// LifeReader reads environments that end by themselves.
+type LifeReader interface {
+	ShortLived(ctx context.Context, project int64) ([]app.Environment, map[int64]app.Life, error)
+	FamilyGives(ctx context.Context, project int64) ([]app.FamilyGives, error)
+}
+
 // BundleReader reads flags that ship together.
 type BundleReader interface {
 	Bundles(ctx context.Context, project int64) ([]app.Bundle, error)
@@ -212,6 +218,7 @@ type Records struct {
 	ProposalReader
 	PolicyReader
 	BundleReader
+	LifeReader
 	CalendarReader
 	IdentityReader
 	WebhookReader

@@ -211,22 +211,9 @@ type found struct {
 // rows finds flags, and says how they stand in the environments that are shown and in those that the
 // query names.
 func (c *call) rows(query *board.Query, shown []string) (*found, error) {
-	envs, err := c.api.Records.Environments(c.ctx, c.p.ID)
+	envs, err := c.lookedIn(query, shown)
 	if err != nil {
 		return nil, err
-	}
-	is := func(key string) bool {
-		return slices.ContainsFunc(envs, func(e app.Environment) bool { return e.Key == key })
-	}
-	for _, key := range query.Environments {
-		if !is(key) {
-			return nil, app.InvalidField("find", "%q: there is no environment with this key in this project", key)
-		}
-	}
-	for _, key := range shown {
-		if !is(key) {
-			return nil, app.InvalidField("environments", "there is no environment %q in this project", key)
-		}
 	}
 	defs, err := c.api.Records.Definitions(c.ctx, c.p.ID)
 	if err != nil {
@@ -252,6 +239,34 @@ func (c *call) rows(query *board.Query, shown []string) (*found, error) {
 	now := c.api.Now()
 	out.found = slices.DeleteFunc(rows, func(r board.Row) bool { return !query.Match(&r, now) })
 	return out, nil
+}
+
+// lookedIn are the lasting environments, and the short-lived ones that are named.
+func (c *call) lookedIn(query *board.Query, shown []string) ([]app.Environment, error) {
+	envs, err := c.api.Records.Environments(c.ctx, c.p.ID)
+	if err != nil {
+		return nil, err
+	}
+	look := func(place string, keys []string) error {
+		for _, key := range keys {
+			if slices.ContainsFunc(envs, func(e app.Environment) bool { return e.Key == key }) {
+				continue
+			}
+			_, env, err := c.api.Records.Place(c.ctx, c.p.Key, key)
+			if err != nil {
+				return err
+			}
+			if env == nil || env.State != app.Active {
+				return app.InvalidField(place, "%q: there is no environment with this key in this project", key)
+			}
+			envs = append(envs, *env)
+		}
+		return nil
+	}
+	if err := look("find", query.Environments); err != nil {
+		return nil, err
+	}
+	return envs, look("environments", shown)
 }
 
 // stand says how flags stand in an environment.

@@ -35,7 +35,7 @@ func (s *Server) reached(run context.Context) {
 	close(s.ready)
 	s.jobs.Start(run, append(s.edge.Hub.Jobs(), s.emergency.Job())...)
 	s.jobs.Start(run, s.edge.Keys.Job(), s.intake.Job(), s.ledger.Batches.Job(), s.api.Delivery.Job(),
-		s.running.Job(), s.proposals.Job(),
+		s.running.Job(), s.proposals.Job(), s.lives.Job(),
 		s.sender.Job(),
 		s.job("clock", "read the records' clock", liveEvery, s.clock.Sync),
 		s.job("node", "say that this node lives", liveEvery, s.announce),

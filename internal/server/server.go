@@ -26,6 +26,7 @@ import (
 	"greenlever.example/greenlever/internal/app/commit"
 	"greenlever.example/greenlever/internal/app/drills"
 	"greenlever.example/greenlever/internal/app/emergency"
+	"greenlever.example/greenlever/internal/app/environments"
 	"greenlever.example/greenlever/internal/app/guard"
 	"greenlever.example/greenlever/internal/app/intake"
 	"greenlever.example/greenlever/internal/app/ledger"
@@ -102,6 +103,7 @@ type Server struct {
 	emergency *emergency.Desk
 	drills    *drills.Service
 	proposals *proposals.Service
+	lives     *environments.Lives
 	reminders *reminders.Service
 	edge      *edge.Edge
 	api       *manage.API

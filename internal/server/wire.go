@@ -128,6 +128,10 @@ func (s *Server) wire() {
 			return rs.Source, nil
 		}}
 	s.reminders = &reminders.Service{Records: st, Apply: changes.Apply, Now: c.Now}
+	s.lives = &environments.Lives{Records: st, Now: c.Now, Apply: func(ctx context.Context, r commit.Request,
+		all ...commit.Change) ([]byte, error) {
+		return changes.Apply(ctx, r, all...)
+	}}
 	s.tripwires = &tripwires.Service{Records: st, Commit: changes, Now: c.Now, Log: c.Log}
 	s.web = &web.Surface{Now: c.Now, Log: c.Log, Limits: c.Limits, Proxies: c.Proxies, Secure: c.Secure,
 		LogOneOf: c.LogOneOf, Jobs: s.jobs.States, Tracer: c.Tracer}
@@ -141,7 +145,7 @@ func (s *Server) wire() {
 		Records: manage.Records{PlaceReader: st, FlagReader: st, CodeReader: st, SegmentReader: st,
 			AccountReader: st,
 			CallerReader:  st, PastReader: st, InstanceReader: st, UnitReader: st, ReleaseReader: st,
-			EvidenceReader: st, ProposalReader: st, PolicyReader: st, BundleReader: st, CalendarReader: st,
+			EvidenceReader: st, ProposalReader: st, PolicyReader: st, BundleReader: st, LifeReader: st, CalendarReader: st,
 			IdentityReader: st,
 			WebhookReader:  st,
 			TripwireReader: st,
@@ -234,6 +238,7 @@ var (
 	_ segments.Tx             = (*store.Tx)(nil)
 	_ seeas.Tx                = (*store.Tx)(nil)
 	_ environments.Tx         = (*store.Tx)(nil)
+	_ environments.LivesTx    = (*store.Tx)(nil)
 	_ environments.FollowedTx = (*store.Tx)(nil)
 	_ keys.Tx                 = (*store.Tx)(nil)
 	_ roles.Tx                = (*store.Tx)(nil)

@@ -24,10 +24,11 @@ func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
 	return p.held()
 }
 
-// LockEnvironments holds all environments of a project, in order of their ids, and their chains.
+// LockEnvironments holds all lasting environments of a project, in order of their ids, and their chains. Short-lived ones
+// follow within seconds.
 func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
 	p := &holding{t: t}
-	if err := t.several(p.environments("project_id = ?", project), p.epoch(), p.digests("project_id = ?",
+	if err := t.several(p.environments("project_id = ? "+lasting, project), p.epoch(), p.digests("project_id = ?",
 		project)); err != nil {
 		return nil, err
 	}

@@ -28,7 +28,7 @@ const (
 	projectColumns     = "id, project_key, title, created"
 	environmentColumns = "id, project_id, environment_key, title, ask_first, revision, behind, created, " +
 		environmentState + " state, " + environmentFreezes + " freezes, " + environmentOwners + " owners_only, " +
-		"" + environmentSigning + " signing"
+		"" + environmentSigning + " signing, " + environmentUntil + " until_at"
 	environmentState = "COALESCE((SELECT s.state FROM environment_states s WHERE s.environment_id = " +
 		"environments.id), '')"
 	environmentFreezes = "COALESCE((SELECT f.body FROM environment_freezes f WHERE f.environment_id = " +
@@ -37,6 +37,8 @@ const (
 		"environments.id), 0)"
 	environmentSigning = "COALESCE((SELECT a.signing FROM environment_asks a WHERE a.environment_id = " +
 		"environments.id), '')"
+	environmentUntil = "COALESCE((SELECT l.until_at FROM environment_lives l WHERE l.environment_id = " +
+		"environments.id), 0)"
 	definitionColumns = "id, project_id, flag, version, body"
 )
 
@@ -73,17 +75,19 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 		Freezes       app.Freezes
 		OwnersOnly    bool `db:"owners_only"`
 		Signing       app.Signing
+		Until         int64 `db:"until_at"`
 	}](ctx, s.door, noProject(project), `
 		SELECT p.id, p.project_key, p.title, p.created,
 			e.id environment_id, e.environment_key, e.title environment_title, e.ask_first,
 			e.revision, e.behind, e.created environment_created, COALESCE(s.state, '') state,
 			COALESCE(f.body, '') freezes, COALESCE(a.owners_only, 0) owners_only,
-			COALESCE(a.signing, '') signing
+			COALESCE(a.signing, '') signing, COALESCE(l.until_at, 0) until_at
 		FROM projects p
 		LEFT JOIN environments e ON e.project_id = p.id AND e.environment_key = ?
 		LEFT JOIN environment_states s ON s.environment_id = e.id
 		LEFT JOIN environment_freezes f ON f.environment_id = e.id
 		LEFT JOIN environment_asks a ON a.environment_id = e.id
+		LEFT JOIN environment_lives l ON l.environment_id = e.id
 		WHERE p.project_key = ?`, environment, project)
 	if err != nil {
 		return nil, nil, err
@@ -94,7 +98,7 @@ func (s *Store) Place(ctx context.Context, project, environment string) (*app.Pr
 	return &row.Project, &app.Environment{ID: row.EnvironmentID.Int64, ProjectID: row.ID, Key: row.Key.String,
 		Title: row.EnvTitle.String, AskFirst: row.AskFirst.Bool,
 		Revision: row.Revision.Int64, Behind: row.Behind.Int64, State: row.State, Created: row.Made.Int64,
-		Freezes: row.Freezes, OwnersOnly: row.OwnersOnly, Signing: row.Signing}, nil
+		Freezes: row.Freezes, OwnersOnly: row.OwnersOnly, Signing: row.Signing, Until: row.Until}, nil
 }
 
 // PlaceOf finds an environment by its id, and its project.

@@ -25,7 +25,7 @@ type Tx interface {
 
 // Kinds are the changes of projects and environments.
 func Kinds() []*commit.Kind {
-	return append(append(ends(), freezes()...),
+	return append(slices.Concat(ends(), freezes(), lives()),
 		commit.Of(commit.Kind{Name: "project.make", Says: "Makes a project", Span: commit.Installation}, makeProject),
 		commit.Of(commit.Kind{Name: "project.edit", Says: "Changes a project's title", Action: app.Manage,
 			Span: commit.Project, Queued: true}, editProject),
@@ -117,14 +117,7 @@ func makeEnvironment(_ context.Context, m *commit.Moment, in *Make) (*commit.Eff
 		commit.Said("environment.made", env.Key, diff.Text(fmt.Sprintf("environment %s made", env.Key)))}}
 	made := &Made{Environment: env, Keys: []keys.Made{}}
 	return &commit.Effects{Result: made, In: []commit.Effect{inside, beside}, Stale: commit.Stale{Keys: true},
-		Then: func() (out []commit.Effect) {
-			for _, kind := range []app.KeyKind{app.ServiceKey, app.BrowserKey} {
-				k := keys.New(env, kind, "default", m.At)
-				made.Keys = append(made.Keys, *k)
-				out = append(out, keys.Added(env, &k.AccessKey))
-			}
-			return out
-		}}, nil
+		Then: func() []commit.Effect { return newKeys(env, made, m.At) }}, nil
 }
 
 // fill is what a new environment holds: every flag of the project as it is first, and every

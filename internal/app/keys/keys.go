@@ -90,6 +90,11 @@ func New(env *app.Environment, kind app.KeyKind, purpose string, at int64, origi
 		Digest: people.Digest(secret), Created: at, Origins: origins}, secret}
 }
 
+// Revoked is the effect of a key that is revoked.
+func Revoked(env *app.Environment, k *app.AccessKey) commit.Effect {
+	return effect("access-key.revoked", env, k)
+}
+
 // Added is the effect of a new key.
 func Added(env *app.Environment, k *app.AccessKey) commit.Effect {
 	return effect("access-key.made", env, k)
