@@ -89,7 +89,7 @@ func TestCommandLineEdits(t *testing.T) {
 }
 
 // projectless are commands that are of no project.
-var projectless = []string{"serve", "demo", "outpost", "init", "sign-in", "project", "migrate", "person", "team", "robot", "token", "epoch", "words",
+var projectless = []string{"files compare", "files load", "serve", "demo", "outpost", "init", "sign-in", "project", "migrate", "person", "team", "robot", "token", "epoch", "words",
 	"openapi", "condition", "emergency", "check list", "release schema", "verify", "export", "completion"}
 
 var readsFile = regexp.MustCompile(`\.(yaml|json|jsonl|txt)\b|metric send`)
@@ -142,7 +142,7 @@ func TestCommandLineWatches(t *testing.T) {
 }
 
 // local are commands that ask no service.
-var local = []string{"serve", "demo", "outpost", "init", "sign-in", "migrate", "epoch", "words", "openapi", "release schema", "check list",
+var local = []string{"files compare", "files load", "serve", "demo", "outpost", "init", "sign-in", "migrate", "epoch", "words", "openapi", "release schema", "check list",
 	"emergency stop", "emergency lift"}
 
 // Every command that asks the service tells by its exit code that there is no connection, and that it is not let in.

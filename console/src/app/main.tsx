@@ -27,6 +27,9 @@ const Stop = lazy(() => import("../features/stop/stop"));
 const StopStory = lazy(() => import("../features/stop/story"));
 const Settings = lazy(() => import("../features/settings/settings"));
 const Needs = lazy(() => import("../features/together/needs"));
+const Bundles = lazy(() => import("../features/life/bundles"));
+const Bundle = lazy(() => import("../features/life/bundle"));
+const Retiring = lazy(() => import("../features/life/retiring"));
 const Proposals = lazy(() => import("../features/together/proposals"));
 const Proposal = lazy(() => import("../features/together/proposal"));
 const Calendar = lazy(() => import("../features/together/calendar"));
@@ -87,6 +90,9 @@ const router = createBrowserRouter(
             <Route path="proposals" element={<Proposals />} />
             <Route path="proposals/:proposal" element={<Proposal />} />
             <Route path="calendar" element={<Calendar />} />
+            <Route path="bundles" element={<Bundles />} />
+            <Route path="bundles/:bundle" element={<Bundle />} />
+            <Route path="retiring" element={<Retiring />} />
             <Route path=":environment/flags/:flag" element={<Flag />} />
             <Route path=":environment/why" element={<Why />} />
             <Route path=":environment/stop" element={<Stop />} />

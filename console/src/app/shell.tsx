@@ -46,6 +46,8 @@ function placesOf(project: string, environments: string[]): Destination[] {
     { group: "Pages", label: "Needs me", to: `/p/${project}/needs` },
     { group: "Pages", label: "Proposals", to: `/p/${project}/proposals` },
     { group: "Pages", label: "Calendar", to: `/p/${project}/calendar` },
+    { group: "Pages", label: "Bundles", to: `/p/${project}/bundles` },
+    { group: "Pages", label: "Retiring", to: `/p/${project}/retiring` },
     { group: "Pages", label: "Start a release", to: `/p/${project}/releases/new` },
     { group: "Pages", label: "History", to: `/p/${project}/history` },
     { group: "Pages", label: "Settings", to: `/p/${project}/settings` },

@@ -4,6 +4,7 @@ import { useDeferredValue, useLayoutEffect, useRef, useState, useSyncExternalSto
 import { Link, useParams } from "react-router";
 import type { Schemas } from "../../api/client";
 import { useOld } from "../../api/connection";
+import { useShortLived } from "../../api/life";
 import { useMay } from "../../api/may";
 import { boardQuery, useBoard, useEnvironments, type BoardQuery } from "../../api/queries";
 import { useAddressChoices, useAddressField } from "../../ui/address";
@@ -12,7 +13,8 @@ import { inputStyle, Page, Problem, Select, Waiting } from "../../ui/controls";
 import { Choice, Menu, Part } from "../../ui/menu";
 import { isOver, useReleases } from "../../api/releases";
 import { BoardRow } from "./row";
-import { usePins, useTight } from "./kept";
+import { Found } from "./found";
+import { usePins, useSearches, useTight } from "./kept";
 import { Words } from "./words";
 
 /** How many flags come at a time. */
@@ -51,9 +53,15 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
   const fitting = useFitting();
   const [pins, togglePin] = usePins(project);
   const [tight, setTight] = useTight();
+  const [searches, keepSearch] = useSearches(project);
   const { may } = useMay(project, "make");
-  const chosen = query.get("show")?.split(",").filter((k) => environments.some((e) => e.key === k));
-  const shown = chosen && chosen.length > 0 ? chosen : first(environments, fitting);
+  const mayDefine = useMay(project, "define");
+  const named = query.get("show")?.split(",").filter(Boolean) ?? [];
+  const lasting = (k: string) => environments.some((e) => e.key === k);
+  // A short-lived environment is shown where the address names it.
+  const short = useShortLived(project, named.some((k) => !lasting(k)));
+  const chosen = named.filter((k) => lasting(k) || (short.data?.families ?? []).some((f) => f.items.some((e) => e.key === k && !e.state)));
+  const shown = chosen.length > 0 ? chosen : first(environments, fitting);
   const [find, setFind] = useAddressField("find");
   const asked: BoardQuery = {
     find: useDeferredValue(find),
@@ -72,6 +80,12 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
       aside={
         <div className="flex flex-wrap items-center gap-2">
           <Words />
+          <Link to={`/p/${project}/bundles`} className="text-soft underline hover:text-ink">
+            bundles
+          </Link>
+          <Link to={`/p/${project}/retiring`} className="text-soft underline hover:text-ink">
+            retiring
+          </Link>
           <input type="search" aria-label="find flags" placeholder="find: door owner:juno on:production" className={`${inputStyle} w-72 max-w-full`} value={find} onChange={(e) => setFind(e.target.value)} />
           <Menu label="View">
             <Part>Environments</Part>
@@ -80,13 +94,22 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
                 {e.key}
               </Choice>
             ))}
+            <Part>Searches</Part>
+            <Choice chosen={searches.includes(find.trim())} onChoose={() => keepSearch(find.trim())}>
+              {find.trim() === "" ? "type one to keep it" : `keep “${find.trim()}”`}
+            </Choice>
+            {["owner:me", ...searches].filter((s) => s !== find.trim()).map((s) => (
+              <Choice key={s} chosen={false} onChoose={() => setFind(s)}>
+                {s}
+              </Choice>
+            ))}
             <Part>Rows</Part>
             <Choice chosen={tight} onChoose={setTight}>
               tight
             </Choice>
           </Menu>
           <Select aria-label="order" className="max-sm:hidden" value={asked.sort} onChange={(e) => set("sort", e.target.value === "attention" ? "" : e.target.value)} options={[{ value: "attention", label: "what needs a look first" }, { value: "key", label: "by key" }, { value: "changed", label: "changed last first" }, { value: "gone-by", label: "gone by first" }]} />
-          <Select aria-label="groups" className="max-sm:hidden" value={asked.group ?? ""} onChange={(e) => set("group", e.target.value)} options={[{ value: "", label: "no groups" }, { value: "owner", label: "by owner" }, { value: "tag", label: "by tag" }]} />
+          <Select aria-label="groups" className="max-sm:hidden" value={asked.group ?? ""} onChange={(e) => set("group", e.target.value)} options={[{ value: "", label: "no groups" }, { value: "owner", label: "by owner" }, { value: "tag", label: "by tag" }, { value: "bundle", label: "by bundle" }]} />
           {may && (
             <Link to={`/p/${project}/new-flag`} className="rounded bg-lever px-3 py-1.5 font-medium text-lever-ink">
               New flag
@@ -106,6 +129,7 @@ function BoardOf({ project, environments }: { project: string; environments: Sch
           There is no flag yet. <Link className="underline" to={`/p/${project}/new-flag`}>Make the first one</Link>; it changes nothing until its lever is on.
         </Hint>
       )}
+      {board.data && mayDefine.may && <Found project={project} find={asked.find ?? ""} total={new Set(board.data.flags.map((f) => f.key)).size === board.data.flags.length ? board.data.total : 0} />}
       {board.data && board.data.total > 0 && (
         <Rows project={project} asked={asked} total={board.data.total} columns={columns} old={old} tight={tight} pins={pins} onPin={togglePin} />
       )}

@@ -33,3 +33,9 @@ export function usePins(project: string): [string[], (key: string) => void] {
 
 /** useTight tells whether rows are low. */
 export const useTight = () => useStored("greenlever tight", false);
+
+/** useSearches are the words that somebody keeps to find flags by. */
+export function useSearches(project: string): [string[], (words: string) => void] {
+  const [all, setAll] = useStored<string[]>(`greenlever searches ${project}`, []);
+  return [all, (words) => words !== "" && setAll(all.includes(words) ? all.filter((w) => w !== words) : [...all, words])];
+}

@@ -19,6 +19,7 @@ import { Said, Variant } from "../../ui/variant";
 import { Word } from "../../ui/word";
 import { CopyRules } from "./copy-rules";
 import { DefinitionSheet } from "./definition";
+import { Life } from "./life";
 import { EditPanel } from "./edit-panel";
 import { Facts } from "./facts";
 import { Given } from "./given";
@@ -247,6 +248,7 @@ function FlagIn({ project, environment, flag, unit }: { project: string; environ
           <StopSheet project={project} environment={environment} flag={flag} loses={definition.loses} stops={stops} askFirst={askFirst} />
           <Given project={project} environment={environment} flag={flag} names={names} />
           <DefinitionSheet project={project} definition={definition} />
+          <Life project={project} flag={flag} />
           <Snippets project={project} environment={environment} flag={flag} />
           <SeeAs project={project} environment={environment} flag={flag} names={names} askFirst={askFirst} resting={document.resting} />
           <Checks project={project} environment={environment} definition={definition} />

@@ -1,8 +1,9 @@
 import { useDeferredValue, useState } from "react";
 import { Link, useParams } from "react-router";
-import type { Schemas } from "../../api/client";
+import { api, must, type Schemas } from "../../api/client";
 import { useChanges, useEnvironments, useNames, usePeople, useVerify, type HistoryFilter } from "../../api/queries";
 import { FlagPicker } from "../../parts/flag-picker";
+import { PlanDialog } from "../../parts/plan";
 import { Button, inputStyle, Page, Problem, Select, Time, Waiting, zone } from "../../ui/controls";
 import { useAddressChoices, useAddressField } from "../../ui/address";
 import { Pick } from "../../ui/pick";
@@ -92,12 +93,18 @@ export default function History() {
   );
 }
 
+const backable = ["flag.changed", "definition.changed", "segment.changed", "segment.titled", "attribute.", "recipe.", "ladder.", "metric.", "policy.", "bundle.", "proposal.applied"];
+
+/** takenBack tells whether a change can be taken back at all. */
+const takenBack = (c: Schemas["Changed"]) => c.in.some((t) => backable.some((b) => t.action.startsWith(b)));
+
 const says = (t: Schemas["Touched"]) => t.difference.map((d) => d.text).join("\n");
 
 /** Change is one thing that somebody did, over all its environments. Where it did the same in several, that is
     said once. */
 function Change({ change: c, names, project }: { change: Schemas["Changed"]; names: string[]; project: string }) {
   const [then, setThen] = useState<{ environment: string; revision: number }>();
+  const [back, setBack] = useState(false);
   const groups = [...new Set(c.in.map(says))].map((text) => c.in.filter((t) => says(t) === text));
   const isFlag = c.action.startsWith("flag.") || c.action === "definition.changed";
   return (
@@ -143,6 +150,16 @@ function Change({ change: c, names, project }: { change: Schemas["Changed"]; nam
         </div>
       ))}
       {c.reason && <div className="mt-1">because {c.reason}</div>}
+      {takenBack(c) && (
+        <button type="button" className="min-h-6 cursor-pointer text-xs text-soft underline hover:text-ink" aria-label={`Take back: ${c.says.text}`} onClick={() => setBack(true)}>
+          Take back ...
+        </button>
+      )}
+      {back && (
+        <PlanDialog project={project} title={`Take back: ${c.says.text}`} of={c.change} verb="Take it back" done="Taken back." onClose={() => setBack(false)} send={({ reason, units, query }) => must(api.POST("/api/v1/projects/{project}/changes/{change}/undo", { params: { path: { project, change: c.change }, query }, body: { at: c.at, units, reason } }))}>
+          <p className="text-soft">As a new change. What came after it stays; where that stands on it, it is said and nothing is changed.</p>
+        </PlanDialog>
+      )}
       {then && c.subject && <Then project={project} environment={then.environment} flag={c.subject} revision={then.revision} names={names} onClose={() => setThen(undefined)} />}
     </li>
   );

@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, must } from "../../api/client";
-import { Problem, Time } from "../../ui/controls";
+import { PlanDialog } from "../../parts/plan";
+import { Button, Problem, Time } from "../../ui/controls";
 import { Dialog } from "../../ui/dialog";
 import { About } from "../../ui/estimate";
 import { Said, Variant } from "../../ui/variant";
@@ -13,6 +15,11 @@ export function Then({ project, environment, flag, revision, names, onClose }: {
     queryFn: () => must(api.GET("/api/v1/projects/{project}/environments/{environment}/flags/{flag}/revisions/{revision}", { params: { path: { project, environment, flag, revision: String(revision) } } })),
   });
   const d = past.data;
+  const [back, setBack] = useState(false);
+  if (back)
+    return (
+      <PlanDialog project={project} title={`${flag} in ${environment} as it stood after revision ${revision}`} of={[environment, flag, revision]} verb="Have it so again" done="It stands like that again." onClose={onClose} send={({ reason, units, query }) => must(api.POST("/api/v1/projects/{project}/environments/{environment}/as-it-stood", { params: { path: { project, environment }, query }, body: { revision, flags: [flag], units, reason } }))} />
+    );
   return (
     <Dialog open wide onClose={onClose} title={`${flag} in ${environment}, as it stood after revision ${revision}`}>
       <Problem error={past.error} />
@@ -54,6 +61,11 @@ export function Then({ project, environment, flag, revision, names, onClose }: {
               </li>
             ))}
           </ul>
+          {d.since.length > 0 && (
+            <div>
+              <Button onClick={() => setBack(true)}>Have it so again ...</Button>
+            </div>
+          )}
           <p className="text-soft">
             Made <Time ms={d.made} />.{" "}
             <Link className="underline" to={`/p/${project}/${environment}/flags/${flag}`}>

@@ -10,6 +10,7 @@ import { Can, People, Teams } from "./people";
 import { Ladders } from "./ladders";
 import { Policies } from "./policies";
 import { Recipes } from "./recipes";
+import { ShortLived } from "./short-lived";
 import { Signing } from "./signing";
 import { Webhooks } from "./webhooks";
 
@@ -35,6 +36,7 @@ export default function Settings() {
           {keeper && <NewEnvironment project={project} first={environments.data?.items.length === 0} />}
         </div>
       </Sheet>
+      <ShortLived project={project} />
       <Policies project={project} />
       <Recipes project={project} />
       <Ladders project={project} />
