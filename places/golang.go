@@ -340,7 +340,7 @@ func (g *goCode) call(f *goFile, call *ast.CallExpr, taken map[ast.Node]bool, pl
 	for _, arg := range g.keyArgs(f, call) {
 		arg = ast.Unparen(arg)
 		if text, is := literal(arg); is {
-			if !g.keys[text] && (common[name] && !wraps || !keyLike(text)) {
+			if !g.keys[text] && (common[name] && !wraps && !whole(call, arg) || !keyLike(text)) {
 				continue
 			}
 			taken[arg] = true
@@ -356,6 +356,16 @@ func (g *goCode) call(f *goFile, call *ast.CallExpr, taken map[ast.Node]bool, pl
 			return
 		}
 	}
+}
+
+// whole tells whether a call has all that a question to a client has: a context, a key, a unit and a fallback. What else
+// is called so has fewer.
+func whole(call *ast.CallExpr, key ast.Expr) bool {
+	if len(call.Args) != 4 || ast.Unparen(call.Args[1]) != key {
+		return false
+	}
+	_, text := literal(call.Args[0])
+	return !text
 }
 
 // named finds whether a name is a handle, or a constant of a key.

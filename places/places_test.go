@@ -165,6 +165,8 @@ func TestPlanted(t *testing.T) {
 	}
 	// Asked for, and defined by nobody.
 	p.line("ask/ask.go", `func unknown() bool { return wrap.On(c, u, "flagg-7") }`)
+	p.line("ask/ask.go", `func slip() bool { return c.Bool(ctx, "flag-slip", u, false) }`)
+	p.line("ask/ask.go", `func command() { flags.Bool("flag-option", false, "of a command line"); slog.Bool("flag-field", true) }`)
 	p.line("web/use.ts", `const lost = client.getBooleanValue("flag-seven", false);`)
 	n := 0
 	for _, lines := range p.files {
@@ -205,7 +207,7 @@ func TestPlanted(t *testing.T) {
 	for _, f := range found.Unknown {
 		unknown = append(unknown, f.Flag)
 	}
-	if !slices.Equal(unknown, []string{"flagg-7", "flag-seven"}) {
+	if !slices.Equal(unknown, []string{"flagg-7", "flag-slip", "flag-seven"}) {
 		t.Errorf("unknown: %v", unknown)
 	}
 	if found.Lines < int64(lines) {

@@ -52,7 +52,7 @@ func TestDemoAndExample(t *testing.T) {
 		Flags        []struct{ Key string }
 	}
 	keeper.Do(t, "GET", "/projects/pinecrest/board", nil, 200, &board)
-	if len(board.Flags) != 8 || len(board.Environments) != 3 {
+	if len(board.Flags) != 10 || len(board.Environments) != 3 {
 		t.Errorf("%+v", board)
 	}
 	gltest.Eventually(t, "the door service has the rulesets", func() bool {

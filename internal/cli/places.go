@@ -388,7 +388,7 @@ func (s *session) sayReadiness(key string, r *settled.Readiness) {
 		case len(in.Given) > 0:
 			says = "several variants were given: " + strings.Join(in.Given, ", ")
 		case in.Variant != "":
-			says = fmt.Sprintf("all got %s for %d days", in.Variant, r.Days)
+			says = fmt.Sprintf("all got %s for %s", in.Variant, r.Span)
 		}
 		if len(in.Could) > 0 {
 			says += "; could still give another: " + strings.Join(in.Could, ", ")

@@ -92,7 +92,7 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	defer signs.Close()
 	srv, err := server.Start(ctx, server.Config{Listen: c.Listen, Admin: "127.0.0.1:0", Dir: c.Dir, Log: log,
-		Identity:        who,
+		Identity: who, Settles: settles, Idle: settles,
 		WebhookNetworks: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}})
 	if err != nil {
 		return err
@@ -131,6 +131,9 @@ func Run(ctx context.Context, c Config) (err error) {
 			return err
 		}
 	}
+	if err := d.repositories(ctx, c); err != nil {
+		return err
+	}
 	if err := d.keep(c); err != nil {
 		return err
 	}
@@ -149,6 +152,8 @@ func Run(ctx context.Context, c Config) (err error) {
 	}
 	say("  sign in    ida.holm@pinecrest.example   password %s", d.Password)
 	say("  keys       %s, for a script: . %s", filepath.Join(c.Dir, "keys.env"), filepath.Join(c.Dir, "keys.env"))
+	say("  files      %s, the flags as files under version control; %s, the services", filepath.Join(c.Dir,
+		"pinecrest-flags"), filepath.Join(c.Dir, "locker-services"))
 	say("  log        %s", filepath.Join(c.Dir, "log"))
 	say("")
 	say("Everybody has the same password: ask.vik (auditor), noor.berg (developer), juno.lind (releaser), tove.ek " +

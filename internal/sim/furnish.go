@@ -52,6 +52,7 @@ func furnish(ctx context.Context, url, code string) (*Demo, error) {
 	f.flags()
 	f.policies()
 	f.documents()
+	f.life()
 	f.testUnits()
 	f.proposals()
 	return f.demo, f.err

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"greenlever.example/core/flag"
@@ -54,8 +55,8 @@ type Readiness struct {
 	Places   []app.CodePlace `json:"places"`
 	Scanned  bool            `json:"scanned"`         // whether code was looked at
 	Asked    int64           `json:"asked,omitempty"` // when a process asked last, in any environment
-	Days     int             `json:"days"`            // for which one variant must have been given to all
-	Idle     int             `json:"idle"`            // days for which no process may have asked
+	Span     string          `json:"span"`            // for which one variant must have been given to all, such as 30 days
+	Idle     string          `json:"idle"`            // for which no process may have asked, where places are left
 }
 
 // Standing is how settled a flag is in an environment.
@@ -71,13 +72,12 @@ type Standing struct {
 
 // Look looks.
 func Look(s Subject) *Readiness {
-	days := func(d time.Duration) int { return int(d / (24 * time.Hour)) }
 	r := &Readiness{InTheWay: []words.Said{}, In: []Standing{}, Places: append([]app.CodePlace{}, s.Places...),
-		Scanned: s.Scanned, Days: days(s.Spans.Settled), Idle: days(s.Spans.Unasked)}
+		Scanned: s.Scanned, Span: spell(s.Spans.Settled), Idle: spell(s.Spans.Unasked)}
 	way := func(format string, args ...any) { r.InTheWay = append(r.InTheWay, words.Say(format, args...)) }
 	young := s.Flag.Created > s.Now-s.Spans.Settled.Milliseconds()
 	if young {
-		way("it was made less than %s ago", words.Plain(words.Counted(r.Days, "day", "days").String()))
+		way("it was made less than %s ago", words.Plain(r.Span))
 	}
 	for i := range s.In {
 		in := &s.In[i]
@@ -96,7 +96,7 @@ func Look(s Subject) *Readiness {
 				given = append(given, variant(v))
 			}
 			way("in %s several variants were given in the last %s: %s", env,
-				words.Plain(fmt.Sprintf("%d days", r.Days)), words.List(given))
+				words.Plain(r.Span), words.List(given))
 		}
 	}
 	idle := r.Asked < s.Now-s.Spans.Unasked.Milliseconds()
@@ -104,13 +104,21 @@ func Look(s Subject) *Readiness {
 	case idle: // whatever stands in the code, nothing runs it
 	case !s.Scanned:
 		way("code asked for it within the last %s, and no repository was looked at: `places scan` does",
-			words.Plain(fmt.Sprintf("%d days", r.Idle)))
+			words.Plain(r.Idle))
 	case len(s.Places) > 0:
 		way("code asks for it in %s, such as %s", words.Counted(len(s.Places), "place", "places"),
 			words.Plain(fmt.Sprintf("%s:%d", s.Places[0].File, s.Places[0].Line)))
 	}
 	r.Ready = len(r.InTheWay) == 0
 	return r
+}
+
+// spell says a span of time in one unit.
+func spell(d time.Duration) string {
+	if d < 48*time.Hour {
+		return strings.TrimSuffix(strings.TrimSuffix(d.String(), "0s"), "0m")
+	}
+	return words.Counted(int(d/(24*time.Hour)), "day", "days").String()
 }
 
 func variant(name string) words.Token {

@@ -38,7 +38,7 @@ export function Life({ project, flag }: { project: string; flag: string }) {
           <ul aria-label="how settled it is">
             {d.in.map((i) => (
               <li key={i.environment}>
-                {i.environment}: {i.given && i.given.length > 1 ? `several variants were given in ${d.days} days: ${i.given.join(", ")}` : i.variant ? <>all got <Variant names={[i.variant]} name={i.variant} /> for {d.days} days</> : `nobody asked in ${d.days} days`}
+                {i.environment}: {i.given && i.given.length > 1 ? `several variants were given in ${d.span}: ${i.given.join(", ")}` : i.variant ? <>all got <Variant names={[i.variant]} name={i.variant} /> for {d.span}</> : `nobody asked in ${d.span}`}
                 {i.could && i.could.length > 0 && <span className="text-soft">; could still give another: {i.could.join(", ")}</span>}
               </li>
             ))}

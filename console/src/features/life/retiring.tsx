@@ -113,7 +113,7 @@ export function Settled({ of: r }: { of: Schemas["Readiness"] }) {
             `several variants were given: ${i.given.join(", ")}`
           ) : i.variant ? (
             <>
-              all got <Variant names={[i.variant]} name={i.variant} /> for {r.days} days
+              all got <Variant names={[i.variant]} name={i.variant} /> for {r.span}
             </>
           ) : (
             "nobody asked"
