@@ -20,6 +20,11 @@ var consoleScenes = []struct {
 	{"what cannot be found by", "/p/pinecrest?find=colour:green", func(w *browse.Window) { w.See("there is no word") }},
 	{"words", "/p/pinecrest", func(w *browse.Window) { w.Click("words that find flags").See("gone-by:<30d") }},
 	{"view", "/p/pinecrest", func(w *browse.Window) { w.Click("View").See("tight") }},
+	{"a bundle", "/p/pinecrest/bundles/opening", func(w *browse.Window) { w.See("All are on.").Click("Promote to ...").See("rules and the end") }},
+	{"retiring", "/p/pinecrest/retiring", func(w *browse.Window) { w.See("In code") }},
+	{"edit what was found", "/p/pinecrest?find=doors", func(w *browse.Window) {
+		w.See("Edit the flag found ...").Click("Edit the flag found ...").Fill("tags to add", "door").See("tags → door")
+	}},
 	{"palette", "/p/pinecrest", func(w *browse.Window) { w.See("night-batching").Press("Ctrl+k").See("Pages") }},
 	{"palette, a flag", "/p/pinecrest", func(w *browse.Window) {
 		w.See("night-batching").Press("Ctrl+k").See("Pages").Click("night-batching").See("Go to night-batching in")
@@ -146,6 +151,10 @@ func TestConsoleForAllEyes(t *testing.T) {
 		"share": 80_000, "signOff": []string{"keeper"}}, {"name": "100 %", "share": 1_000_000}}, "reason": "test"}, 201,
 		nil)
 	s.Flag(t, "doors")
+	s.Keeper.Do(t, "PUT", "/projects/pinecrest/bundles/opening", object{"bundle": object{"title": "Opening", "flags": []string{
+		"doors"}}}, 200, nil)
+	s.Edit(t, "staging", "doors", turnOn)
+	s.Edit(t, "production", "doors", turnOn)
 	wire := wired(t, s, object{"title": "Doors jam", "flags": []string{"doors"}})
 	ring(t, s, wire.Secret, nil, `{"title":"Many doors jam"}`, 200)
 	b, err := chromium()

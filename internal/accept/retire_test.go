@@ -90,6 +90,13 @@ func TestRetire(t *testing.T) {
 	s.Edit(t, "staging", "lights", func(d *flag.Document) { d.Needs = []flag.Need{{Flag: "doors", Variant: "on"}} })
 	s.Keeper.Do(t, "POST", atPine+"/flags/doors/retire", object{"reason": "x"}, 409, nil)
 	s.Edit(t, "staging", "lights", func(d *flag.Document) { d.Needs = nil })
+	// Nor is what a tripwire stops, or what is in a bundle.
+	wire := wired(t, s, object{"title": "Doors jam", "flags": []string{"doors", "lights"}})
+	s.Keeper.Do(t, "POST", atPine+"/flags/doors/retire", object{"reason": "x", "force": true}, 409, nil)
+	s.Keeper.Do(t, "POST", inProd+"/tripwires/"+wire.ID+"/remove", object{}, 200, nil)
+	s.Keeper.Do(t, "PUT", atPine+"/bundles/opening", object{"bundle": object{"flags": []string{"doors"}}}, 200, nil)
+	s.Keeper.Do(t, "POST", atPine+"/flags/doors/retire", object{"reason": "x"}, 409, nil)
+	s.Keeper.Do(t, "POST", atPine+"/bundles/opening/remove", object{}, 200, nil)
 	var all manage.Retiring
 	s.Keeper.Do(t, "GET", atPine+"/retiring", nil, 200, &all)
 	if len(all.Ready) == 0 || all.Ready[0].Key != "doors" {

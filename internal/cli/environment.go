@@ -62,7 +62,8 @@ func (s *session) environmentCommand() *cobra.Command {
 		}}
 	make_.Flags().StringVar(&title, "title", "", "for people")
 	make_.Flags().BoolVar(&askFirst, "ask-first", false, "wants a reason and a confirmation for every change")
-	return group("environment", "Environments", list, make_, s.environmentEdit(), s.environmentAsOf(), s.environmentBranch(),
+	return group("environment", "Environments", list, make_, s.environmentEdit(), s.environmentAsOf(),
+		s.environmentBranch(),
 		s.environmentProlong(), s.environmentShortLived(),
 		s.environmentEnd("archive", "Archive an environment that nobody follows",
 			"archived: nobody can follow it, and it can be brought back", false),

@@ -189,6 +189,9 @@ func (s *session) dropSaved(dir string, seen *folder.Versions, all map[string][]
 }
 
 func writeBelow(dir, at string, raw []byte) error {
+	if !filepath.IsLocal(filepath.FromSlash(at)) {
+		return fmt.Errorf("%q is no name of a file below %s", at, dir)
+	}
 	path := filepath.Join(dir, filepath.FromSlash(at))
 	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 		return err

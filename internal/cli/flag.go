@@ -21,7 +21,8 @@ var _ = listed("change", (*session).flagCommand)
 
 func (s *session) flagCommand() *cobra.Command {
 	return group("flag", "Make flags, look at them, and edit what they do where",
-		s.flagList(), s.flagMake(), s.flagEdit(), s.flagEditFound(), s.flagCopy(), s.flagAsOf(), s.flagFamily(), s.flagShow(),
+		s.flagList(), s.flagMake(), s.flagEdit(), s.flagEditFound(), s.flagCopy(), s.flagAsOf(), s.flagFamily(),
+		s.flagShow(),
 		s.flagTurn(), s.flagName(),
 		s.flagRule(), s.flagOrder(), s.flagShare(),
 		s.flagDrawAnew(), s.flagEnd(), s.flagRestAfter(), s.flagPark(), s.flagRemoveRule(),

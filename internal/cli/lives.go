@@ -30,9 +30,12 @@ func lasts(text string) (int64, error) {
 func (s *session) environmentBranch() *cobra.Command {
 	var from, title, length string
 	c := &cobra.Command{Use: "branch KEY", Short: "Make a short-lived environment out of another one",
-		Long: "Make a short-lived environment out of another one: its flags and segments as they are there, with access keys " +
-			"of its own. It\nends by itself, with its keys and what was sampled and counted; the history stays. It asks for no " +
-			"reasons, counts nowhere\nwhere environments are counted, and is on no board unless it is named. What its key has " +
+		Long: "Make a short-lived environment out of another one: its flags and segments as they are there, " +
+			"with access keys " +
+			"of its own. It\nends by itself, with its keys and what was sampled and counted; the history stays. " +
+			"It asks for no " +
+			"reasons, counts nowhere\nwhere environments are counted, and is on no board unless it is named. " +
+			"What its key has " +
 			"before the last hyphen is its family.",
 		Example: "  greenlever environment branch review-482 --from staging --for 3d", Args: exactly("KEY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -51,14 +54,16 @@ func (s *session) environmentBranch() *cobra.Command {
 				return err
 			}
 			var made environments.Made
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/environments/" + url.PathEscape(from) +
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/environments/" +
+				url.PathEscape(from) +
 				"/branch", body: withReason(environments.Branch{Key: args[0], Title: title, For: ms}, s.because)},
 				&made); err != nil {
 				return err
 			}
 			return s.show(made, func() { s.sayMadeShort(&made) })
 		}}
-	c.Flags().StringVar(&from, "from", "", "the environment whose flags it begins with; the one of --env if left out")
+	c.Flags().StringVar(&from, "from", "", "the environment whose flags it begins with; the one of --env if "+
+		"left out")
 	c.Flags().StringVar(&title, "title", "", "for people; the key if left out")
 	c.Flags().StringVar(&length, "for", "3d", "how long it lives: 10m to 90d")
 	return c
@@ -77,7 +82,8 @@ func (s *session) sayMadeShort(made *environments.Made) {
 func (s *session) environmentProlong() *cobra.Command {
 	var length string
 	c := &cobra.Command{Use: "prolong KEY", Short: "Have a short-lived environment live on, from now",
-		Long: "Have a short-lived environment live on, from now. One that ended within the last 30 days lives again, with its " +
+		Long: "Have a short-lived environment live on, from now. One that ended within the last 30 days lives " +
+			"again, with its " +
 			"flags as\nthey were and with new access keys.",
 		Example: "  greenlever environment prolong review-482 --for 2d", Args: exactly("KEY"),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -90,7 +96,8 @@ func (s *session) environmentProlong() *cobra.Command {
 				return err
 			}
 			var made environments.Made
-			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/environments/" + url.PathEscape(args[0]) +
+			if err := a.do(cmd.Context(), request{method: "POST", path: path + "/environments/" +
+				url.PathEscape(args[0]) +
 				"/prolong", body: withReason(environments.Prolong{For: ms}, s.because)}, &made); err != nil {
 				return err
 			}
@@ -102,7 +109,8 @@ func (s *session) environmentProlong() *cobra.Command {
 
 func (s *session) environmentShortLived() *cobra.Command {
 	return &cobra.Command{Use: "short-lived", Short: "The environments that end by themselves, by family",
-		Example: "  greenlever environment short-lived", Args: exactly(), RunE: func(cmd *cobra.Command, _ []string) error {
+		Example: "  greenlever environment short-lived", Args: exactly(), RunE: func(cmd *cobra.Command,
+			_ []string) error {
 			a, path, err := s.inProject(cmd.Context())
 			if err != nil {
 				return err
@@ -130,7 +138,8 @@ func (s *session) environmentShortLived() *cobra.Command {
 					}
 				}
 				if len(rows) == 0 {
-					s.note("there are none; %s makes one", s.next("environment", "branch", "KEY", "--from", "staging"))
+					s.note("there are none; %s makes one", s.next("environment", "branch", "KEY", "--from",
+						"staging"))
 				}
 			})
 		}}
@@ -138,8 +147,10 @@ func (s *session) environmentShortLived() *cobra.Command {
 
 func (s *session) flagFamily() *cobra.Command {
 	var family, variant string
-	c := &cobra.Command{Use: "family KEY", Short: "Say what a flag gives in all short-lived environments of a family",
-		Long: "Say what a flag gives in all short-lived environments of a family, those to come included. Without a variant " +
+	c := &cobra.Command{Use: "family KEY", Short: "Say what a flag gives in all short-lived environments of a " +
+		"family",
+		Long: "Say what a flag gives in all short-lived environments of a family, those to come included. " +
+			"Without a variant " +
 			"nothing is said\nfor those to come.",
 		Example: "  greenlever flag family one-touch-open --family review --variant on\n" +
 			"  greenlever flag family one-touch-open --family review",
@@ -152,8 +163,10 @@ func (s *session) flagFamily() *cobra.Command {
 				return coded(exitUsage, "say of which family: --family")
 			}
 			var given environments.Given
-			if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/flags/" + url.PathEscape(args[0]) + "/family",
-				body: withReason(environments.Give{Family: family, Variant: variant}, s.because)}, &given); err != nil {
+			if err := a.do(cmd.Context(), request{method: "PUT", path: path + "/flags/" + url.PathEscape(args[0]) +
+				"/family",
+				body: withReason(environments.Give{Family: family, Variant: variant}, s.because)},
+				&given); err != nil {
 				return err
 			}
 			return s.show(given, func() {

@@ -336,8 +336,7 @@ func (s *session) finalValue(ctx context.Context, key, variant string) (value an
 
 func (s *session) retireCommand() *cobra.Command {
 	var force bool
-	c := &cobra.Command{Use: "retire [FLAG]", Short: "Take a flag out of use once nothing needs it; without " +
-		"one, list them",
+	c := &cobra.Command{Use: "retire [FLAG]", Short: "Take a flag out of use; without one, list what is ready",
 		Long: "Take a flag out of use: its documents are gone everywhere, who still asks for it gets the " +
 			"fallback and shows on " +
 			"the radar,\nand its key is never used again. It is refused unless one variant was given to all for " +

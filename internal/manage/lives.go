@@ -8,15 +8,19 @@ import (
 )
 
 var _ = listed(
-	op[branchBody, environments.Made]("POST", atEnvironment+"/branch", "Make a short-lived environment out of this one; "+
-		"the secrets of its access keys are answered once", (*call).branch).change().needs(app.Read),
-	op[prolongBody, environments.Made]("POST", atEnvironment+"/prolong", "Have a short-lived environment live on; one "+
-		"that ended lately gets new access keys, whose secrets are answered once",
+	op[branchBody, environments.Made]("POST", atEnvironment+"/branch",
+		"Make a short-lived environment out of this one; "+
+			"the secrets of its access keys are answered once", (*call).branch).change().needs(app.Read),
+	op[prolongBody, environments.Made]("POST", atEnvironment+"/prolong",
+		"Have a short-lived environment live on; one "+
+			"that ended lately gets new access keys, whose secrets are answered once",
 		(*call).prolong).change().needs(app.Document),
-	op[none, ShortLived]("GET", atProject+"/short-lived", "The short-lived environments by family, and what flags give in "+
+	op[none, ShortLived]("GET", atProject+"/short-lived", "The short-lived environments by family, and what "+
+		"flags give in "+
 		"all of a family", (*call).shortLived).needs(app.Read),
-	op[giveBody, environments.Given]("PUT", atProject+"/flags/:flag/family", "Say what a flag gives in all short-lived "+
-		"environments of a family, those to come included", (*call).giveInFamily).change().needs(app.Document),
+	op[giveBody, environments.Given]("PUT", atProject+"/flags/:flag/family",
+		"Say what a flag gives in all short-lived "+
+			"environments of a family, those to come included", (*call).giveInFamily).change().needs(app.Document),
 )
 
 // ShortLived are the environments of a project that end by themselves.

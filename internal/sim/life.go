@@ -27,9 +27,11 @@ const settles = 2 * time.Minute
 func (f *furnisher) life() {
 	for _, d := range []object{
 		{"key": "wide-labels", "title": "Wide labels", "goneBy": "2026-09-30", "owners": []string{"doors"},
-			"description": "Prints the site on a parcel's label. Everybody has it since spring.", "reason": "first set-up"},
+			"description": "Prints the site on a parcel's label. Everybody has it since spring.",
+			"reason":      "first set-up"},
 		{"key": "door-chime", "title": "Door chime", "goneBy": "2026-10-31", "owners": []string{"doors"},
-			"description": "A door chimes when it opens. All lockers that can do it do it.", "reason": "first set-up"},
+			"description": "A door chimes when it opens. All lockers that can do it do it.",
+			"reason":      "first set-up"},
 	} {
 		f.try(func() error { return f.by["developer"].post(f.ctx, "/projects/pinecrest/flags", d, nil) })
 		for _, env := range []string{"development", "staging", "production"} {
@@ -47,20 +49,24 @@ func (f *furnisher) life() {
 	f.try(func() error {
 		return developer.do(f.ctx, "PUT", "/projects/pinecrest/bundles/opening", object{"bundle": object{
 			"title": "Opening a locker", "says": "What a recipient meets at the door.",
-			"flags": []string{"one-touch-open", "handover-photo", "door-retries"}}, "reason": "they ship together"}, nil, 0)
+			"flags": []string{"one-touch-open", "handover-photo", "door-retries"}},
+			"reason": "they ship together"}, nil, 0)
 	})
 	f.try(func() error {
 		return developer.post(f.ctx, "/projects/pinecrest/environments/staging/branch", object{"key": "review-482",
-			"title": "Review 482: a photo at the door", "for": (72 * time.Hour).Milliseconds(), "reason": "for the review"},
+			"title": "Review 482: a photo at the door", "for": (72 * time.Hour).Milliseconds(),
+			"reason": "for the review"},
 			nil)
 	})
 	f.try(func() error {
-		return developer.do(f.ctx, "PUT", "/projects/pinecrest/flags/handover-photo/family", object{"family": "review",
-			"variant": "on", "reason": "what is reviewed is on"}, nil, 0)
+		return developer.do(f.ctx, "PUT", "/projects/pinecrest/flags/handover-photo/family",
+			object{"family": "review",
+				"variant": "on", "reason": "what is reviewed is on"}, nil, 0)
 	})
 }
 
-// repositories writes what Pinecrest keeps under version control: the source of its services, which is looked through
+// repositories writes what Pinecrest keeps under version control: the source of its services, which is looked
+// through
 // for places, and the project as files.
 func (d *Demo) repositories(ctx context.Context, c Config) error {
 	source := filepath.Join(c.Dir, "locker-services")

@@ -46,14 +46,16 @@ const lasting = "AND id NOT IN (SELECT environment_id FROM environment_lives) "
 
 // Environments lists the lasting environments of a project in the order in which they were made.
 func (s *Store) Environments(ctx context.Context, project int64) ([]app.Environment, error) {
-	return list[app.Environment](ctx, s.door, "SELECT "+environmentColumns+" FROM environments WHERE project_id = ? "+
+	return list[app.Environment](ctx, s.door, "SELECT "+environmentColumns+" FROM environments WHERE project_id "+
+		"= ? "+
 		lasting+"HAVING state = ? ORDER BY id", project, app.Active)
 }
 
 // Archived lists the environments of a project that are archived.
 func (s *Store) Archived(ctx context.Context, project int64) ([]app.Environment, error) {
 	return list[app.Environment](ctx, s.door,
-		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? "+lasting+"HAVING state = ? ORDER BY id", project,
+		"SELECT "+environmentColumns+" FROM environments WHERE project_id = ? "+lasting+"HAVING state = ? ORDER "+
+			"BY id", project,
 		app.Archived)
 }
 

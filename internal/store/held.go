@@ -24,7 +24,8 @@ func (t *Tx) LockEnvironment(id int64) (*app.Environment, error) {
 	return p.held()
 }
 
-// LockEnvironments holds all lasting environments of a project, in order of their ids, and their chains. Short-lived ones
+// LockEnvironments holds all lasting environments of a project, in order of their ids, and their chains. Short-lived
+// ones
 // follow within seconds.
 func (t *Tx) LockEnvironments(project int64) ([]app.Environment, error) {
 	p := &holding{t: t}
@@ -72,12 +73,14 @@ func (p *holding) queries() []query {
 }
 
 func (p *holding) environments(where string, value int64) query {
-	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where + " HAVING state <> " +
+	return query{&p.envs, "SELECT " + environmentColumns + " FROM environments WHERE " + where +
+		" HAVING state <> " +
 		"? ORDER BY id FOR UPDATE", []any{value, app.Gone}}
 }
 
 func (p *holding) digests(where string, value int64) query {
-	return query{&p.newest, "SELECT e.id, r.digest FROM environments e JOIN revisions r ON r.environment_id = e.id " +
+	return query{&p.newest, "SELECT e.id, r.digest FROM environments e JOIN revisions r ON r.environment_id = " +
+		"e.id " +
 		"AND r.revision = e.revision WHERE e." + where, []any{value}}
 }
 

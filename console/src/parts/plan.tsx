@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
 import type { Planned } from "../api/life";
-import { useChange, useEnvironments } from "../api/queries";
+import { useChange, useEnvironments, useNames } from "../api/queries";
 import { useReason } from "../draft/reason";
 import { Button, inputStyle, Problem, Waiting } from "../ui/controls";
 import { Dialog } from "../ui/dialog";
@@ -37,6 +37,7 @@ export function PlanDialog({ project, title, of, send, verb, done, ready = true,
   const tried = useQuery({ queryKey: ["plan", project, title, of], enabled: ready, retry: false, gcTime: 0, placeholderData: (before) => before, queryFn: () => send({ reason: "not said yet", units: {}, query: { dryRun: "true" } }) });
   const change = useChange(project, (propose: boolean) => send({ reason, units, query: { dryRun: "false", ...(propose && { propose: "new" }) } }), (_, propose) => (propose ? "Proposed." : done));
   const items = (ready && tried.data?.items) || [];
+  const names = useNames(project, items.flatMap((i) => (i.do.startsWith("flag.") && i.of ? [i.of] : [])));
   const touched = new Set(items.flatMap((i) => [i.environment ?? "", ...i.says.map((s) => s.environment ?? "")]));
   const asks = (environments.data?.items ?? []).filter((e) => e.askFirst && touched.has(e.key)).map((e) => e.key);
   const sweeps = (tried.data?.previews ?? []).filter((p) => asks.includes(p.environment)).flatMap((p) => p.preview.shifts.filter((s) => s.sweep).map((s) => ({ key: `${p.environment}/${s.flag}`, shift: s })));
@@ -57,14 +58,14 @@ export function PlanDialog({ project, title, of, send, verb, done, ready = true,
               s.lines.map((l) => (
                 <li key={(s.environment ?? "") + l.text}>
                   {s.environment && s.environment !== i.environment && `${s.environment}: `}
-                  <Said said={l} />
+                  <Said said={l} names={names(i.of)} />
                 </li>
               )),
             )}
           </ul>
           {i.is && (
             <p className="text-soft">
-              Then: <Said said={i.is} />
+              Then: <Said said={i.is} names={names(i.of)} />
             </p>
           )}
         </section>
@@ -74,10 +75,10 @@ export function PlanDialog({ project, title, of, send, verb, done, ready = true,
           {tried.data!.previews!.flatMap((p) =>
             p.preview.shifts.map((s) => (
               <p key={p.environment + s.flag}>
-                <span className="font-mono text-[13px]">{s.flag}</span> in {p.environment}: <Said said={s.says} />.{" "}
+                <span className="font-mono text-[13px]">{s.flag}</span> in {p.environment}: <Said said={s.says} names={names(s.flag)} />.{" "}
                 {s.moves.slice(0, 4).map((m) => (
                   <span key={m.from + m.to + m.then} className="mr-3 whitespace-nowrap">
-                    <Variant names={[m.from, m.to]} name={m.from || "fallback"} /> → <Variant names={[m.from, m.to]} name={m.to || "fallback"} /> <About e={m.moved} />
+                    <Variant names={names(s.flag)} name={m.from || "fallback"} /> → <Variant names={names(s.flag)} name={m.to || "fallback"} /> <About e={m.moved} />
                   </span>
                 ))}
               </p>

@@ -71,7 +71,8 @@ func lives() []*commit.Kind {
 	branching := commit.Kind{Name: "environment.branch", Says: "Makes a short-lived environment out of another one",
 		Action: app.Document, Span: commit.Environment, Guarded: true, Queued: true, Alone: true}
 	inner := func(name, says string) commit.Kind {
-		return commit.Kind{Name: "environment." + name, Says: says, Span: commit.Environment, Queued: true, Inner: true,
+		return commit.Kind{Name: "environment." + name, Says: says, Span: commit.Environment, Queued: true,
+			Inner:   true,
 			Reopens: true}
 	}
 	return []*commit.Kind{
@@ -83,7 +84,8 @@ func lives() []*commit.Kind {
 		}),
 		commit.Of(commit.Kind{Name: "environment.prolong", Says: "Has a short-lived environment live on",
 			Action: app.Document, Span: commit.Environment, Queued: true, Alone: true, Reopens: true}, prolong),
-		commit.Of(commit.Kind{Name: "flag.family", Says: "Says what a flag gives in all short-lived environments of a " +
+		commit.Of(commit.Kind{Name: "flag.family", Says: "Says what a flag gives in all short-lived " +
+			"environments of a " +
 			"family", Action: app.Document, Span: commit.Project, Queued: true}, give),
 		commit.Of(inner("over", "Ends a short-lived environment"), over),
 		commit.Of(inner("away", "Ends a short-lived environment for good"), away),
@@ -132,7 +134,8 @@ func branch(_ context.Context, m *commit.Moment, in *Branch) (*commit.Effects, e
 	inside.Entries = []commit.Entry{commit.Said("environment.branched", env.Key, diff.Text(fmt.Sprintf(
 		"environment %q made from %s, with %d flags as they are there, until %s", env.Title, from.Key,
 		len(inside.Event.Flags), until(life.Until))))}
-	beside := commit.Effect{Project: m.Project, Entries: []commit.Entry{commit.Said("environment.short-lived", env.Key,
+	beside := commit.Effect{Project: m.Project, Entries: []commit.Entry{commit.Said("environment.short-lived",
+		env.Key,
 		diff.Text(fmt.Sprintf("environment %s made from %s", env.Key, from.Key)))}}
 	made := &Made{Environment: env, Keys: []keys.Made{}}
 	return &commit.Effects{Result: made, In: []commit.Effect{inside, beside}, Stale: commit.Stale{Keys: true},
@@ -232,12 +235,14 @@ func prolong(_ context.Context, m *commit.Moment, in *Prolong) (*commit.Effects,
 	records, again := []commit.Record{life}, env.State == app.Archived
 	if again {
 		env.State = app.Active
-		records = append(records, &app.StateRecord{EnvironmentID: env.ID, State: app.Active, At: m.At, By: m.Actor.ID},
+		records = append(records, &app.StateRecord{EnvironmentID: env.ID, State: app.Active, At: m.At,
+			By: m.Actor.ID},
 			&app.SamplingRecord{EnvironmentID: env.ID, Days: 14})
 	}
 	made := &Made{Environment: &env, Keys: []keys.Made{}}
 	out := &commit.Effects{Result: made, Stale: commit.Stale{Keys: true, Units: true}, In: []commit.Effect{{
-		Environment: m.Environment, Records: records, Entries: []commit.Entry{commit.Said("environment.prolonged", env.Key,
+		Environment: m.Environment, Records: records, Entries: []commit.Entry{commit.Said("environment.prolonged",
+			env.Key,
 			diff.Text("lives until "+until(life.Until)))}}}}
 	if again {
 		out.Then = func() []commit.Effect { return newKeys(&env, made, m.At) }
@@ -264,7 +269,9 @@ func give(_ context.Context, m *commit.Moment, in *Give) (*commit.Effects, error
 	if at < 0 {
 		return nil, app.Faultf(app.NotFound, "there is no flag %s in this project", m.Of)
 	}
-	if in.Variant != "" && !slices.ContainsFunc(defs[at].Variants, func(v app.Variant) bool { return v.Name == in.Variant }) {
+	if in.Variant != "" && !slices.ContainsFunc(defs[at].Variants, func(v app.Variant) bool {
+		return v.Name == in.Variant
+	}) {
 		return nil, app.InvalidField("variant", "%q is no variant of this flag", in.Variant)
 	}
 	g := app.FamilyGives{ProjectID: m.Project.ID, Family: in.Family, Flag: m.Of, Variant: in.Variant}
@@ -309,7 +316,8 @@ func over(_ context.Context, m *commit.Moment, _ *Over) (*commit.Effects, error)
 	if err != nil || life.Until > m.At || m.Environment.State != app.Active {
 		return commit.Nothing(m.Environment), err
 	}
-	out := state(m, app.Archived, "environment.over", fmt.Sprintf("environment %s has ended, as it was made to; its keys "+
+	out := state(m, app.Archived, "environment.over", fmt.Sprintf("environment %s has ended, as it was made to; "+
+		"its keys "+
 		"are revoked", m.Environment.Key))
 	out.Stale.Units = true
 	e := &out.In[0]
@@ -333,7 +341,8 @@ func away(_ context.Context, m *commit.Moment, _ *Away) (*commit.Effects, error)
 	if err != nil || life.Until+keptAfter.Milliseconds() > m.At || m.Environment.State != app.Archived {
 		return commit.Nothing(m.Environment), err
 	}
-	return state(m, app.Gone, "environment.removed", fmt.Sprintf("environment %s is gone for good", m.Environment.Key)), nil
+	return state(m, app.Gone, "environment.removed", fmt.Sprintf("environment %s is gone for good",
+		m.Environment.Key)), nil
 }
 
 // follow gives an environment what its project has by now and it has not.
@@ -416,7 +425,8 @@ func newSegments(tx documentsTx, env *app.Environment, e *commit.Effect, lines *
 	return nil
 }
 
-// followed is a document with the variants and the visibility that the definition has by now; nil where it has them. A
+// followed is a document with the variants and the visibility that the definition has by now; nil where it has them.
+// A
 // variant that is gone and that it still gives stays.
 func followed(d *app.Definition, doc *flag.Document) *flag.Document {
 	out := *doc

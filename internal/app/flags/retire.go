@@ -29,6 +29,8 @@ type Restore struct{}
 type retiring interface {
 	LastFlag(environment int64, key string) (rec *app.FlagRecord, version int64, err error)
 	RunningOf(environment int64, flag string) (bool, error)
+	Tripwires(environment int64) ([]app.Tripwire, error)
+	Bundles(project int64) ([]app.Bundle, error)
 }
 
 func (s *Service) ends() []*commit.Kind {
@@ -60,6 +62,9 @@ func (s *Service) retire(ctx context.Context, m *commit.Moment, in *Retire) (*co
 	}
 	d.Retired = &app.Retired{At: m.At, By: m.Actor.ID, Final: map[string]string{}, Force: in.Force}
 	if err := s.ready(ctx, m, d, in.Force); err != nil {
+		return nil, err
+	}
+	if err := named(commit.Narrow[retiring](m), m.Project.ID, envs, d.Key); err != nil {
 		return nil, err
 	}
 	out := &commit.Effects{Result: d}
@@ -102,6 +107,33 @@ func (s *Service) ready(ctx context.Context, m *commit.Moment, d *app.Definition
 		found = append(found, flag.Problem{Place: "ready", Mend: w.String()})
 	}
 	return &app.Fault{Kind: app.Conflict, Detail: d.Key + " is not ready to be retired", Fields: found}
+}
+
+// named refuses to retire what a tripwire stops, since a stop of a flag that is gone would not arrive, and what is in a
+// bundle, which could not be acted on any more.
+func named(tx retiring, project int64, envs []app.Environment, key string) error {
+	all, err := tx.Bundles(project)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		if slices.Contains(all[i].Flags, key) {
+			return app.Faultf(app.Conflict, "it is in bundle %s: take it out there first", all[i].Key)
+		}
+	}
+	for i := range envs {
+		wires, err := tx.Tripwires(envs[i].ID)
+		if err != nil {
+			return err
+		}
+		for j := range wires {
+			if slices.Contains(wires[j].Flags, key) {
+				return app.Faultf(app.Conflict, "tripwire %q stops it in %s: take it out there first", wires[j].Title,
+					envs[i].Key)
+			}
+		}
+	}
+	return nil
 }
 
 // goes takes a flag out of one environment.

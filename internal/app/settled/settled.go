@@ -142,19 +142,22 @@ func standing(in *In) Standing {
 	if in.Document == nil {
 		return out
 	}
-	gives := out.Variant
-	if gives == "" {
-		gives = in.Document.Resting
-	}
-	if in.Document.Lever == flag.Off {
-		return out
+	if out.Variant == "" || in.Document.Lever == flag.Off {
+		return out // nobody asked, or all get the resting variant
 	}
 	for i := range in.Document.Rules {
-		if rule := &in.Document.Rules[i]; !rule.Parked && !rule.Gives.OnlyGives(gives) {
+		rule := &in.Document.Rules[i]
+		if rule.Parked {
+			continue
+		}
+		if !rule.Gives.OnlyGives(out.Variant) {
 			out.Could = append(out.Could, rule.Name)
 		}
+		if rule.When == nil && (rule.Gives.Shares == nil || rule.Gives.OnlyGives(out.Variant)) {
+			return out // nobody comes further
+		}
 	}
-	if !in.Document.End.OnlyGives(gives) {
+	if !in.Document.End.OnlyGives(out.Variant) {
 		out.Could = append(out.Could, "the end")
 	}
 	return out

@@ -151,7 +151,7 @@ function Change({ change: c, names, project }: { change: Schemas["Changed"]; nam
       ))}
       {c.reason && <div className="mt-1">because {c.reason}</div>}
       {takenBack(c) && (
-        <button type="button" className="min-h-6 cursor-pointer text-xs text-soft underline hover:text-ink" aria-label={`Take back: ${c.says.text}`} onClick={() => setBack(true)}>
+        <button type="button" className="min-h-6 cursor-pointer text-xs text-soft underline hover:text-ink" onClick={() => setBack(true)}>
           Take back ...
         </button>
       )}

@@ -3,7 +3,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, must, type Schemas } from "../../api/client";
 import { useBundle, type BundleView } from "../../api/life";
 import { useMay } from "../../api/may";
-import { useChange } from "../../api/queries";
+import { useChange, useNames } from "../../api/queries";
 import { PlanDialog } from "../../parts/plan";
 import { Button, Page, Problem, Sheet, Waiting } from "../../ui/controls";
 import { Said } from "../../ui/variant";
@@ -32,6 +32,7 @@ export default function Bundle() {
 }
 
 function In({ project, bundle, in: e, onDo }: { project: string; bundle: BundleView; in: Schemas["BundleIn"]; onDo: (d: Doing) => void }) {
+  const names = useNames(project, bundle.flags);
   const differs = e.flags.filter((f) => f.differs).length;
   return (
     <Sheet title={e.environment}>
@@ -61,7 +62,7 @@ function In({ project, bundle, in: e, onDo }: { project: string; bundle: BundleV
               </Link>
             )}
             <div className="text-soft">
-              <Said said={f.sentence} />
+              <Said said={f.sentence} names={names(f.key)} />
             </div>
           </li>
         ))}

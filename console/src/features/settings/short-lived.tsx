@@ -88,7 +88,7 @@ function Branch({ project, lasts, onLasts, onMade }: { project: string; lasts: s
       <Select aria-label="for how long" value={lasts} onChange={(e) => onLasts(e.target.value)} options={spans} />
       {asks && <input aria-label="why branch" placeholder="why?" className={inputStyle} value={reason} onChange={(e) => setReason(e.target.value)} />}
       <Button tone="lever" disabled={key === "" || source === "" || make.isPending || (asks && reason.trim() === "")} onClick={() => make.mutate(undefined, { onSuccess: (m) => { setKey(""); onMade(m); } })}>
-        Make it
+        Branch it
       </Button>
       <Problem error={make.error} />
     </div>
