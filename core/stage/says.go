@@ -26,6 +26,9 @@ func Says(s *State, f *Facts, names words.Names, now int64) words.Said {
 			return words.Say("Begins once the environment is frozen no more, at %s (%s).", instant(f.Thaws),
 				words.Name(f.Frozen))
 		}
+		if f != nil && f.Behind != "" {
+			return words.Say("Begins once %s is as far.", words.Key(f.Behind))
+		}
 		if f != nil && f.Closed {
 			return words.Say("Begins with its next hours: %s.", words.Plain(hours(&s.Plan)))
 		}
@@ -163,6 +166,8 @@ func waits(s *State, f *Facts, names words.Names, now int64) words.Said {
 	if f != nil && f.Frozen != "" && !s.Last() {
 		all = append(all, words.Say("the environment is frozen no more, at %s (%s)", instant(f.Thaws),
 			words.Name(f.Frozen)))
+	} else if f != nil && f.Behind != "" && !s.Last() {
+		all = append(all, words.Say("%s is as far", words.Key(f.Behind)))
 	} else if f != nil && f.Closed && !s.Last() {
 		all = append(all, words.Say("its hours have come (%s)", words.Plain(hours(&s.Plan))))
 	}

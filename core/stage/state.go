@@ -126,6 +126,7 @@ type Facts struct {
 	Closed  bool    `json:"closed,omitempty"` // it is outside the plan's hours, or in a freeze
 	Frozen  string  `json:"frozen,omitempty"` // why the environment is frozen; empty where it is not
 	Thaws   int64   `json:"thaws,omitempty"`  // when that is over, in Unix milliseconds
+	Behind  string  `json:"behind,omitempty"` // a flag that is released in step with this one, and is not as far
 	Around  string  `json:"around,omitempty"` // digest of what bears on it
 	Edited  string  `json:"edited,omitempty"` // the same digest with the stages that an edit gives
 	Changed string  `json:"changed,omitempty"`

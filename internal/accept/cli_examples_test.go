@@ -28,7 +28,7 @@ var told = []string{
 	"segment make", "segment list", "segment edit", "segment save", "segment load", "segment units",
 	"unit save", "unit list", "unit show", "roster", "unit remove", "why", "see-as",
 	"check list", "check mute", "check unmute", "board", "usage", "radar define", "population show", "population set",
-	"population units", "population erase", "generate go", "generate typescript", "flag edit-found", "bundle save", "bundle list", "bundle show", "bundle turn", "bundle remove", "places scan", "places list", "places remove", "places forget", "retire", "restore", "files save", "files compare", "files load",
+	"population units", "population erase", "generate go", "generate typescript", "flag edit-found", "bundle save", "bundle list", "bundle show", "bundle turn", "bundle release", "bundle remove", "places scan", "places list", "places remove", "places forget", "retire", "restore", "files save", "files compare", "files load",
 	"metric list", "metric write", "metric save", "metric send", "ladder write", "ladder save", "ladder list",
 	"release schema", "release start", "release show", "release list", "release write", "release edit", "release next",
 	"release sign", "release decline", "release hold", "release go-on", "release finish",

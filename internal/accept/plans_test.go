@@ -6,12 +6,15 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"greenlever.example/core/condition"
 	"greenlever.example/core/flag"
+	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/gltest"
 	"greenlever.example/greenlever/internal/manage"
+	"greenlever.example/greenlever/internal/server"
 )
 
 const atPine = "/projects/pinecrest"
@@ -310,4 +313,52 @@ func answered(t testing.TB, who gltest.Caller, method, path string, body any) in
 		t.Fatal(err)
 	}
 	return status
+}
+
+// A bundle is released in step: all with one salt, none a stage ahead of one that is held.
+func TestBundleReleases(t *testing.T) {
+	t.Parallel()
+	clock := &ahead{}
+	s := gltest.Start(t, func(c *server.Config) { c.Now = clock.Now })
+	for _, key := range []string{"doors", "lights"} {
+		s.Flag(t, key)
+		s.Edit(t, "production", key, func(d *flag.Document) { d.Lever = flag.On })
+	}
+	s.Keeper.Do(t, "PUT", atPine+"/bundles/opening", object{"bundle": object{"flags": []string{"doors", "lights"}}}, 200, nil)
+	var done manage.Planned
+	s.Keeper.Do(t, "POST", atPine+"/bundles/opening/release", object{"environment": "production", "reason": "x",
+		"start": object{"stages": []object{{"name": "8 %", "share": 80_000, "least": "1h"}, {"name": "30 %", "share": 300_000,
+			"least": "1h"}, {"name": "100 %", "share": 1_000_000, "least": "1h"}}}}, 200, &done)
+	if len(done.Items) != 2 {
+		t.Fatalf("%+v", done)
+	}
+	of := func(key string) (r app.Release) {
+		t.Helper()
+		var all struct{ Items []app.Release }
+		s.Keeper.Do(t, "GET", inProd+"/flags/"+key+"/releases", nil, 200, &all)
+		if len(all.Items) != 1 {
+			t.Fatalf("%s: %d releases", key, len(all.Items))
+		}
+		return all.Items[0]
+	}
+	gltest.Eventually(t, "both are under way", func() bool {
+		return of("doors").State.Is == "under-way" && of("lights").State.Is == "under-way"
+	})
+	if a, b := of("doors").State.Plan.Salt, of("lights").State.Plan.Salt; a != b || a == "" {
+		t.Errorf("salts %q and %q", a, b)
+	}
+	s.Keeper.Do(t, "POST", inProd+"/releases/"+of("lights").ID+"/halts", object{"do": "hold", "reason": "look first"}, 200, nil)
+	clock.move(2 * time.Hour)
+	gltest.Eventually(t, "doors waits for lights", func() bool {
+		var v struct {
+			Sentence words.Said `json:"sentence"`
+		}
+		s.Keeper.Do(t, "GET", inProd+"/releases/"+of("doors").ID, nil, 200, &v)
+		return of("doors").State.At == 0 && strings.Contains(v.Sentence.String(), "lights is as far")
+	})
+	s.Keeper.Do(t, "POST", inProd+"/releases/"+of("lights").ID+"/acts", object{"do": "go-on", "reason": "all is well"}, 200, nil)
+	gltest.Eventually(t, "both are a stage further", func() bool {
+		clock.move(time.Minute)
+		return of("doors").State.At == 1 && of("lights").State.At == 1
+	})
 }

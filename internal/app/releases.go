@@ -19,6 +19,8 @@ type Release struct {
 	// After is the id of the release that it follows, whose units it takes first.
 	After  string `json:"after,omitempty"`
 	Ladder string `json:"ladder,omitempty"` // that its stages come from
+	// Bundle is one whose flags are released in step with this one.
+	Bundle string `json:"bundle,omitempty"`
 	// Revision is that of its last step that moved the flag.
 	Revision int64       `json:"revision,omitempty"`
 	State    stage.State `json:"state"`

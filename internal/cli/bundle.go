@@ -10,6 +10,7 @@ import (
 
 	"greenlever.example/core/words"
 	"greenlever.example/greenlever/internal/app"
+	"greenlever.example/greenlever/internal/app/releases"
 	"greenlever.example/greenlever/internal/manage"
 )
 
@@ -18,7 +19,7 @@ var _ = listed("change", (*session).bundleCommand)
 func (s *session) bundleCommand() *cobra.Command {
 	return group("bundle", "Flags that ship together", s.bundleList(), s.bundleShow(), s.bundleSave(),
 		s.bundleTurn(),
-		s.bundleRemove())
+		s.bundleRelease(), s.bundleRemove())
 }
 
 func (s *session) bundleList() *cobra.Command {
@@ -126,6 +127,29 @@ func (s *session) bundleTurn() *cobra.Command {
 			return s.carryOut(cmd.Context(), a, project, project+"/bundles/"+url.PathEscape(args[0])+"/turn",
 				map[string]any{"environment": env.Key, "lever": args[1]})
 		}}
+}
+
+func (s *session) bundleRelease() *cobra.Command {
+	var start releases.Start
+	c := &cobra.Command{Use: "release KEY", Short: "Release all flags of a bundle in step, by a ladder",
+		Long: "Start a release of each flag of a bundle, in one change. They give the same units all of them, and go in step: " +
+			"none begins a\nstage while another is further behind, and one that is held holds the others.",
+		Example: "  greenlever bundle release opening --ladder in-a-day --env staging --because 'all of it works'",
+		Args:    exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {
+			a, path, env, err := s.inEnvironment(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if start.Ladder == "" {
+				return coded(exitUsage, "say by which ladder: --ladder")
+			}
+			project, _, _ := strings.Cut(path, "/environments/")
+			return s.carryOut(cmd.Context(), a, project, project+"/bundles/"+url.PathEscape(args[0])+"/release",
+				map[string]any{"environment": env.Key, "start": start})
+		}}
+	c.Flags().StringVar(&start.Ladder, "ladder", "", "the stages")
+	c.Flags().StringSliceVar(&start.By, "by", nil, "what the shares are drawn by; the key if left out")
+	return c
 }
 
 func (s *session) bundleRemove() *cobra.Command {

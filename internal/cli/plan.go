@@ -41,8 +41,12 @@ func (s *session) carryOut(ctx context.Context, a *api, project, path string, bo
 	if err != nil {
 		return err
 	}
-	if body["units"], err = s.confirmAll(tried, asking); err != nil {
+	units, err := s.confirmAll(tried, asking)
+	if err != nil {
 		return err
+	}
+	if len(units) > 0 {
+		body["units"] = units
 	}
 	if s.because != "" {
 		body["reason"] = s.because

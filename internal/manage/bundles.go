@@ -13,7 +13,9 @@ import (
 	"greenlever.example/greenlever/internal/app"
 	"greenlever.example/greenlever/internal/app/bundles"
 	"greenlever.example/greenlever/internal/app/commit"
+	"greenlever.example/greenlever/internal/app/conditions"
 	"greenlever.example/greenlever/internal/app/flags"
+	"greenlever.example/greenlever/internal/app/releases"
 )
 
 const atBundle = atProject + "/bundles/:bundle"
@@ -26,6 +28,9 @@ var _ = listed(
 	op[bundleBody, app.Bundle]("PUT", atBundle, "Save a bundle", (*call).putBundle).change().needs(app.Define),
 	op[reasonBody, app.Bundle]("POST", atBundle+"/remove", "Take a bundle away; its flags stay",
 		(*call).removeBundle).change().needs(app.Define),
+	op[bundleReleaseBody, Planned]("POST", atBundle+"/release", "Start a release of each of a bundle's flags in an "+
+		"environment, which go in step: one that is held holds the others", (*call).releaseBundle).change().needs(
+		app.Read),
 	op[turnBody, Planned]("POST", atBundle+"/turn", "Turn the levers of a bundle's flags in an environment, in one "+
 		"change", (*call).turnBundle).change().needs(app.Read),
 )
@@ -231,4 +236,42 @@ func (c *call) turnBundle(in *turnBody) (any, error) {
 	}
 	in.Units.into(changes)
 	return c.plan(in.Reason, fmt.Sprintf("bundle %s", b.Key), changes, nil)
+}
+
+type bundleReleaseBody struct {
+	Environment string         `json:"environment"`
+	Start       releases.Start `json:"start"`
+	Reason      string         `json:"reason,omitempty"`
+}
+
+func (bundleReleaseBody) must() []string { return []string{"environment", "start"} }
+
+// releaseBundle starts a release of each flag that gives the same units all of them: they have one salt.
+func (c *call) releaseBundle(in *bundleReleaseBody) (any, error) {
+	b, err := c.theBundle()
+	if err != nil {
+		return nil, err
+	}
+	_, env, err := c.api.Records.Place(c.ctx, c.p.Key, in.Environment)
+	if err != nil {
+		return nil, err
+	}
+	if env == nil {
+		return nil, app.InvalidField("environment", "there is no environment %q in this project", in.Environment)
+	}
+	if in.Start.Salt == "" {
+		in.Start.Salt = conditions.NewSalt()
+	}
+	in.Start.Bundle = b.Key
+	var changes []commit.Change
+	for _, key := range b.Flags {
+		rec, err := c.api.Records.Flag(c.ctx, env.ID, key)
+		if err != nil {
+			return nil, err
+		}
+		start := in.Start
+		changes = append(changes, commit.Change{In: commit.In{Project: c.p, Environment: env}, Of: key,
+			Versions: []int64{rec.Version}, Do: &start})
+	}
+	return c.plan(in.Reason, "bundle "+b.Key, changes, nil)
 }

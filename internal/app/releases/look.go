@@ -194,6 +194,23 @@ func (s *Service) hindered(ctx context.Context, rel *app.Release, env *app.Envir
 	}), err
 }
 
+// behind is a flag of the same bundle whose release is not as far as this one, or is held at the same stage; empty for
+// none.
+func (s *Service) behind(ctx context.Context, rel *app.Release) (string, error) {
+	all, err := s.Records.Running(ctx)
+	if err != nil {
+		return "", err
+	}
+	for i := range all {
+		o := &all[i]
+		if o.ID != rel.ID && o.Environment == rel.Environment && o.Bundle == rel.Bundle &&
+			(o.State.At < rel.State.At || o.State.At == rel.State.At && o.State.Is == stage.Held) {
+			return o.Flag, nil
+		}
+	}
+	return "", nil
+}
+
 // Facts finds out what a release goes by, but for what holds it, which is found under the environment's lock.
 func (s *Service) Facts(ctx context.Context, rel *app.Release, env *app.Environment,
 	epoch int64) (*stage.Facts, error) {
@@ -218,6 +235,12 @@ func (s *Service) facts(ctx context.Context, rel *app.Release, env *app.Environm
 	}
 	if fr, until := env.Freezes.Holding(s.Now().UnixMilli(), zones.Find, rel.Flag, nil); fr != nil {
 		f.Closed, f.Frozen, f.Thaws = true, fr.Reason, until
+	}
+	if rel.Bundle != "" && !st.Last() {
+		if f.Behind, err = s.behind(ctx, rel); err != nil {
+			return nil, err
+		}
+		f.Closed = f.Closed || f.Behind != ""
 	}
 	if st.Is == stage.Arriving {
 		d, err := s.Delivery(ctx, env.ID, epoch, rel.Revision, env.Revision)

@@ -47,6 +47,8 @@ type Start struct {
 	// Salt is that of the shares as a dry run gave it, so that what was shown is what happens.
 	Salt  string `json:"salt,omitempty"`
 	After string `json:"after,omitempty"` // id of the release of this flag that it follows
+	// Bundle is one whose flags are released in step: none begins a stage while another is further behind, or is held.
+	Bundle string `json:"bundle,omitempty"`
 }
 
 const maxExpected = 2_000
@@ -67,7 +69,7 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 		return nil, err
 	}
 	rel := &app.Release{ID: commit.NewID(), Project: env.ProjectID, Environment: env.ID, Flag: m.Of, Owner: m.Actor.ID,
-		Made: m.At, Expected: strings.TrimSpace(in.Expected), Reason: m.Reason, Ladder: in.Ladder, After: after,
+		Made: m.At, Expected: strings.TrimSpace(in.Expected), Reason: m.Reason, Ladder: in.Ladder, After: after, Bundle: in.Bundle,
 		State: stage.Begin(*p, "", env.Revision, m.At)}
 	if err := s.watchable(ctx, t, env, p); err != nil {
 		return nil, err
@@ -100,6 +102,9 @@ func (in *Start) plan(t tx, m *commit.Moment, doc *flag.Document, last *app.Rele
 	p = &stage.Plan{From: in.From, To: in.To, Beside: in.Beside, By: in.By, Where: in.Where, Above: in.Above,
 		Stages: in.Stages, First: in.First, Begin: in.Begin, Hours: in.Hours, Delivery: in.Delivery,
 		OldArm: in.OldArm, Alpha: in.Alpha, BreakDown: in.BreakDown}
+	if mend := flag.CheckKey(in.Bundle); mend != "" && in.Bundle != "" {
+		return nil, "", app.InvalidField("bundle", "%s", mend)
+	}
 	if mend := app.CheckText(in.Expected, 0, maxExpected); mend != "" {
 		return nil, "", app.InvalidField("expected", "%s", mend)
 	}
