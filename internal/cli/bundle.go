@@ -132,7 +132,8 @@ func (s *session) bundleTurn() *cobra.Command {
 func (s *session) bundleRelease() *cobra.Command {
 	var start releases.Start
 	c := &cobra.Command{Use: "release KEY", Short: "Release all flags of a bundle in step, by a ladder",
-		Long: "Start a release of each flag of a bundle, in one change. They give the same units all of them, and go in step: " +
+		Long: "Start a release of each flag of a bundle, in one change. They give the same units all of them, " +
+			"and go in step: " +
 			"none begins a\nstage while another is further behind, and one that is held holds the others.",
 		Example: "  greenlever bundle release opening --ladder in-a-day --env staging --because 'all of it works'",
 		Args:    exactly("KEY"), RunE: func(cmd *cobra.Command, args []string) error {

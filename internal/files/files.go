@@ -27,6 +27,7 @@ import (
 
 	"greenlever.example/core/bucket"
 	"greenlever.example/core/condition"
+	"greenlever.example/core/lint"
 	"greenlever.example/greenlever/internal/expr"
 )
 
@@ -285,38 +286,10 @@ func fieldsIn(schema any) (out []string) {
 
 // nearest says which known name somebody may have meant.
 func nearest(name string, known []string) string {
-	best, least := "", 1+max(2, len(name)/3)
-	for _, k := range known {
-		d := apart(strings.ToLower(name), strings.ToLower(k))
-		if d < least || d == least && best != "" && strings.HasPrefix(k, name) {
-			best, least = k, d
-		}
+	if best := lint.Nearest(name, slices.Values(known)); best != "" {
+		return ": did you mean " + best + "?"
 	}
-	if best == "" {
-		return ""
-	}
-	return ": did you mean " + best + "?"
-}
-
-// apart counts the letters by which two words differ (Levenshtein).
-func apart(a, b string) int {
-	row := make([]int, len(b)+1)
-	for j := range row {
-		row[j] = j
-	}
-	for i := range len(a) {
-		last := row[0]
-		row[0] = i + 1
-		for j := range len(b) {
-			cost := last
-			if a[i] != b[j] {
-				cost++
-			}
-			last = row[j+1]
-			row[j+1] = min(cost, row[j]+1, row[j+1]+1)
-		}
-	}
-	return row[len(b)]
+	return ""
 }
 
 func itoa(n int) string { return strconv.Itoa(n) }

@@ -276,7 +276,7 @@ func TestBrokenFlags(t *testing.T) {
 		{"8 %", "9 %", "line 22", "add up to 101 %"},
 		{"90 %", "90", "line 23", "want string"},
 		{"8 %", "8.00001 %", "line 22", "no percentage"},
-		{"title:", "titel:", "line 2", "did you mean title?"},
+		{"title:", "tittle:", "line 2", "did you mean title?"},
 		{"lever:", "leaver:", "line 13", "did you mean lever?"},
 		{"when:", "wen:", "line 17", "did you mean when?"},
 		{"gives: on", "gives: onn", "line 18", "did you mean on?"},

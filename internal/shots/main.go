@@ -67,8 +67,9 @@ var pictures = []picture{
 		func(w *browse.Window) { w.See("By version of the application").See("door 2.3.1") }},
 	{"proposal", 1280, 800, false, "/p/pinecrest/proposals",
 		func(w *browse.Window) { w.Click("Handover photo for our own people").See("by Depot crews first") }},
-	{"roster", 1280, 800, false, "/p/pinecrest/production/population/roster",
-		func(w *browse.Window) { w.See("My own phone").See("would be usual") }},
+	{"bundle", 1280, 800, false, "/p/pinecrest/bundles/opening", func(w *browse.Window) {
+		w.See("What a recipient meets").Click("Promote to ...").See("rules and the end").Click("production").See("Then: ")
+	}},
 	{"usage", 1280, 900, false, "/p/pinecrest/production/usage?flag=arrival-estimate",
 		func(w *browse.Window) { w.See("By application").Gone("reading the chart") }},
 	{"processes", 1280, 800, false, "/p/pinecrest/production/usage/processes",

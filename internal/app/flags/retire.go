@@ -109,8 +109,8 @@ func (s *Service) ready(ctx context.Context, m *commit.Moment, d *app.Definition
 	return &app.Fault{Kind: app.Conflict, Detail: d.Key + " is not ready to be retired", Fields: found}
 }
 
-// named refuses to retire what a tripwire stops, since a stop of a flag that is gone would not arrive, and what is in a
-// bundle, which could not be acted on any more.
+// named refuses to retire what a tripwire stops, since a stop of a flag that is gone would not arrive, and what is
+// in a bundle, which could not be acted on any more.
 func named(tx retiring, project int64, envs []app.Environment, key string) error {
 	all, err := tx.Bundles(project)
 	if err != nil {
@@ -128,7 +128,8 @@ func named(tx retiring, project int64, envs []app.Environment, key string) error
 		}
 		for j := range wires {
 			if slices.Contains(wires[j].Flags, key) {
-				return app.Faultf(app.Conflict, "tripwire %q stops it in %s: take it out there first", wires[j].Title,
+				return app.Faultf(app.Conflict, "tripwire %q stops it in %s: take it out there first",
+					wires[j].Title,
 					envs[i].Key)
 			}
 		}

@@ -47,7 +47,8 @@ type Start struct {
 	// Salt is that of the shares as a dry run gave it, so that what was shown is what happens.
 	Salt  string `json:"salt,omitempty"`
 	After string `json:"after,omitempty"` // id of the release of this flag that it follows
-	// Bundle is one whose flags are released in step: none begins a stage while another is further behind, or is held.
+	// Bundle is one whose flags are released in step: none begins a stage while another is further behind, or is
+	// held.
 	Bundle string `json:"bundle,omitempty"`
 }
 
@@ -68,9 +69,11 @@ func (s *Service) start(ctx context.Context, m *commit.Moment, in *Start) (*comm
 	if err != nil {
 		return nil, err
 	}
-	rel := &app.Release{ID: commit.NewID(), Project: env.ProjectID, Environment: env.ID, Flag: m.Of, Owner: m.Actor.ID,
-		Made: m.At, Expected: strings.TrimSpace(in.Expected), Reason: m.Reason, Ladder: in.Ladder, After: after, Bundle: in.Bundle,
-		State: stage.Begin(*p, "", env.Revision, m.At)}
+	rel := &app.Release{ID: commit.NewID(), Project: env.ProjectID, Environment: env.ID, Flag: m.Of,
+		Owner: m.Actor.ID,
+		Made:  m.At, Expected: strings.TrimSpace(in.Expected), Reason: m.Reason, Ladder: in.Ladder, After: after,
+		Bundle: in.Bundle,
+		State:  stage.Begin(*p, "", env.Revision, m.At)}
 	if err := s.watchable(ctx, t, env, p); err != nil {
 		return nil, err
 	}
@@ -270,7 +273,8 @@ func settle(p *stage.Plan, doc *flag.Document, now int64) error {
 		found = append(found, flag.Problem{Place: "above", Mend: "is the id of no rule of this flag"})
 	}
 	if doc.Lever == flag.Off {
-		found = append(found, flag.Problem{Place: "flag", Mend: "is off here, so that nobody would get anything of " +
+		found = append(found, flag.Problem{Place: "flag", Mend: "is off here, so that nobody would get anything " +
+			"of " +
 			"the release: turn its lever on first"})
 	}
 	if p.Begin != 0 && p.Begin < now-60_000 {
