@@ -83,11 +83,16 @@ func benchBoard(ctx context.Context, rounds int) ([]row, error) {
 		}
 		opens = append(opens, took)
 	}
+	view, err := s.againstBare(b, rounds, "2,000 flags")
+	if err != nil {
+		return nil, err
+	}
 	bound := func(what string, value float64, unit string, most float64) row {
 		return row{what: "2,000 flags x 20: " + what, ours: fmt.Sprintf("%.0f %s", value, unit),
 			floor: fmt.Sprintf("%.0f %s", most, unit), ratio: value / most, atMost: 1}
 	}
 	return []row{
+		view.row("2,000 flags x 20: until the Board is seen"),
 		bound("script until the Board is seen", 1000*(script-before), "ms", 1000),
 		bound("nodes of the Board", float64(board.Nodes), "nodes", 3_000),
 		bound("heap", board.Heap/1e6, "MB", 60),

@@ -58,8 +58,8 @@ func main() {
 		return
 	}
 	rounds := flag.Int("rounds", 21, "how often each pair is measured in turn; the median ratio counts")
-	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, push, stop, followers, ingest, console, "+
-		"board, year or upgrade")
+	only := flag.String("only", "", "decide, shift, start, remote, bulk, change, policies, lives, push, stop, "+
+		"followers, ingest, console, board, year or upgrade")
 	flag.Parse()
 	if err := run(*rounds, *only); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
@@ -74,8 +74,8 @@ func run(rounds int, only string) error {
 		name string
 		do   func(context.Context, int) ([]row, error)
 	}{{"decide", benchDecide}, {"shift", benchShift}, {"start", benchStart}, {"remote", benchRemote},
-		{"bulk", benchBulk}, {"change", benchChange}, {"policies", benchPolicies}, {"push", benchPush}, {"stop", benchStop}, {"followers", benchFollowers},
-		{"ingest", benchIngest},
+		{"bulk", benchBulk}, {"change", benchChange}, {"policies", benchPolicies}, {"lives", benchLives}, {"push", benchPush},
+		{"stop", benchStop}, {"followers", benchFollowers}, {"ingest", benchIngest},
 		{"console", benchConsole}, {"board", benchBoard}, {"year", benchYear}, {"upgrade", benchUpgrade}} {
 		if only != "" && only != part.name {
 			continue
