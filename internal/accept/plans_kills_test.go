@@ -58,7 +58,7 @@ func TestPlansUnderKills(t *testing.T) {
 	for round := range 6 {
 		plan, c, answered := planned(variants[round%2]), node(), make(chan int, 1)
 		go ask("http://"+c.at, plan, answered)
-		time.Sleep(time.Duration(round*14) * time.Millisecond) // the moment is what is tried
+		time.Sleep(time.Duration(round*25) * time.Millisecond) // the moment is what is tried
 		c.kill()
 		<-answered
 		moved := stands(round) - version

@@ -45,6 +45,7 @@ type Service struct {
 	Log     *slog.Logger
 
 	mu      sync.Mutex
+	changes uint64 // told by Forget: what was begun to be read before the last one is old when it arrives
 	known   map[int64]*kept
 	units   map[unitsOf]*lately
 	seen    map[int64]*seen
@@ -110,8 +111,9 @@ func (s *Service) Known(ctx context.Context, environment int64) (*Known, error) 
 func (s *Service) Fresh(ctx context.Context, environment int64) (*Known, error) {
 	s.mu.Lock()
 	k := s.known[environment]
+	current := k != nil && !k.stale
 	s.mu.Unlock()
-	if k != nil && !k.stale {
+	if current {
 		return s.Known(ctx, environment)
 	}
 	next, err := s.read(ctx, environment)
@@ -145,7 +147,15 @@ func (s *Service) Put(environment int64, k *Known) {
 	}
 }
 
+// changed is how often something was changed so far.
+func (s *Service) changed() uint64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.changes
+}
+
 func (s *Service) read(ctx context.Context, environment int64) (*Known, error) {
+	begun := s.changed()
 	sampling, err := s.Records.Sampling(ctx, environment)
 	if err != nil {
 		return nil, err
@@ -170,7 +180,10 @@ func (s *Service) read(ctx context.Context, environment int64) (*Known, error) {
 	if s.known == nil {
 		s.known = map[int64]*kept{}
 	}
-	s.known[environment] = &kept{Known: k, at: time.Now()}
+	// Of two that read at once, the one that began after the change is kept.
+	if was := s.known[environment]; was == nil || was.stale || begun == s.changes {
+		s.known[environment] = &kept{Known: k, at: time.Now(), stale: begun != s.changes}
+	}
 	return k, nil
 }
 
@@ -178,6 +191,7 @@ func (s *Service) read(ctx context.Context, environment int64) (*Known, error) {
 func (s *Service) Forget() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	s.changes++
 	for _, k := range s.known {
 		k.stale = true
 	}

@@ -25,6 +25,7 @@ type records struct {
 	merged     map[string][]app.UnitRow
 	seen       []sample.Seen
 	off        bool
+	between    func() // called once, after the sampling was read
 }
 
 var errBroken = errors.New("no connection")
@@ -36,7 +37,12 @@ func (r *records) Sampling(context.Context, int64) (*app.Sampling, error) {
 	if r.broken {
 		return nil, errBroken
 	}
-	return &app.Sampling{Seed: 5, Days: 7, Off: r.off}, nil
+	read := &app.Sampling{Seed: 5, Days: 7, Off: r.off}
+	if between := r.between; between != nil {
+		r.between = nil
+		between()
+	}
+	return read, nil
 }
 
 func (r *records) AttributesOf(context.Context, int64) ([]app.Attribute, error) {
@@ -90,6 +96,19 @@ func TestKnownOutlivesAnOutage(t *testing.T) {
 	}
 	if _, err := s.Known(ctx, 2); !errors.Is(err, errBroken) {
 		t.Errorf("of another environment: %v", err)
+	}
+}
+
+// What was read while something was changed is old when it arrives: who asks after the change gets what was changed.
+func TestWhatWasReadAcrossAChange(t *testing.T) {
+	r := &records{}
+	s := newService(r)
+	r.between = func() { r.off = true; s.Forget() }
+	if k, err := s.Fresh(ctx, 1); err != nil || k.Sampling.Off {
+		t.Fatalf("%+v %v", k, err)
+	}
+	if k, err := s.Fresh(ctx, 1); err != nil || !k.Sampling.Off {
+		t.Errorf("%+v %v", k, err)
 	}
 }
 

@@ -46,7 +46,7 @@ type seen struct {
 func (s *Service) Units(ctx context.Context, environment int64, attribute string) (shift.Population, error) {
 	of := unitsOf{environment, attribute}
 	s.mu.Lock()
-	r := s.units[of]
+	r, begun := s.units[of], s.changes
 	s.mu.Unlock()
 	if r != nil && time.Since(r.at) < r.life {
 		return r.population, nil
@@ -87,7 +87,9 @@ func (s *Service) Units(ctx context.Context, environment int64, attribute string
 	if s.units == nil {
 		s.units = map[unitsOf]*lately{}
 	}
-	s.units[of] = next
+	if begun == s.changes {
+		s.units[of] = next
+	}
 	return next.population, nil
 }
 
@@ -128,7 +130,7 @@ func Context(attribute, unit string, attributes []byte) (*condition.Context, err
 func (s *Service) Seen(ctx context.Context,
 	environment int64) (names map[string]*sample.Seen, contexts uint64, err error) {
 	s.mu.Lock()
-	r := s.seen[environment]
+	r, begun := s.seen[environment], s.changes
 	s.mu.Unlock()
 	if r != nil && time.Since(r.at) < fresh {
 		return r.names, r.contexts, nil
@@ -142,7 +144,9 @@ func (s *Service) Seen(ctx context.Context,
 	if s.seen == nil {
 		s.seen = map[int64]*seen{}
 	}
-	s.seen[environment] = &seen{time.Now(), names, contexts}
+	if begun == s.changes {
+		s.seen[environment] = &seen{time.Now(), names, contexts}
+	}
 	return names, contexts, nil
 }
 

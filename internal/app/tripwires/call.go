@@ -40,6 +40,7 @@ type Service struct {
 	mu      sync.Mutex
 	known   map[string]*wire // by digest of a secret
 	read    time.Time
+	changes uint64 // told by Forget: what was begun to be read before the last one is old when it arrives
 	reading bool
 	refused map[string]int64 // the minute of the last entry, by tripwire
 	unknown atomic.Int64
@@ -194,6 +195,7 @@ func (s *Service) Forget() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.read = time.Time{}
+	s.changes++
 }
 
 // find finds a tripwire by the secret of its address; nil for none.
@@ -204,7 +206,7 @@ func (s *Service) find(ctx context.Context, secret string) (*wire, error) {
 	w, age := s.known[string(digest)], time.Since(s.read)
 	if !s.reading && (age > fresh || w == nil && age > soon) { // one reads, the others go on with what is known
 		s.reading = true
-		was := s.known
+		was, begun := s.known, s.changes
 		s.mu.Unlock()
 		all, err := s.Records.AllTripwires(ctx)
 		known := hold(all, was)
@@ -213,6 +215,9 @@ func (s *Service) find(ctx context.Context, secret string) (*wire, error) {
 		switch {
 		case err == nil:
 			s.known, s.read = known, time.Now()
+			if begun != s.changes { // it was changed meanwhile: the next call reads again
+				s.read = time.Time{}
+			}
 		case s.known == nil:
 			return nil, err
 		default: // what was known goes on
