@@ -23,7 +23,7 @@ export function Word({ of, children }: { of: string; children?: ReactNode }) {
   return (
     <Popover.Root open={open} onOpenChange={look}>
       <Popover.Trigger
-        className="cursor-help underline decoration-dotted underline-offset-3"
+        className="-my-0.5 min-h-6 cursor-help underline decoration-dotted underline-offset-3"
         onClick={(e) => {
           e.preventDefault(); // who points at it sees it already, and does not take it away by pressing
           look(true);
